@@ -1,0 +1,212 @@
+#include "cli/command.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstring>
+#include <filesystem>
+#include <iostream>
+#include <sstream>
+
+namespace deeptrace::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+/// Cuts the words into options and the rest. An option's value is the next word unless it is joined by '='.
+struct Split {
+  std::vector<std::string> options;
+  std::vector<std::string> rest;
+};
+
+bool takes_value(const cxxopts::Options& options, std::string_view word) {
+  const std::string name(word.substr(word.find_first_not_of('-')));
+  for (const std::string& group : options.groups()) {
+    for (const cxxopts::HelpOptionDetails& option : options.group_help(group).options) {
+      const bool named = std::find(option.l.begin(), option.l.end(), name) != option.l.end() || option.s == name;
+      if (named) return !option.is_boolean;
+    }
+  }
+  return false;
+}
+
+Split split(const cxxopts::Options& options, const std::vector<std::string>& words, bool stop_at_word) {
+  Split result;
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    const std::string& word = words[i];
+    if (word == "--") {
+      result.rest.insert(result.rest.end(), words.begin() + static_cast<std::ptrdiff_t>(i) + 1, words.end());
+      return result;
+    }
+    if (word.size() > 1 && word.front() == '-') {
+      result.options.push_back(word);
+      if (word.find('=') == std::string::npos && takes_value(options, word) && i + 1 < words.size()) {
+        result.options.back() += "=" + words[++i];
+      }
+    } else if (stop_at_word) {
+      result.rest.insert(result.rest.end(), words.begin() + static_cast<std::ptrdiff_t>(i), words.end());
+      return result;
+    } else {
+      result.rest.push_back(word);
+    }
+  }
+  return result;
+}
+
+std::vector<std::string> list_of(const std::string& text) {
+  std::vector<std::string> result;
+  std::istringstream in(text);
+  for (std::string word; std::getline(in, word, ',');) result.push_back(word);
+  return result;
+}
+
+std::string joined(std::span<const std::string_view> words) {
+  std::string result;
+  for (const std::string_view word : words) result += (result.empty() ? "" : ", ") + std::string(word);
+  return result;
+}
+
+/// Makes the folder of --save ready: a new or empty one, or any with --replace.
+std::optional<Error> prepare_folder(const std::string& folder, bool replace) {
+  std::error_code problem;
+  if (fs::exists(folder, problem) && !fs::is_directory(folder, problem))
+    return Error{Fault::usage, folder + ": is not a folder"};
+  if (!replace && fs::is_directory(folder, problem) && !fs::is_empty(folder, problem)) {
+    return Error{Fault::usage, folder + ": holds files already; give --replace to write over them, or another folder"};
+  }
+  fs::create_directories(folder, problem);
+  if (problem) return Error{Fault::usage, folder + ": cannot be created: " + problem.message()};
+  return std::nullopt;
+}
+
+}  // namespace
+
+int report_error(const Error& error) {
+  std::cerr << "deeptrace: " << report::printable(error.message) << "\n";
+  return static_cast<int>(error.fault);
+}
+
+void add_result_options(cxxopts::Options& options) {
+  options.add_options("Results")("form", "the form on standard output: text, json, csv or none",
+                                 cxxopts::value<std::string>()->default_value("text"), "FORM")(
+      "save", "also write the result as files into this folder", cxxopts::value<std::string>(), "DIR")(
+      "save-forms", "the forms that --save writes", cxxopts::value<std::string>(), "LIST")(
+      "replace", "let --save write over another run's files")(
+      "colour", "auto, always or never", cxxopts::value<std::string>()->default_value("auto"), "WHEN")(
+      "wide", "do not cut lines at the terminal's width")("help", "this help");
+}
+
+void add_code_options(cxxopts::Options& options) {
+  options.add_options("Code")("own", "code from sources or modules below PATH is own code (may be repeated)",
+                              cxxopts::value<std::vector<std::string>>(),
+                              "PATH")("all", "treat all code as own: library and start-up code too")(
+      "source-map", "look for sources below FROM in TO (may be repeated)", cxxopts::value<std::vector<std::string>>(),
+      "FROM=TO");
+}
+
+program::OwnCode own_code_of(const cxxopts::ParseResult& parsed) {
+  program::OwnCode own;
+  own.all = parsed.count("all") != 0;
+  if (parsed.count("own") != 0) {
+    for (const std::string& path : parsed["own"].as<std::vector<std::string>>()) {
+      std::error_code ignored;
+      own.paths.push_back(fs::weakly_canonical(path, ignored).string());
+    }
+  }
+  return own;
+}
+
+Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed) {
+  std::vector<std::pair<std::string, std::string>> moved;
+  if (parsed.count("source-map") != 0) {
+    for (const std::string& rule : parsed["source-map"].as<std::vector<std::string>>()) {
+      const std::size_t equals = rule.find('=');
+      if (equals == std::string::npos || equals == 0)
+        return Error{Fault::usage, "--source-map " + rule + ": is written as FROM=TO"};
+      moved.emplace_back(rule.substr(0, equals), rule.substr(equals + 1));
+    }
+  }
+  return program::SourceText(std::move(moved));
+}
+
+Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std::string> words, bool stop_at_word) {
+  options.custom_help(std::string(command.arguments));
+  Parsed result;
+  Split parts = split(options, words, stop_at_word);
+  result.rest = std::move(parts.rest);
+  std::vector<const char*> arguments = {"deeptrace"};
+  for (const std::string& word : parts.options) arguments.push_back(word.c_str());
+  try {
+    result.options = options.parse(static_cast<int>(arguments.size()), arguments.data());
+  } catch (const cxxopts::exceptions::exception& problem) {
+    std::string message = problem.what();
+    for (const std::string_view quote : {"\u2018", "\u2019"}) {
+      for (auto at = message.find(quote); at != std::string::npos; at = message.find(quote))
+        message.replace(at, quote.size(), "'");
+    }
+    result.finished = report_error({Fault::usage, fmt::format("{}; see deeptrace {} --help", message, command.name)});
+    return result;
+  }
+  if (result.options.count("help") != 0) {
+    std::cout << options.help() << "\nExample:\n  " << command.example << "\n";
+    result.finished = kFine;
+  }
+  return result;
+}
+
+Result<Results> Results::open(const Command& command, const cxxopts::ParseResult& parsed,
+                              std::span<const std::string_view> forms) {
+  Results results;
+  const auto known = [&](const std::string& form) {
+    return std::find(forms.begin(), forms.end(), form) != forms.end();
+  };
+  results.form_ = parsed["form"].as<std::string>();
+  const std::string colour = parsed["colour"].as<std::string>();
+  if (colour != "auto" && colour != "always" && colour != "never")
+    return Error{Fault::usage, "--colour " + colour + ": is one of auto, always, never"};
+  if (results.form_ != "none" && !known(results.form_)) {
+    return Error{Fault::usage, "--form " + results.form_ + ": is one of " + joined(forms) + ", none"};
+  }
+  const auto add = [&](const std::string& form, int descriptor, const std::string& name, report::Style style) {
+    results.outputs_.push_back(std::make_unique<report::Output>(descriptor));
+    results.descriptors_.push_back(descriptor);
+    results.names_.push_back(name);
+    results.destinations_.push_back({form, style, results.outputs_.back().get()});
+  };
+  if (parsed.count("save") != 0) {
+    results.folder_ = parsed["save"].as<std::string>();
+    std::vector<std::string> wanted(forms.begin(), forms.end());
+    if (parsed.count("save-forms") != 0) wanted = list_of(parsed["save-forms"].as<std::string>());
+    for (const std::string& form : wanted) {
+      if (!known(form)) return Error{Fault::usage, "--save-forms " + form + ": is one of " + joined(forms)};
+    }
+    if (auto error = prepare_folder(results.folder_, parsed.count("replace") != 0)) return *error;
+    for (const std::string& form : wanted) {
+      const std::string path =
+          (fs::path(results.folder_) / fmt::format("{}.{}", command.name, form == "text" ? "txt" : form)).string();
+      const int file = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
+      if (file < 0) return Error{Fault::usage, path + ": " + std::strerror(errno)};
+      add(form, file, path, report::Style{false, true, 0});
+    }
+  }
+  if (results.form_ != "none")
+    add(results.form_, STDOUT_FILENO, "standard output",
+        report::Style::for_descriptor(STDOUT_FILENO, colour, parsed.count("wide") != 0));
+  return results;
+}
+
+int Results::close(int status) {
+  for (std::size_t i = 0; i < outputs_.size(); ++i) {
+    outputs_[i]->flush();
+    if (outputs_[i]->error() != 0 && outputs_[i]->error() != EPIPE) {
+      status = report_error({Fault::input, names_[i] + ": cannot be written: " + std::strerror(outputs_[i]->error())});
+    }
+    if (descriptors_[i] != STDOUT_FILENO) ::close(descriptors_[i]);
+  }
+  outputs_.clear();
+  return status;
+}
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,89 @@
+// What every command of the program shares: how a command is described, how its words are parsed, where its results
+// go, and how an error is told.
+#pragma once
+
+#include <cxxopts.hpp>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/result.h"
+#include "program/own_code.h"
+#include "program/source_text.h"
+#include "report/output.h"
+
+namespace deeptrace::cli {
+
+/// Exit statuses beyond those of Fault.
+inline constexpr int kFine = 0;
+inline constexpr int kNegative = 1;
+inline constexpr int kInterrupted = 130;
+
+struct Command {
+  std::string_view name;
+  std::string_view arguments;  ///< as in the usage line
+  std::string_view answers;    ///< one line for the overview
+  std::string_view example;
+  int (*run)(const Command& command, std::vector<std::string> words);
+};
+
+extern const Command kListing;
+extern const Command kSteps;
+extern const Command kDemo;
+
+/// All commands, in the order of the overview.
+std::span<const Command* const> commands();
+
+/// Prints "deeptrace: …" on one line of standard error, escaped, and gives the exit status.
+int report_error(const Error& error);
+
+/// Options that results share: --form, --save, --save-forms, --replace, --colour, --wide.
+void add_result_options(cxxopts::Options& options);
+/// Options about what counts as own code and where sources are: --own, --all, --source-map.
+void add_code_options(cxxopts::Options& options);
+
+program::OwnCode own_code_of(const cxxopts::ParseResult& parsed);
+Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed);
+
+/// Parses a command's words. Everything that is not an option is left in `rest`; with `stop_at_word` the first such
+/// word ends the options (a traced program's own options follow it). Prints the help and gives a status when asked.
+struct Parsed {
+  cxxopts::ParseResult options;
+  std::vector<std::string> rest;
+  std::optional<int> finished;  ///< set when there is nothing left to do (help, or a usage error already told)
+};
+Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std::string> words, bool stop_at_word);
+
+/// The places a command's result goes to: standard output in one form, and files in several.
+struct Destination {
+  std::string form;  ///< text, json, csv
+  report::Style style;
+  report::Output* out = nullptr;
+};
+
+class Results {
+ public:
+  /// Checks --form and --save and opens the files. `forms` are those that the command knows.
+  static Result<Results> open(const Command& command, const cxxopts::ParseResult& parsed,
+                              std::span<const std::string_view> forms);
+
+  [[nodiscard]] const std::vector<Destination>& destinations() const { return destinations_; }
+  /// The form on standard output ("none" when there is none).
+  [[nodiscard]] const std::string& form() const { return form_; }
+  [[nodiscard]] const std::string& folder() const { return folder_; }
+  /// Writes out what is left and tells a failed write. Gives `status`, or that of the failure.
+  int close(int status);
+
+ private:
+  std::string form_;
+  std::string folder_;
+  std::vector<std::unique_ptr<report::Output>> outputs_;
+  std::vector<int> descriptors_;
+  std::vector<std::string> names_;
+  std::vector<Destination> destinations_;
+};
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,4 @@
+#include "cli/command.h"
+namespace deeptrace::cli {
+const Command kDemo = {"demo", "", "", "", nullptr};
+}

@@ -1,0 +1,65 @@
+#include "report/listing.h"
+
+#include "cli/command.h"
+
+namespace deeptrace::cli {
+namespace {
+
+constexpr std::string_view kForms[] = {"text", "json", "csv"};
+
+std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::SourceText& sources) {
+  if (to.form == "json") return report::listing_json(*to.out);
+  if (to.form == "csv") return report::listing_csv(*to.out);
+  return report::listing_text(*to.out, to.style, sources);
+}
+
+/// Why nothing would be listed, for a file without own code.
+Error nothing_own(const program::Program& program) {
+  const std::string& path = program.elf().path();
+  if (program.functions().empty()) return {Fault::usage, path + ": holds no code"};
+  return {Fault::usage,
+          path + ": holds no own code (see --own), only library or start-up code; --all lists everything"};
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace listing", std::string(command.answers));
+  options.add_options("Listing")("meaning", "say in a sentence what each instruction does");
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), false);
+  if (parsed.finished) return *parsed.finished;
+  if (parsed.rest.empty())
+    return report_error({Fault::usage, "listing: no file was given; see deeptrace listing --help"});
+
+  Result<program::Program> program = program::Program::open(parsed.rest.front(), own_code_of(parsed.options));
+  if (!program) return report_error(program.error());
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  session::ListingRequest request;
+  request.where.assign(parsed.rest.begin() + 1, parsed.rest.end());
+  request.meaning = parsed.options.count("meaning") != 0;
+  const auto& functions = program->functions();
+  const bool any_own =
+      std::any_of(functions.begin(), functions.end(), [](const program::Function& f) { return f.own; });
+  if (request.where.empty() && !any_own) {
+    (void)report_error(nothing_own(*program));
+    return kNegative;
+  }
+  if (auto checked = session::check(*program, request); !checked) return report_error(checked.error());
+
+  Result<Results> results = Results::open(command, parsed.options, kForms);
+  if (!results) return report_error(results.error());
+  std::vector<std::unique_ptr<session::ListingSink>> sinks;
+  for (const Destination& to : results->destinations()) sinks.push_back(sink_for(to, *sources));
+  const auto sink = report::listing_tee(std::move(sinks));
+  const Result<session::ListingSummary> summary = session::list(*program, request, *sink);
+  return results->close(summary ? kFine : report_error(summary.error()));
+}
+
+}  // namespace
+
+const Command kListing = {"listing", "[OPTIONS] FILE [WHERE...]",
+                          "its instructions, grouped by function under their source lines",
+                          "deeptrace listing ./tidelog level_sum", run};
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,80 @@
+#include "cli/program_output.h"
+
+#include <fcntl.h>
+#include <poll.h>
+#include <sys/ioctl.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstdlib>
+#include <cstring>
+
+namespace deeptrace::cli {
+
+Result<std::unique_ptr<ProgramOutput>> ProgramOutput::open(const std::string& choice, bool text_on_terminal) {
+  std::unique_ptr<ProgramOutput> output(new ProgramOutput);
+  const std::string kind = !choice.empty() ? choice : text_on_terminal ? "terminal" : "stderr";
+  if (kind == "stderr") {
+    output->descriptor_ = ::fcntl(STDERR_FILENO, F_DUPFD_CLOEXEC, 3);
+    return output;
+  }
+  if (kind != "terminal") {
+    output->descriptor_ = ::open(kind.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    if (output->descriptor_ < 0) return Error{Fault::usage, "--program-output " + kind + ": " + std::strerror(errno)};
+    return output;
+  }
+  output->master_ = ::posix_openpt(O_RDWR | O_NOCTTY | O_CLOEXEC);
+  if (output->master_ < 0 || ::grantpt(output->master_) != 0 || ::unlockpt(output->master_) != 0 ||
+      ::pipe2(output->wake_, O_CLOEXEC) != 0) {
+    return Error{Fault::program, std::string("a pseudo-terminal for the program's output: ") + std::strerror(errno)};
+  }
+  output->descriptor_ = ::open(::ptsname(output->master_), O_RDWR | O_NOCTTY | O_CLOEXEC);
+  if (output->descriptor_ < 0)
+    return Error{Fault::program, std::string("a pseudo-terminal for the program's output: ") + std::strerror(errno)};
+  termios settings{};
+  ::tcgetattr(output->descriptor_, &settings);
+  settings.c_oflag &= ~static_cast<tcflag_t>(OPOST);  // line ends as the program writes them
+  settings.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  ::tcsetattr(output->descriptor_, TCSANOW, &settings);
+  winsize size{};
+  if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0) ::ioctl(output->descriptor_, TIOCSWINSZ, &size);
+  ::fcntl(output->master_, F_SETFL, O_NONBLOCK);
+  output->reader_ = std::thread([raw = output.get()] {
+    pollfd places[2] = {{raw->master_, POLLIN, 0}, {raw->wake_[0], POLLIN, 0}};
+    while (::poll(places, 2, -1) >= 0 || errno == EINTR) {
+      if (places[1].revents != 0) return;
+      raw->drain();
+    }
+  });
+  return output;
+}
+
+ProgramOutput::~ProgramOutput() {
+  if (reader_.joinable()) {
+    (void)!::write(wake_[1], "", 1);
+    reader_.join();
+  }
+  for (const int descriptor : {descriptor_, master_, wake_[0], wake_[1]}) {
+    if (descriptor >= 0) ::close(descriptor);
+  }
+}
+
+void ProgramOutput::drain() {
+  const std::lock_guard lock(mutex_);
+  char buffer[4096];
+  for (;;) {
+    const ssize_t size = ::read(master_, buffer, sizeof buffer);
+    if (size <= 0) return;
+    text_.append(buffer, static_cast<std::size_t>(size));
+  }
+}
+
+std::string ProgramOutput::take() {
+  if (!caught()) return {};
+  drain();
+  const std::lock_guard lock(mutex_);
+  return std::exchange(text_, {});
+}
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,41 @@
+// Where a traced program's standard output goes, so that it never mixes with ours.
+#pragma once
+
+#include <memory>
+#include <mutex>
+#include <string>
+#include <thread>
+
+#include "base/result.h"
+
+namespace deeptrace::cli {
+
+/// `terminal`: a pseudo-terminal whose output is read here and shown apart; `stderr`: our standard error; else a file.
+class ProgramOutput {
+ public:
+  /// `choice` is the value of --program-output; empty: terminal for text on a terminal, else stderr.
+  static Result<std::unique_ptr<ProgramOutput>> open(const std::string& choice, bool text_on_terminal);
+  ~ProgramOutput();
+  ProgramOutput(const ProgramOutput&) = delete;
+  ProgramOutput& operator=(const ProgramOutput&) = delete;
+
+  /// The descriptor to give to the program.
+  [[nodiscard]] int descriptor() const { return descriptor_; }
+  /// True when the output is read here.
+  [[nodiscard]] bool caught() const { return master_ >= 0; }
+  /// What came since the last call.
+  std::string take();
+
+ private:
+  ProgramOutput() = default;
+  void drain();
+
+  int descriptor_ = -1;
+  int master_ = -1;
+  int wake_[2] = {-1, -1};
+  std::mutex mutex_;
+  std::string text_;
+  std::thread reader_;
+};
+
+}  // namespace deeptrace::cli

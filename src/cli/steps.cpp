@@ -1,0 +1,120 @@
+#include "report/steps.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <charconv>
+#include <csignal>
+
+#include "cli/command.h"
+#include "cli/program_output.h"
+#include "process/interrupt.h"
+
+namespace deeptrace::cli {
+namespace {
+
+constexpr std::string_view kForms[] = {"text", "json", "csv"};
+
+Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words) {
+  session::StepsRequest request;
+  request.own = own_code_of(parsed);
+  request.launch.program = std::move(words.front());
+  request.launch.arguments.assign(std::make_move_iterator(words.begin() + 1), std::make_move_iterator(words.end()));
+  request.launch.randomise = parsed.count("randomise") != 0;
+  if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
+  if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
+  if (parsed.count("input") != 0) request.launch.input = parsed["input"].as<std::string>();
+  if (parsed.count("folder") != 0) request.launch.folder = parsed["folder"].as<std::string>();
+  if (parsed.count("env") != 0) {
+    for (const std::string& setting : parsed["env"].as<std::vector<std::string>>()) {
+      const std::size_t equals = setting.find('=');
+      if (equals == std::string::npos || equals == 0)
+        return Error{Fault::usage, "--env " + setting + ": is written as NAME=VALUE"};
+      request.launch.environment.emplace_back(setting.substr(0, equals), setting.substr(equals + 1));
+    }
+  }
+  const std::string count = parsed["count"].as<std::string>();
+  if (count == "all") {
+    request.count.reset();
+    return request;
+  }
+  std::uint64_t number = 0;
+  const auto [end, error] = std::from_chars(count.data(), count.data() + count.size(), number);
+  if (error != std::errc{} || end != count.data() + count.size() || number == 0)
+    return Error{Fault::usage, "--count " + count + ": is a number from 1 up, or all"};
+  request.count = number;
+  return request;
+}
+
+/// The exit status of a run that was stepped; says in one line what kept it from its end.
+int verdict(const session::StepsSummary& summary, bool fault_seen) {
+  if (summary.ended == session::StepsEnd::interrupt) return kInterrupted;
+  const bool killed = summary.exit.kind == process::Stop::Kind::killed;
+  if (summary.ended == session::StepsEnd::program_end && killed && summary.exit.number == SIGKILL && !fault_seen) {
+    return report_error(
+        {Fault::program, fmt::format("the program was killed from outside (SIGKILL) after {} instructions were stepped",
+                                     summary.instructions)});
+  }
+  return kFine;
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace steps", std::string(command.answers));
+  options.add_options("Steps")("from", "step from here (default: main, or the entry where there is none)",
+                               cxxopts::value<std::string>(), "LOCATION")(
+      "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
+      "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N");
+  options.add_options("Program")("input", "the program's standard input", cxxopts::value<std::string>(), "FILE")(
+      "env", "set an environment variable for it (may be repeated)", cxxopts::value<std::vector<std::string>>(), "N=V")(
+      "folder", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
+      "randomise", "keep address randomisation")("program-output",
+                                                 "where its output goes: terminal (shown apart), stderr, or a file",
+                                                 cxxopts::value<std::string>(), "WHERE");
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), true);
+  if (parsed.finished) return *parsed.finished;
+  if (parsed.rest.empty())
+    return report_error({Fault::usage, "steps: no program was given; see deeptrace steps --help"});
+
+  Result<session::StepsRequest> request = request_of(parsed.options, std::move(parsed.rest));
+  if (!request) return report_error(request.error());
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  Result<Results> results = Results::open(command, parsed.options, kForms);
+  if (!results) return report_error(results.error());
+  const bool apart = results->form() == "text" && ::isatty(STDOUT_FILENO) != 0;
+  Result<std::unique_ptr<ProgramOutput>> output = ProgramOutput::open(
+      parsed.options.count("program-output") != 0 ? parsed.options["program-output"].as<std::string>() : "", apart);
+  if (!output) return report_error(output.error());
+  request->launch.output = (*output)->descriptor();
+
+  std::vector<std::unique_ptr<session::StepsSink>> sinks;
+  for (const Destination& to : results->destinations()) {
+    if (to.form == "json") {
+      sinks.push_back(report::steps_json(*to.out));
+    } else if (to.form == "csv") {
+      sinks.push_back(report::steps_csv(*to.out));
+    } else {
+      // Output that is caught is shown once, in the text on standard output.
+      const bool shows_output = (*output)->caught() && &to == &results->destinations().back();
+      report::TakeOutput take;
+      if (shows_output) take = [raw = output->get()] { return raw->take(); };
+      sinks.push_back(report::steps_text(*to.out, to.style, *sources, std::move(take)));
+    }
+  }
+  const auto sink = report::steps_tee(std::move(sinks));
+  ::signal(SIGPIPE, SIG_IGN);
+  const Result<session::StepsSummary> summary = session::steps(*request, *sink);
+  if (!summary)
+    return results->close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));
+  return results->close(verdict(*summary, false));
+}
+
+}  // namespace
+
+const Command kSteps = {"steps", "[OPTIONS] PROGRAM [ARGUMENTS...]",
+                        "a stretch of a run, instruction by instruction, with what each changed",
+                        "deeptrace steps --from level_sum ./tidelog readings.txt", run};
+
+}  // namespace deeptrace::cli

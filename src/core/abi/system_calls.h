@@ -1,0 +1,32 @@
+// The system calls of Linux on x86-64, from the table linux_x86_64.calls.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string_view>
+
+#include "state/registers.h"
+
+namespace deeptrace::abi {
+
+/// Memory that the kernel writes for a call.
+struct KernelOutput {
+  std::uint8_t argument = 0;  ///< 1 to 6: the argument that holds the address
+  std::uint32_t size = 0;     ///< bytes; 0: as many as the call returns
+};
+
+struct SystemCall {
+  std::uint16_t number = 0;
+  std::string_view name;
+  bool outputs_known = false;  ///< false: the call may write anywhere
+  std::uint8_t output_count = 0;
+  KernelOutput outputs[2];
+};
+
+/// The call of a number, or null.
+const SystemCall* system_call(std::uint64_t number);
+
+/// Argument 1 to 6 at a `syscall` instruction (x86-64 ABI, A.2.1: rdi, rsi, rdx, r10, r8, r9).
+std::uint64_t argument(const state::RegisterSet& registers, unsigned index);
+
+}  // namespace deeptrace::abi

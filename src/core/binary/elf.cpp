@@ -1,0 +1,288 @@
+#include "binary/elf.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace deeptrace::binary {
+namespace {
+
+constexpr std::uint64_t kHeaderSize = 64, kSectionHeaderSize = 64, kSegmentHeaderSize = 56, kSymbolSize = 24,
+                        kRelaSize = 24;
+constexpr std::uint16_t kMachineX86_64 = 62, kMachine386 = 3;
+enum FileType : std::uint16_t { kRelocatable = 1, kExecutableFile = 2, kDynamic = 3, kCore = 4 };
+constexpr std::uint32_t kInterpreter = 3;  // segment type
+enum RelocationType : std::uint32_t { kAbsolute64 = 1, kAbsolute32 = 10, kAbsolute32Signed = 11 };
+
+std::string hex(std::uint64_t value) {
+  char buffer[20];
+  std::snprintf(buffer, sizeof buffer, "0x%llx", static_cast<unsigned long long>(value));
+  return buffer;
+}
+
+}  // namespace
+
+Error Elf::broken(std::string_view what, std::uint64_t offset) const {
+  return {Fault::input, path() + ": truncated or damaged: " + std::string(what) + " at offset " + hex(offset) +
+                            " reaches beyond the file's end (" + std::to_string(file_.bytes().size()) + " bytes)"};
+}
+
+Result<Elf> Elf::open(const std::string& path) {
+  Result<MappedFile> file = MappedFile::open(path);
+  if (!file) return file.error();
+  Elf elf(std::move(*file));
+  if (auto error = elf.read()) return *error;
+  return elf;
+}
+
+std::optional<Error> Elf::read() {
+  const auto refuse = [&](const std::string& why) { return Error{Fault::input, path() + ": " + why}; };
+  const Bytes all = file_.bytes();
+  constexpr std::uint8_t kMagic[] = {0x7f, 'E', 'L', 'F'};
+  if (all.size() < 4 || std::memcmp(all.data(), kMagic, 4) != 0)
+    return refuse("is not an ELF file (a compiled program)");
+  if (all.size() < 20) return broken("the ELF header", 0);
+  if (all[5] != 1) return refuse("is for a big-endian machine; x86-64 is supported");
+  ByteReader header(all, 16);
+  const std::uint16_t type = header.u16();
+  const std::uint16_t machine = header.u16();
+  if (all[4] == 1 && machine == kMachine386) return refuse("32-bit programs are not supported yet");
+  if (machine != kMachineX86_64)
+    return refuse("is for another machine (ELF machine number " + std::to_string(machine) + "); x86-64 is supported");
+  if (all[4] != 2) return refuse("32-bit programs are not supported yet");
+  if (all.size() < kHeaderSize) return broken("the ELF header", 0);
+  if (type == kCore) return refuse("is a core file, not a program");
+  if (type != kRelocatable && type != kExecutableFile && type != kDynamic)
+    return refuse("has an unknown ELF file type (" + std::to_string(type) + ")");
+  header.skip(4);
+  entry_ = header.u64();
+  const std::uint64_t segments_at = header.u64();
+  const std::uint64_t sections_at = header.u64();
+  header.skip(4 + 2);
+  const std::uint16_t segment_size = header.u16();
+  const std::uint16_t segment_count = header.u16();
+  const std::uint16_t section_size = header.u16();
+  const std::uint16_t section_count = header.u16();
+  const std::uint16_t names = header.u16();
+  if (auto error = read_segments(segments_at, segment_count, segment_size)) return error;
+  if (auto error = read_sections(sections_at, section_count, section_size, names)) return error;
+  const bool has_interpreter =
+      std::any_of(segments_.begin(), segments_.end(), [](const Segment& s) { return s.type == kInterpreter; });
+  kind_ = type == kRelocatable             ? Kind::relocatable
+          : type == kExecutableFile        ? Kind::executable
+          : has_interpreter || entry_ != 0 ? Kind::position_independent
+                                           : Kind::shared_library;
+  if (kind_ == Kind::relocatable) lay_out();
+  return read_symbols();
+}
+
+std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size) {
+  if (count == 0) return std::nullopt;
+  if (entry_size < kSegmentHeaderSize)
+    return Error{Fault::input, path() + ": damaged: program headers of " + std::to_string(entry_size) + " bytes"};
+  for (std::uint64_t i = 0; i < count; ++i) {
+    ByteReader reader(file_.bytes(), at + i * entry_size);
+    Segment segment;
+    segment.type = reader.u32();
+    segment.flags = reader.u32();
+    segment.offset = reader.u64();
+    segment.address = reader.u64();
+    reader.skip(8);
+    segment.file_size = reader.u64();
+    segment.memory_size = reader.u64();
+    if (!reader.good()) return broken("the program header table", at);
+    segments_.push_back(segment);
+  }
+  return std::nullopt;
+}
+
+std::optional<Error> Elf::read_sections(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size,
+                                        std::uint32_t names) {
+  if (at == 0) return std::nullopt;
+  if (entry_size < kSectionHeaderSize)
+    return Error{Fault::input, path() + ": damaged: section headers of " + std::to_string(entry_size) + " bytes"};
+  const Bytes all = file_.bytes();
+  // Counts that do not fit the header stand in the first section header (System V ABI, 4-4).
+  if (count == 0 || names == 0xffff) {
+    ByteReader first(all, at);
+    first.skip(32);
+    const std::uint64_t size = first.u64();
+    const std::uint32_t link = first.u32();
+    if (!first.good()) return broken("the section header table", at);
+    if (count == 0) count = size;
+    if (names == 0xffff) names = link;
+  }
+  if (at > all.size() || count > (all.size() - at) / entry_size) return broken("the section header table", at);
+  std::vector<std::uint32_t> name_offsets;
+  for (std::uint64_t i = 0; i < count; ++i) {
+    ByteReader reader(all, at + i * entry_size);
+    Section section;
+    section.index = static_cast<std::uint32_t>(i);
+    name_offsets.push_back(reader.u32());
+    section.type = reader.u32();
+    section.flags = reader.u64();
+    section.address = reader.u64();
+    section.offset = reader.u64();
+    section.size = reader.u64();
+    section.link = reader.u32();
+    section.info = reader.u32();
+    section.alignment = reader.u64();
+    section.entry_size = reader.u64();
+    if (section.type != kNoBits && section.type != 0 &&
+        (section.offset > all.size() || section.size > all.size() - section.offset)) {
+      return broken("section " + std::to_string(i), section.offset);
+    }
+    sections_.push_back(section);
+  }
+  if (names < sections_.size()) {
+    const Bytes table = bytes_of(sections_[names]);
+    for (std::size_t i = 0; i < sections_.size(); ++i) sections_[i].name = string_at(table, name_offsets[i]);
+  }
+  return std::nullopt;
+}
+
+void Elf::lay_out() {
+  std::uint64_t next = 0;
+  for (Section& section : sections_) {
+    if ((section.flags & kAllocated) == 0) continue;
+    const std::uint64_t alignment = std::clamp<std::uint64_t>(section.alignment, 1, 1U << 20);
+    next = (next + alignment - 1) / alignment * alignment;
+    section.address = next;
+    next += std::min<std::uint64_t>(section.size, std::uint64_t(1) << 40);
+  }
+}
+
+std::optional<Error> Elf::read_symbols() {
+  const Section* table = nullptr;
+  for (const Section& section : sections_) {
+    if (section.type == kSymbolTable) table = &section;
+    if (section.type == kDynamicSymbols && table == nullptr) table = &section;
+  }
+  if (table == nullptr || table->link >= sections_.size()) return std::nullopt;
+  has_symbol_table_ = table->type == kSymbolTable;
+  const Bytes strings = bytes_of(sections_[table->link]);
+  ByteReader reader(bytes_of(*table));
+  const std::uint64_t count = table->size / kSymbolSize;
+  symbols_.reserve(count);
+  for (std::uint64_t i = 0; i < count; ++i) {
+    Symbol symbol;
+    symbol.name = string_at(strings, reader.u32());
+    const std::uint8_t info = reader.u8();
+    reader.skip(1);
+    symbol.section = reader.u16();
+    symbol.address = reader.u64();
+    symbol.size = reader.u64();
+    symbol.type = static_cast<SymbolType>(info & 15);
+    symbol.global = (info >> 4) != 0;
+    if (symbol.section >= 0xff00) symbol.section = 0;  // absolute, common: no section
+    if (kind_ == Kind::relocatable && symbol.section < sections_.size())
+      symbol.address += sections_[symbol.section].address;
+    if (symbol.type == kSectionSymbol && symbol.section < sections_.size())
+      symbol.name = sections_[symbol.section].name;
+    symbols_.push_back(symbol);
+  }
+  return std::nullopt;
+}
+
+const Section* Elf::section_named(std::string_view name) const {
+  for (const Section& section : sections_) {
+    if (section.name == name) return &section;
+  }
+  return nullptr;
+}
+
+const Section* Elf::section_at(std::uint64_t address) const {
+  for (const Section& section : sections_) {
+    if (section.holds(address)) return &section;
+  }
+  return nullptr;
+}
+
+Bytes Elf::bytes_of(const Section& section) const {
+  if (section.type == kNoBits || section.type == 0) return {};
+  return file_.bytes().subspan(section.offset, section.size);
+}
+
+Bytes Elf::bytes_at(std::uint64_t address) const {
+  const Section* section = section_at(address);
+  if (section == nullptr) return {};
+  const Bytes bytes = bytes_of(*section);
+  const std::uint64_t offset = address - section->address;
+  return offset < bytes.size() ? bytes.subspan(offset) : Bytes{};
+}
+
+std::uint64_t Elf::section_offset(std::uint64_t address) const {
+  if (kind_ != Kind::relocatable) return address;
+  const Section* section = section_at(address);
+  return section == nullptr ? address : address - section->address;
+}
+
+std::vector<Relocation> Elf::relocations_of(const Section& table) const {
+  std::vector<Relocation> result;
+  const bool object = kind_ == Kind::relocatable;
+  if (table.type != kRela || table.link >= sections_.size() || (object && table.info >= sections_.size()))
+    return result;
+  const Section& symbols = sections_[table.link];
+  const Bytes symbol_bytes = bytes_of(symbols);
+  const Bytes strings = symbols.link < sections_.size() ? bytes_of(sections_[symbols.link]) : Bytes{};
+  ByteReader reader(bytes_of(table));
+  for (std::uint64_t i = 0; i < table.size / kRelaSize; ++i) {
+    Relocation relocation;
+    relocation.address = reader.u64() + (object ? sections_[table.info].address : 0);
+    const std::uint64_t info = reader.u64();
+    relocation.addend = static_cast<std::int64_t>(reader.u64());
+    relocation.type = static_cast<std::uint32_t>(info);
+    const std::uint64_t symbol_index = info >> 32;
+    if (symbol_index != 0 && symbol_index < symbol_bytes.size() / kSymbolSize) {
+      ByteReader symbol(symbol_bytes, symbol_index * kSymbolSize);
+      relocation.symbol = string_at(strings, symbol.u32());
+      const std::uint8_t type = symbol.u8() & 15;
+      symbol.skip(1);
+      const std::uint16_t section = symbol.u16();
+      relocation.symbol_value = symbol.u64();
+      relocation.defined = section != 0 && section < sections_.size();
+      if (relocation.defined && object) relocation.symbol_value += sections_[section].address;
+      if (relocation.defined && type == kSectionSymbol) relocation.symbol = sections_[section].name;
+    }
+    result.push_back(relocation);
+  }
+  return result;
+}
+
+std::vector<Relocation> Elf::relocations() const {
+  std::vector<Relocation> result;
+  for (const Section& section : sections_) {
+    if (section.type != kRela) continue;
+    if (kind_ == Kind::relocatable &&
+        (section.info >= sections_.size() || (sections_[section.info].flags & kAllocated) == 0))
+      continue;
+    const std::vector<Relocation> more = relocations_of(section);
+    result.insert(result.end(), more.begin(), more.end());
+  }
+  std::stable_sort(result.begin(), result.end(),
+                   [](const Relocation& a, const Relocation& b) { return a.address < b.address; });
+  return result;
+}
+
+SectionBytes Elf::debug_bytes(std::string_view name) const {
+  const Section* section = section_named(name);
+  if (section == nullptr || (section->flags & kCompressed) != 0) return {};
+  const Bytes raw = bytes_of(*section);
+  if (kind_ != Kind::relocatable) return {{}, raw};
+  SectionBytes result{{raw.begin(), raw.end()}, {}};
+  for (const Section& table : sections_) {
+    if (table.type != kRela || table.info != section->index) continue;
+    for (const Relocation& relocation : relocations_of(table)) {
+      const std::uint64_t value = relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend);
+      const std::size_t size = relocation.type == kAbsolute64                                           ? 8
+                               : relocation.type == kAbsolute32 || relocation.type == kAbsolute32Signed ? 4
+                                                                                                        : 0;
+      const std::uint64_t offset = relocation.address - section->address;
+      if (size == 0 || offset > result.owned.size() || result.owned.size() - offset < size) continue;
+      std::memcpy(result.owned.data() + offset, &value, size);
+    }
+  }
+  result.view = result.owned;
+  return result;
+}
+
+}  // namespace deeptrace::binary

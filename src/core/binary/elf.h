@@ -1,0 +1,134 @@
+// ELF files: headers, sections, segments, symbols and relocations (System V ABI, chapters 4 and 5; the x86-64
+// supplement). Everything is a view into the mapped file; nothing is executed.
+//
+// Addresses. A linked file's addresses are the ones its headers give. In a relocatable object every section
+// starts at 0, so the reader lays the allocated sections out one behind the other and uses those addresses
+// throughout; `section_offset` leads back to what the file says.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/mapped_file.h"
+#include "base/result.h"
+
+namespace deeptrace::binary {
+
+/// Section types and flags that the product asks for (System V ABI, figures 4-9 and 4-11).
+enum SectionType : std::uint32_t { kSymbolTable = 2, kRela = 4, kNoBits = 8, kDynamicSymbols = 11 };
+enum SectionFlag : std::uint64_t { kWritable = 1, kAllocated = 2, kExecutable = 4, kCompressed = 0x800 };
+enum SymbolType : std::uint8_t {
+  kNoType = 0,
+  kObject = 1,
+  kFunction = 2,
+  kSectionSymbol = 3,
+  kFile = 4,
+  kIndirectFunction = 10
+};
+enum class Kind { relocatable, executable, position_independent, shared_library };
+
+struct Section {
+  std::string_view name;
+  std::uint32_t type = 0;
+  std::uint64_t flags = 0;
+  std::uint64_t address = 0;  ///< where the reader sees it (see above)
+  std::uint64_t offset = 0;   ///< in the file
+  std::uint64_t size = 0;     ///< bytes
+  std::uint32_t link = 0;
+  std::uint32_t info = 0;
+  std::uint64_t alignment = 0;
+  std::uint64_t entry_size = 0;
+  std::uint32_t index = 0;
+
+  [[nodiscard]] bool is_code() const { return (flags & kExecutable) != 0 && (flags & kAllocated) != 0; }
+  [[nodiscard]] bool holds(std::uint64_t a) const {
+    return (flags & kAllocated) != 0 && a >= address && a - address < size;
+  }
+};
+
+struct Segment {
+  std::uint32_t type = 0;
+  std::uint32_t flags = 0;  ///< 1 executable, 2 writable, 4 readable
+  std::uint64_t offset = 0;
+  std::uint64_t address = 0;
+  std::uint64_t file_size = 0;    ///< bytes
+  std::uint64_t memory_size = 0;  ///< bytes
+};
+
+struct Symbol {
+  std::string_view name;
+  std::uint64_t address = 0;
+  std::uint64_t size = 0;  ///< bytes; 0 when the file does not say
+  SymbolType type = kNoType;
+  bool global = false;
+  std::uint32_t section = 0;  ///< index; 0 when undefined
+};
+
+struct Relocation {
+  std::uint64_t address = 0;
+  std::uint32_t type = 0;
+  std::int64_t addend = 0;
+  std::string_view symbol;         ///< a section symbol goes by its section's name
+  std::uint64_t symbol_value = 0;  ///< its address; meaningless when undefined
+  bool defined = false;
+};
+
+/// Bytes that are either a view into the file or a copy of their own.
+struct SectionBytes {
+  std::vector<std::uint8_t> owned;
+  Bytes view;
+};
+
+class Elf {
+ public:
+  /// Opens an ELF file for 64-bit x86. Errors (Fault::input) name the file, the structure and its offset: not ELF,
+  /// truncated, 32-bit, another machine or byte order, a core file.
+  static Result<Elf> open(const std::string& path);
+
+  [[nodiscard]] const std::string& path() const { return file_.path(); }
+  [[nodiscard]] Kind kind() const { return kind_; }
+  [[nodiscard]] std::uint64_t entry() const { return entry_; }
+  [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
+  [[nodiscard]] const std::vector<Segment>& segments() const { return segments_; }
+  /// Symbols of the symbol table, or, where that was stripped, of the dynamic one.
+  [[nodiscard]] const std::vector<Symbol>& symbols() const { return symbols_; }
+  [[nodiscard]] bool has_symbol_table() const { return has_symbol_table_; }
+
+  [[nodiscard]] const Section* section_named(std::string_view name) const;
+  /// The allocated section at an address, or null.
+  [[nodiscard]] const Section* section_at(std::uint64_t address) const;
+  /// A section's bytes in the file; empty for one without (bss).
+  [[nodiscard]] Bytes bytes_of(const Section& section) const;
+  /// A debug section's bytes with the relocations of an object file applied; empty when absent or compressed.
+  [[nodiscard]] SectionBytes debug_bytes(std::string_view name) const;
+  /// The file's bytes at an address, up to the end of their section; empty where there are none.
+  [[nodiscard]] Bytes bytes_at(std::uint64_t address) const;
+  /// All relocations of allocated sections, by address.
+  [[nodiscard]] std::vector<Relocation> relocations() const;
+  /// The address relative to its section in a relocatable object; the address itself otherwise.
+  [[nodiscard]] std::uint64_t section_offset(std::uint64_t address) const;
+
+ private:
+  explicit Elf(MappedFile file) : file_(std::move(file)) {}
+  std::optional<Error> read();
+  std::optional<Error> read_sections(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size,
+                                     std::uint32_t names);
+  std::optional<Error> read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size);
+  void lay_out();
+  std::optional<Error> read_symbols();
+  [[nodiscard]] Error broken(std::string_view what, std::uint64_t offset) const;
+  [[nodiscard]] std::vector<Relocation> relocations_of(const Section& table) const;
+
+  MappedFile file_;
+  Kind kind_ = Kind::executable;
+  std::uint64_t entry_ = 0;
+  std::vector<Section> sections_;
+  std::vector<Segment> segments_;
+  std::vector<Symbol> symbols_;
+  bool has_symbol_table_ = false;
+};
+
+}  // namespace deeptrace::binary

@@ -1,0 +1,270 @@
+#include "debuginfo/line_table.h"
+
+#include <algorithm>
+#include <unordered_map>
+
+#include "debuginfo/unit_header.h"
+
+namespace deeptrace::debuginfo {
+namespace {
+
+/// Standard and extended opcodes, content types (DWARF 5, 7.22).
+enum Standard : std::uint8_t {
+  kExtended = 0,
+  kCopy,
+  kAdvancePc,
+  kAdvanceLine,
+  kSetFile,
+  kSetColumn,
+  kNegateStatement,
+  kSetBasicBlock,
+  kConstAddPc,
+  kFixedAdvancePc,
+  kSetPrologueEnd,
+  kSetEpilogueBegin,
+  kSetIsa,
+};
+enum ExtendedOpcode : std::uint8_t { kEndSequence = 1, kSetAddress = 2, kDefineFile = 3 };
+enum ContentType : std::uint64_t { kPath = 1, kDirectoryIndex = 2 };
+
+constexpr std::size_t kMostFiles = 1U << 20;
+
+std::string join(const std::string& directory, std::string_view name) {
+  if (directory.empty() || (!name.empty() && name.front() == '/')) return std::string(name);
+  return directory + (directory.back() == '/' ? "" : "/") + std::string(name);
+}
+
+struct Header {
+  std::uint16_t version = 0;
+  bool wide = false;  ///< 64-bit DWARF
+  std::uint8_t address_size = 8;
+  std::uint8_t minimum_length = 1;
+  bool default_statement = true;
+  std::int8_t line_base = 0;
+  std::uint8_t line_range = 1;
+  std::uint8_t opcode_base = 1;
+  std::vector<std::uint8_t> operand_counts;
+  std::vector<std::string> directories;
+  std::vector<std::uint32_t> files;  ///< by the table's own number, as indices into LineTable::files()
+};
+
+}  // namespace
+
+/// Reads the units of .debug_line one after the other.
+class LineReader {
+ public:
+  LineReader(const binary::Elf& elf, LineTable& out)
+      : out_(out),
+        relocatable_(elf.kind() == binary::Kind::relocatable),
+        lines_(elf.debug_bytes(".debug_line")),
+        strings_(elf.debug_bytes(".debug_str")),
+        line_strings_(elf.debug_bytes(".debug_line_str")),
+        directories_(compilation_directories(elf)) {}
+
+  void run() {
+    std::size_t at = 0;
+    while (at < lines_.view.size()) {
+      ByteReader reader(lines_.view, at);
+      std::uint64_t length = reader.u32();
+      const bool wide = length == 0xffffffff;
+      if (wide) length = reader.u64();
+      const std::size_t body = reader.position();
+      if (!reader.good() || length > lines_.view.size() - body) return damaged(at);
+      unit(at, lines_.view.subspan(body, length), wide);
+      at = body + length;
+    }
+  }
+
+ private:
+  void damaged(std::size_t offset) {
+    if (out_.note_.empty())
+      out_.note_ = "the line table at offset " + std::to_string(offset) + " of .debug_line is damaged";
+  }
+
+  void unit(std::size_t offset, Bytes body, bool wide) {
+    ByteReader reader(body);
+    Header header;
+    header.wide = wide;
+    header.version = reader.u16();
+    if (header.version < 2 || header.version > 5) return damaged(offset);
+    if (header.version >= 5) {
+      header.address_size = reader.u8();
+      reader.skip(1);
+    }
+    const std::uint64_t header_length = wide ? reader.u64() : reader.u32();
+    const std::uint64_t program_at = reader.position() + header_length;
+    header.minimum_length = reader.u8();
+    if (header.version >= 4) reader.skip(1);
+    header.default_statement = reader.u8() != 0;
+    header.line_base = static_cast<std::int8_t>(reader.u8());
+    header.line_range = reader.u8();
+    header.opcode_base = reader.u8();
+    if (!reader.good() || header.line_range == 0 || header.opcode_base == 0) return damaged(offset);
+    for (unsigned i = 1; i < header.opcode_base; ++i) header.operand_counts.push_back(reader.u8());
+    const bool named = header.version >= 5 ? names5(reader, header) : names4(reader, header, offset);
+    if (!named || program_at > body.size()) return damaged(offset);
+    if (!program(header, body.subspan(program_at))) damaged(offset);
+  }
+
+  std::uint32_t file_number(std::string path) {
+    const auto [place, added] = known_.try_emplace(std::move(path), static_cast<std::uint32_t>(out_.files_.size()));
+    if (added) out_.files_.push_back(place->first);
+    return place->second;
+  }
+
+  /// DWARF 2 to 4: zero-terminated lists; directory 0 is the compilation directory, files count from 1.
+  bool names4(ByteReader& reader, Header& header, std::size_t offset) {
+    const auto directory = directories_.find(offset);
+    header.directories.push_back(directory == directories_.end() ? std::string{} : directory->second);
+    for (std::string_view name = reader.string(); !name.empty(); name = reader.string()) {
+      header.directories.push_back(join(header.directories[0], name));
+    }
+    header.files.push_back(0);
+    for (std::string_view name = reader.string(); !name.empty(); name = reader.string()) {
+      const std::uint64_t index = reader.uleb();
+      (void)reader.uleb();
+      (void)reader.uleb();
+      add_file(header, name, index);
+    }
+    if (header.files.size() > 1) header.files[0] = header.files[1];
+    return reader.good();
+  }
+
+  void add_file(Header& header, std::string_view name, std::uint64_t directory) {
+    const std::string base = directory < header.directories.size() ? header.directories[directory] : std::string{};
+    header.files.push_back(file_number(join(base, name)));
+  }
+
+  /// DWARF 5: entry formats, then entries (6.2.4); both lists count from 0.
+  bool names5(ByteReader& reader, Header& header) {
+    for (int list = 0; list < 2; ++list) {
+      std::vector<std::pair<std::uint64_t, std::uint64_t>> format;
+      for (unsigned i = reader.u8(); i > 0; --i) {
+        const std::uint64_t type = reader.uleb();
+        format.emplace_back(type, reader.uleb());
+      }
+      const std::uint64_t count = reader.uleb();
+      if (!reader.good() || count > kMostFiles || (format.empty() && count != 0)) return false;
+      for (std::uint64_t i = 0; i < count && reader.good(); ++i) {
+        std::string_view name;
+        std::uint64_t directory = 0;
+        for (const auto& [type, form] : format) {
+          const FormValue value =
+              read_form(reader, form, header.wide, header.address_size, strings_.view, line_strings_.view);
+          if (!value.known) return false;
+          if (type == kPath) name = value.text;
+          if (type == kDirectoryIndex) directory = value.number;
+        }
+        if (list == 0) {
+          header.directories.push_back(i == 0 ? std::string(name) : join(header.directories[0], name));
+        } else {
+          add_file(header, name, directory);
+        }
+      }
+    }
+    return reader.good();
+  }
+
+  /// Runs one line number program (6.2.5). Runs of rows that a linker discarded (they start at 0) are left out.
+  bool program(const Header& header, Bytes code) {
+    ByteReader reader(code);
+    LineRow row;
+    std::uint64_t file = 1;
+    const auto reset = [&] {
+      row = LineRow{};
+      row.line = 1;
+      row.statement = header.default_statement;
+      file = 1;
+    };
+    reset();
+    std::size_t first = out_.rows_.size();
+    const auto emit = [&] {
+      row.file = file < header.files.size() ? header.files[file] : 0;
+      if (header.files.empty()) row.line = 0;
+      out_.rows_.push_back(row);
+    };
+    const auto advance = [&](std::uint64_t operations) { row.address += operations * header.minimum_length; };
+    while (!reader.at_end()) {
+      const std::uint8_t opcode = reader.u8();
+      if (opcode >= header.opcode_base) {
+        const unsigned adjusted = opcode - header.opcode_base;
+        advance(adjusted / header.line_range);
+        row.line += static_cast<std::uint32_t>(header.line_base + static_cast<int>(adjusted % header.line_range));
+        emit();
+        continue;
+      }
+      switch (opcode) {
+        case kExtended: {
+          const std::uint64_t size = reader.uleb();
+          ByteReader operand(reader.bytes(size));
+          if (!reader.good() || size == 0) return false;
+          const std::uint8_t extended = operand.u8();
+          if (extended == kSetAddress) row.address = operand.unsigned_of(std::min<std::uint64_t>(size - 1, 8));
+          if (extended == kEndSequence) {
+            row.ends = true;
+            emit();
+            keep_or_drop(first);
+            first = out_.rows_.size();
+            reset();
+          }
+          break;
+        }
+        case kCopy: emit(); break;
+        case kAdvancePc: advance(reader.uleb()); break;
+        case kAdvanceLine: row.line += static_cast<std::uint32_t>(reader.sleb()); break;
+        case kSetFile: file = reader.uleb(); break;
+        case kNegateStatement: row.statement = !row.statement; break;
+        case kConstAddPc: advance((255U - header.opcode_base) / header.line_range); break;
+        case kFixedAdvancePc: row.address += reader.u16(); break;
+        case kSetBasicBlock:
+        case kSetPrologueEnd:
+        case kSetEpilogueBegin: break;
+        default:
+          for (unsigned i = header.operand_counts[opcode - 1U]; i > 0; --i) (void)reader.uleb();
+      }
+      if (!reader.good()) return false;
+    }
+    out_.rows_.resize(first);  // rows of a run that was never ended
+    return true;
+  }
+
+  void keep_or_drop(std::size_t first) {
+    constexpr std::uint64_t kDiscarded = ~std::uint64_t(1);  // linkers write 0, -1 or -2 for discarded code
+    const std::uint64_t start = out_.rows_[first].address;
+    if ((start == 0 && !relocatable_) || start >= kDiscarded) out_.rows_.resize(first);
+  }
+
+  LineTable& out_;
+  bool relocatable_;
+  binary::SectionBytes lines_, strings_, line_strings_;
+  std::unordered_map<std::uint64_t, std::string> directories_;
+  std::unordered_map<std::string, std::uint32_t> known_;
+};
+
+LineTable LineTable::read(const binary::Elf& elf) {
+  LineTable table;
+  LineReader(elf, table).run();
+  // An end and a start at the same address: the start counts. Otherwise the order of the program is kept.
+  std::stable_sort(table.rows_.begin(), table.rows_.end(), [](const LineRow& a, const LineRow& b) {
+    return a.address != b.address ? a.address < b.address : a.ends && !b.ends;
+  });
+  return table;
+}
+
+const LineRow* LineTable::row_at(std::uint64_t address) const {
+  auto after = std::upper_bound(rows_.begin(), rows_.end(), address,
+                                [](std::uint64_t a, const LineRow& row) { return a < row.address; });
+  if (after == rows_.begin()) return nullptr;
+  const LineRow& row = *(after - 1);
+  return row.ends ? nullptr : &row;
+}
+
+std::optional<SourceLine> LineTable::at(std::uint64_t address) const {
+  const LineRow* row = row_at(address);
+  if (row == nullptr || row->line == 0) return std::nullopt;
+  return SourceLine{row->file, row->line};
+}
+
+bool LineTable::covers(std::uint64_t address) const { return row_at(address) != nullptr; }
+
+}  // namespace deeptrace::debuginfo

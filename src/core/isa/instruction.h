@@ -1,0 +1,80 @@
+// Decoding: from bytes to a compact instruction.
+//
+//   const Instruction i = decode(bytes, Mode::bits64);
+//   if (!i) …                      // no instruction there: show one byte and go on behind it
+//   next = address + i.length;
+//
+// A plain function over bytes: no allocation, locks, exceptions, thread-local data or C library calls, so it can
+// run anywhere, inside a traced program too. It never reads outside the given bytes. Operands (isa/operand.h),
+// text (isa/text.h) and effects (isa/effects.h) are worked out on request from the 32 bytes that it returns.
+#pragma once
+
+#include <cstdint>
+#include <span>
+
+#include "isa/table.h"
+
+namespace deeptrace::isa {
+
+enum class Mode : std::uint8_t { bits32 = 0, bits64 = 1 };
+
+/// No instruction is longer (Intel SDM volume 2, 2.3.11).
+inline constexpr unsigned kLongestInstruction = 15;
+
+/// Prefix bits of Instruction::prefixes. Segment prefixes: the last one counts, kSegmentShift holds its number + 1.
+enum Prefix : std::uint16_t {
+  kPrefixLock = 1 << 0,
+  kPrefixRep = 1 << 1,          ///< F3, and it came after any F2
+  kPrefixRepne = 1 << 2,        ///< F2, and it came after any F3
+  kPrefixOperandSize = 1 << 3,  ///< 66
+  kPrefixAddressSize = 1 << 4,  ///< 67
+  kPrefixMandatory = 1 << 5,    ///< the 66, F2 or F3 is part of the opcode
+  kPrefixVex = 1 << 6,
+  kPrefixMode64 = 1 << 7,  ///< decoded in 64-bit mode
+  kSegmentShift = 8,       // bits 8 to 10
+};
+
+struct Instruction {
+  std::uint64_t immediate = 0;    ///< first immediate, branch displacement or absolute address, zero-extended;
+                                  ///< a second immediate stands in the bytes above the first
+  std::int32_t displacement = 0;  ///< of the ModRM memory operand, sign-extended
+  std::uint16_t row = 0;          ///< index into rows()
+  std::uint16_t prefixes = 0;     ///< Prefix bits
+  std::uint8_t length = 0;        ///< bytes; 0 when there is no instruction
+  // Where the fields lie, in bytes from the start; 0 means absent (nothing but a prefix or opcode stands at 0).
+  std::uint8_t opcode_at = 0;  ///< behind prefixes, REX, VEX; the byte that follows an escape such as 0F
+  std::uint8_t modrm_at = 0;
+  std::uint8_t displacement_at = 0;
+  std::uint8_t displacement_size = 0;  ///< bytes
+  std::uint8_t immediate_at = 0;
+  std::uint8_t immediate_size[2] = {0, 0};  ///< bytes
+  std::uint8_t modrm = 0;
+  std::uint8_t sib = 0;
+  std::uint8_t rex = 0;           ///< 0x40 when present, and W R X B as bits 3 to 0, from REX or VEX
+  std::uint8_t vector = 0;        ///< VEX: vvvv in the low four bits (as a register number), L above
+  std::uint8_t operand_size = 0;  ///< bytes: 2, 4 or 8
+  std::uint8_t address_size = 0;  ///< bytes: 2, 4 or 8
+  std::uint8_t opcode = 0;        ///< the last opcode byte
+  std::uint8_t reserved = 0;
+
+  explicit operator bool() const { return length != 0; }
+  [[nodiscard]] Mode mode() const { return (prefixes & kPrefixMode64) != 0 ? Mode::bits64 : Mode::bits32; }
+  /// The segment register of an override prefix, or -1.
+  [[nodiscard]] int segment_override() const { return ((prefixes >> kSegmentShift) & 7) - 1; }
+};
+static_assert(sizeof(Instruction) == 32);
+
+/// Decodes the instruction at the start of `bytes`. A result of length 0 means that no instruction of the table
+/// stands there, or that the bytes end inside one.
+Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
+
+/// The row of a decoded instruction.
+const Row& row_of(const Instruction& instruction);
+
+/// How control goes on. `int 0x80` is a system call, other software interrupts are traps.
+ControlFlow flow_of(const Instruction& instruction);
+
+/// True when a repeat prefix repeats this instruction.
+bool is_repeated(const Instruction& instruction);
+
+}  // namespace deeptrace::isa

@@ -1,0 +1,71 @@
+// The operands of a decoded instruction in full: shown ones first, then those that the opcode implies.
+#pragma once
+
+#include <array>
+#include <cstdint>
+
+#include "isa/instruction.h"
+
+namespace deeptrace::isa {
+
+/// How to compute a memory address from registers: segment base + base + index * scale + displacement, cut to
+/// the address size. A recipe, not an address: it stays true for every state.
+struct MemoryRecipe {
+  RegisterPart segment;  ///< whose base is added; always present
+  RegisterPart base;     ///< may be absent; rip stands for the address of the next instruction
+  RegisterPart index;    ///< may be absent
+  std::uint8_t scale = 1;
+  std::uint8_t address_size = 8;  ///< bytes
+  bool segment_forced = false;    ///< named by a prefix
+  std::int64_t displacement = 0;
+  /// Bytes that the address moves in addition to what the text shows: `pop [rsp+8]` counts rsp after the pop,
+  /// a push counts from below rsp.
+  std::int32_t hidden_displacement = 0;
+  /// For bit tests: the register whose value, signed and divided by the operand's width, moves the address too.
+  RegisterPart bit_number;
+
+  [[nodiscard]] bool is_ip_relative() const { return base.file == RegisterFile::instruction_pointer; }
+  /// True when the displacement alone is the address.
+  [[nodiscard]] bool is_absolute() const { return !base && !index; }
+};
+
+struct Operand {
+  enum class Kind : std::uint8_t { none, reg, memory, immediate, target, far };
+
+  Kind kind = Kind::none;
+  Access access = Access::none;
+  bool hidden = false;      ///< implied by the opcode, not in the text
+  bool repeated = false;    ///< string memory under a repeat prefix: one such piece for each repetition
+  bool stack_slot = false;  ///< memory that a push, pop, call or return touches
+  std::uint16_t width = 0;  ///< bits read or written (of a register: those that count); 0: an address only
+  RegisterPart reg;
+  MemoryRecipe memory;
+  /// immediate: the value, sign- or zero-extended as the processor does; target: bytes from the instruction's
+  /// start; far: the offset, with the selector in `selector`.
+  std::int64_t value = 0;
+  std::uint16_t selector = 0;
+  bool sign_extended = false;  ///< an immediate that the processor extends with its sign
+};
+
+struct Operands {
+  std::array<Operand, 10> items;
+  std::uint8_t shown = 0;
+  std::uint8_t count = 0;
+
+  [[nodiscard]] const Operand* begin() const { return items.data(); }
+  [[nodiscard]] const Operand* end() const { return items.data() + count; }
+  [[nodiscard]] const Operand& operator[](std::size_t i) const { return items[i]; }
+};
+
+/// Works out all operands.
+Operands operands_of(const Instruction& instruction);
+
+/// The address that a direct jump, call or branch goes to, for an instruction at `address`; false when it is not
+/// a direct one.
+bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
+
+/// The address that a RIP-relative or absolute memory operand names, for an instruction at `address`; false when
+/// it has none or a register takes part in it.
+bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
+
+}  // namespace deeptrace::isa

@@ -1,0 +1,58 @@
+#include "process/maps.h"
+
+#include <cstdio>
+#include <fstream>
+#include <sstream>
+
+namespace deeptrace::process {
+namespace {
+
+std::string proc_path(pid_t pid, const char* name) { return "/proc/" + std::to_string(pid) + "/" + name; }
+
+}  // namespace
+
+std::vector<Mapping> mappings_of(pid_t pid) {
+  std::vector<Mapping> result;
+  std::ifstream in(proc_path(pid, "maps"));
+  for (std::string line; std::getline(in, line);) {
+    Mapping mapping;
+    unsigned long long from = 0, to = 0, offset = 0;
+    char flags[5] = {};
+    int path_at = 0;
+    if (std::sscanf(line.c_str(), "%llx-%llx %4s %llx %*s %*s %n", &from, &to, flags, &offset, &path_at) < 4) continue;
+    mapping.from = from;
+    mapping.to = to;
+    mapping.offset = offset;
+    mapping.readable = flags[0] == 'r';
+    mapping.writable = flags[1] == 'w';
+    mapping.executable = flags[2] == 'x';
+    mapping.shared = flags[3] == 's';
+    if (path_at > 0 && static_cast<std::size_t>(path_at) < line.size())
+      mapping.path = line.substr(static_cast<std::size_t>(path_at));
+    result.push_back(std::move(mapping));
+  }
+  return result;
+}
+
+std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
+  std::ifstream in(proc_path(pid, "auxv"), std::ios::binary);
+  std::uint64_t pair[2] = {};
+  while (in.read(reinterpret_cast<char*>(pair), sizeof pair) && pair[0] != 0) {
+    if (pair[0] == type) return pair[1];
+  }
+  return 0;
+}
+
+bool catches_signal(pid_t pid, int signal) {
+  std::ifstream in(proc_path(pid, "status"));
+  for (std::string line; std::getline(in, line);) {
+    if (!line.starts_with("SigCgt:")) continue;
+    std::istringstream mask(line.substr(7));
+    std::uint64_t bits = 0;
+    mask >> std::hex >> bits;
+    return signal >= 1 && ((bits >> (signal - 1)) & 1) != 0;
+  }
+  return false;
+}
+
+}  // namespace deeptrace::process

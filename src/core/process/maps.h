@@ -1,0 +1,28 @@
+// The mappings of a process, as the kernel tells them in /proc/PID/maps (proc(5)).
+#pragma once
+
+#include <sys/types.h>
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace deeptrace::process {
+
+struct Mapping {
+  std::uint64_t from = 0;
+  std::uint64_t to = 0;  ///< behind the last byte
+  bool readable = false, writable = false, executable = false, shared = false;
+  std::uint64_t offset = 0;  ///< in the file
+  std::string path;          ///< of the file; or a name such as [stack]; empty for anonymous memory
+};
+
+std::vector<Mapping> mappings_of(pid_t pid);
+
+/// One entry of the auxiliary vector that the kernel gave the program (getauxval(3)); 0 when it is not there.
+std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type);
+
+/// True when the process has a handler of its own for the signal.
+bool catches_signal(pid_t pid, int signal);
+
+}  // namespace deeptrace::process

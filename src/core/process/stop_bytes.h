@@ -1,0 +1,34 @@
+// Stop bytes: the one-byte trap instruction written over the first byte of an instruction, with the program's own
+// byte remembered. Everything that reads memory puts the own bytes back into what it shows.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <span>
+
+namespace deeptrace::process {
+
+class StopBytes {
+ public:
+  static constexpr std::uint8_t kTrap = 0xcc;  ///< int3 (Intel SDM volume 2)
+
+  [[nodiscard]] bool contains(std::uint64_t address) const { return own_.count(address) != 0; }
+  void add(std::uint64_t address, std::uint8_t own_byte) { own_.emplace(address, own_byte); }
+  void remove(std::uint64_t address) { own_.erase(address); }
+  void clear() { own_.clear(); }
+  [[nodiscard]] bool empty() const { return own_.empty(); }
+  [[nodiscard]] std::uint8_t own_byte(std::uint64_t address) const { return own_.at(address); }
+  [[nodiscard]] const std::map<std::uint64_t, std::uint8_t>& all() const { return own_; }
+
+  /// Puts the program's own bytes into a copy of memory that starts at `address`.
+  void hide(std::uint64_t address, std::span<std::uint8_t> copy) const {
+    for (auto it = own_.lower_bound(address); it != own_.end() && it->first - address < copy.size(); ++it) {
+      copy[it->first - address] = it->second;
+    }
+  }
+
+ private:
+  std::map<std::uint64_t, std::uint8_t> own_;  ///< by address
+};
+
+}  // namespace deeptrace::process

@@ -1,0 +1,203 @@
+#include "program/location.h"
+
+#include <algorithm>
+#include <charconv>
+#include <optional>
+
+#include "isa/instruction.h"
+
+namespace deeptrace::program {
+namespace {
+
+std::optional<std::uint64_t> number(std::string_view text) {
+  int base = 10;
+  if (text.starts_with("0x") || text.starts_with("0X")) {
+    base = 16;
+    text.remove_prefix(2);
+  }
+  std::uint64_t value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value, base);
+  if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
+  return value;
+}
+
+Error unknown(const Program& program, std::string_view location, const std::string& what) {
+  std::string message = std::string(location) + ": " + what;
+  const std::vector<std::string> near = near_names(program, location);
+  if (!near.empty()) message += "; near names: ";
+  for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "" : ", ") + near[i];
+  return {Fault::usage, message};
+}
+
+/// A source path ends with what the user wrote, at a directory boundary.
+bool path_matches(std::string_view path, std::string_view wanted) {
+  if (!path.ends_with(wanted)) return false;
+  return path.size() == wanted.size() || wanted.front() == '/' || path[path.size() - wanted.size() - 1] == '/';
+}
+
+std::vector<std::uint32_t> files_named(const Program& program, std::string_view wanted) {
+  std::vector<std::uint32_t> result;
+  const auto& files = program.lines().files();
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    if (!wanted.empty() && path_matches(files[i], wanted)) result.push_back(static_cast<std::uint32_t>(i));
+  }
+  return result;
+}
+
+/// The runs of addresses that belong to a line of one of the files.
+std::vector<AddressRange> ranges_of_line(const Program& program, const std::vector<std::uint32_t>& files,
+                                         std::uint32_t line) {
+  std::vector<AddressRange> result;
+  const auto& rows = program.lines().rows();
+  for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+    const debuginfo::LineRow& row = rows[i];
+    if (row.ends || row.line != line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
+    if (rows[i + 1].address == row.address) continue;
+    if (!result.empty() && result.back().to == row.address) {
+      result.back().to = rows[i + 1].address;
+    } else {
+      result.push_back({row.address, rows[i + 1].address});
+    }
+  }
+  return result;
+}
+
+/// The nearest line at or behind `line` that has instructions; 0 when there is none.
+std::uint32_t next_line_with_code(const Program& program, const std::vector<std::uint32_t>& files, std::uint32_t line) {
+  std::uint32_t best = 0;
+  for (const debuginfo::LineRow& row : program.lines().rows()) {
+    if (row.ends || row.line < line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
+    if (best == 0 || row.line < best) best = row.line;
+  }
+  return best;
+}
+
+Result<std::vector<AddressRange>> line_location(const Program& program, std::string_view location,
+                                                std::string_view file, std::uint64_t line) {
+  const std::vector<std::uint32_t> files = files_named(program, file);
+  if (files.empty()) {
+    return Error{Fault::usage, std::string(location) + ": no source file of that name in " + program.elf().path() +
+                                   (program.lines().empty() ? "; the file has no line tables (compile with -g)" : "")};
+  }
+  const auto wanted = static_cast<std::uint32_t>(std::min<std::uint64_t>(line, 0xffffffff));
+  std::vector<AddressRange> ranges = ranges_of_line(program, files, wanted);
+  if (!ranges.empty()) return ranges;
+  const std::uint32_t next = next_line_with_code(program, files, wanted);
+  std::string message = std::string(location) + ": that line has no instructions";
+  if (next != 0) message += "; the next one that has is " + std::to_string(next);
+  return Error{Fault::usage, message};
+}
+
+std::vector<AddressRange> whole(const std::vector<const Function*>& functions) {
+  std::vector<AddressRange> result;
+  for (const Function* function : functions) result.push_back(function->range());
+  return result;
+}
+
+Result<std::vector<AddressRange>> file_location(const Program& program, std::string_view location, std::size_t colon) {
+  const std::string_view file = location.substr(0, colon);
+  const std::string_view rest = location.substr(colon + 1);
+  if (const auto line = number(rest)) return line_location(program, location, file, *line);
+  std::vector<const Function*> found = program.functions_named(rest);
+  std::erase_if(found,
+                [&](const Function* f) { return !f->source || !path_matches(program.source_path(*f->source), file); });
+  if (found.empty()) return unknown(program, rest, "no function of that name in " + std::string(file));
+  return whole(found);
+}
+
+Result<std::vector<AddressRange>> from_address(const Program& program, std::string_view location,
+                                               std::uint64_t address) {
+  if (const Function* function = program.function_at(address))
+    return std::vector<AddressRange>{{address, function->address + function->size}};
+  const binary::Section* section = program.elf().section_at(address);
+  if (section == nullptr || !section->is_code()) {
+    return Error{Fault::usage, std::string(location) + ": no code at that address in " + program.elf().path()};
+  }
+  return std::vector<AddressRange>{{address, section->address + section->size}};
+}
+
+}  // namespace
+
+Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location) {
+  if (const auto dots = location.find(".."); dots != std::string_view::npos && dots != 0) {
+    const auto from = number(location.substr(0, dots));
+    const auto to = number(location.substr(dots + 2));
+    if (!from || !to || *from >= *to)
+      return Error{Fault::usage, std::string(location) + ": a range is written as 0x401136..0x401180"};
+    return std::vector<AddressRange>{{*from, *to}};
+  }
+  if (const std::vector<const Function*> found = program.functions_named(location); !found.empty()) return whole(found);
+  if (const binary::Section* section = program.elf().section_named(location)) {
+    if (!section->is_code()) return Error{Fault::usage, std::string(location) + ": that section holds no code"};
+    return std::vector<AddressRange>{{section->address, section->address + section->size}};
+  }
+  if (const auto address = number(location)) return from_address(program, location, *address);
+  for (const Label& label : program.labels()) {
+    if (label.name == location) return from_address(program, location, label.address);
+  }
+  const std::size_t colon = location.rfind(':');
+  if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
+    return file_location(program, location, colon);
+  if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
+    const auto offset = number(location.substr(plus + 1));
+    const std::vector<const Function*> found = program.functions_named(location.substr(0, plus));
+    if (offset && !found.empty()) {
+      if (*offset >= found.front()->size) {
+        return Error{Fault::usage, std::string(location) + ": lies behind the function's end; it is " +
+                                       std::to_string(found.front()->size) + " bytes long"};
+      }
+      return std::vector<AddressRange>{
+          {found.front()->address + *offset, found.front()->address + found.front()->size}};
+    }
+    return unknown(program, location.substr(0, plus), "no such function in " + program.elf().path());
+  }
+  return unknown(program, location, "no such function, label, section or address in " + program.elf().path());
+}
+
+Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::string_view location) {
+  Result<std::vector<AddressRange>> ranges = ranges_of(program, location);
+  if (!ranges) return ranges.error();
+  std::vector<std::uint64_t> result;
+  const Function* last = nullptr;
+  for (const AddressRange& range : *ranges) {
+    // A line split into several runs of one function counts once, at the first.
+    const Function* function = program.function_at(range.from);
+    if (function != nullptr && function == last) continue;
+    last = function;
+    result.push_back(range.from);
+  }
+  return result;
+}
+
+std::vector<std::string> near_names(const Program& program, std::string_view name) {
+  const auto distance = [](std::string_view a, std::string_view b) {
+    std::vector<std::size_t> row(b.size() + 1);
+    for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
+    for (std::size_t i = 1; i <= a.size(); ++i) {
+      std::size_t diagonal = row[0];
+      row[0] = i;
+      for (std::size_t j = 1; j <= b.size(); ++j) {
+        const std::size_t above = row[j];
+        row[j] = std::min({above + 1, row[j - 1] + 1, diagonal + (a[i - 1] == b[j - 1] ? 0 : 1)});
+        diagonal = above;
+      }
+    }
+    return row[b.size()];
+  };
+  std::vector<std::pair<std::size_t, std::string>> scored;
+  for (const Function& function : program.functions()) {
+    if (function.origin != Function::Origin::symbol) continue;
+    const std::string_view base = std::string_view(function.name).substr(0, function.name.find('('));
+    if (base.size() > 100 || name.size() > 100) continue;
+    std::size_t score = distance(name, base);
+    if (name.size() >= 3 && base.find(name) != std::string_view::npos) score = 1;
+    if (score <= std::max<std::size_t>(2, name.size() / 3)) scored.emplace_back(score, std::string(base));
+  }
+  std::sort(scored.begin(), scored.end());
+  scored.erase(std::unique(scored.begin(), scored.end()), scored.end());
+  std::vector<std::string> result;
+  for (std::size_t i = 0; i < scored.size() && i < 3; ++i) result.push_back(scored[i].second);
+  return result;
+}
+
+}  // namespace deeptrace::program

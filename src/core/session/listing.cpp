@@ -1,0 +1,172 @@
+#include "session/listing.h"
+
+#include <algorithm>
+
+#include "isa/operand.h"
+#include "isa/text.h"
+#include "program/location.h"
+
+namespace deeptrace::session {
+namespace {
+
+using program::AddressRange;
+using program::Function;
+using program::Program;
+
+/// A range to list and the function that it belongs to; several pieces when a range spans functions.
+struct Piece {
+  const Function* function;
+  AddressRange range;
+};
+
+/// Cuts a range at the functions in it. What lies between functions is padding and left out, unless the range names
+/// bytes that no function holds.
+void add_pieces(const Program& program, AddressRange range, std::vector<Piece>& pieces) {
+  const auto& functions = program.functions();
+  auto next = std::upper_bound(functions.begin(), functions.end(), range.from,
+                               [](std::uint64_t a, const Function& f) { return a < f.address; });
+  if (next != functions.begin() && (next - 1)->range().holds(range.from)) --next;
+  bool any = false;
+  for (; next != functions.end() && next->address < range.to; ++next) {
+    const AddressRange part{std::max(range.from, next->address), std::min(range.to, next->address + next->size)};
+    if (part.from >= part.to) continue;
+    pieces.push_back({&*next, part});
+    any = true;
+  }
+  if (!any) pieces.push_back({nullptr, range});
+}
+
+Result<std::vector<Piece>> pieces_of(const Program& program, const ListingRequest& request) {
+  std::vector<Piece> pieces;
+  for (const std::string& where : request.where) {
+    Result<std::vector<AddressRange>> ranges = program::ranges_of(program, where);
+    if (!ranges) return ranges.error();
+    for (const AddressRange& range : *ranges) add_pieces(program, range, pieces);
+  }
+  if (request.where.empty()) {
+    for (const Function& function : program.functions()) {
+      if (function.own) pieces.push_back({&function, function.range()});
+    }
+  }
+  return pieces;
+}
+
+class Lister {
+ public:
+  Lister(const Program& program, const ListingRequest& request, ListingSink& sink)
+      : program_(program), request_(request), sink_(sink) {}
+
+  void piece(const Piece& piece) {
+    ListedFunction head;
+    const binary::Elf& elf = program_.elf();
+    const std::uint64_t start = piece.function != nullptr ? piece.function->address : piece.range.from;
+    if (const binary::Section* section = elf.section_at(start)) head.section = section->name;
+    head.address = elf.section_offset(start);
+    head.size = piece.function != nullptr ? piece.function->size : piece.range.to - piece.range.from;
+    if (piece.function != nullptr) {
+      head.name = piece.function->name;
+      head.origin = piece.function->origin;
+      if (piece.function->source) {
+        head.file = program_.source_path(*piece.function->source);
+        head.line = piece.function->source->line;
+      }
+    } else {
+      head.name = head.section;
+      head.origin = Function::Origin::section;
+    }
+    sink_.begin_function(head);
+    ++summary_.functions;
+    instructions(piece.range, start);
+    sink_.end_function();
+  }
+
+  [[nodiscard]] const ListingSummary& summary() const { return summary_; }
+
+ private:
+  void instructions(AddressRange range, std::uint64_t start) {
+    Bytes code = program_.elf().bytes_at(range.from);
+    code = code.first(std::min<std::size_t>(code.size(), range.to - range.from));
+    for (std::uint64_t at = 0; at < code.size();) {
+      const isa::Instruction instruction = isa::decode(code.subspan(at), isa::Mode::bits64);
+      const std::size_t length = instruction ? instruction.length : 1;
+      row(instruction, range.from + at, start, code.subspan(at, length));
+      at += length;
+    }
+  }
+
+  void row(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t start, Bytes bytes) {
+    ListedInstruction row;
+    row.address = program_.elf().section_offset(address);
+    row.offset = address - start;
+    row.bytes = bytes;
+    row.decoded = static_cast<bool>(instruction);
+    isa::Text text;
+    if (instruction) {
+      text = isa::intel_text(instruction, row.address);
+      row.kind = isa::flow_of(instruction);
+      refer(instruction, address, row);
+    } else {
+      text.add(".byte ");
+      text.add_hex(bytes[0]);
+      ++summary_.undecoded;
+    }
+    row.text = text.view();
+    std::string meaning;
+    if (request_.meaning && instruction) meaning = isa::sentence(instruction, row.address);
+    row.meaning = meaning;
+    if (const auto line = program_.lines().at(address)) {
+      row.file = program_.source_path(*line);
+      row.line = line->line;
+    }
+    if (const program::Label* label = program_.label_at(address)) row.label = label->name;
+    sink_.instruction(row);
+    ++summary_.instructions;
+  }
+
+  /// What a direct target or memory address refers to. In an object file the relocation says it; the number in the
+  /// instruction means nothing yet.
+  void refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
+    if (auto relocated = program_.relocated_reference(address, instruction.length)) {
+      reference_ = std::move(*relocated);
+    } else {
+      std::uint64_t target = 0;
+      if (!isa::direct_target(instruction, address, target) && !isa::fixed_memory_address(instruction, address, target))
+        return;
+      reference_ = program_.reference(target);
+      row.target = program_.elf().section_offset(target);
+    }
+    row.target_name = reference_.name;
+    row.target_text = reference_.text;
+  }
+
+  const Program& program_;
+  const ListingRequest& request_;
+  ListingSink& sink_;
+  ListingSummary summary_;
+  program::Reference reference_;
+};
+
+}  // namespace
+
+std::string_view kind_name(isa::ControlFlow kind) {
+  constexpr std::string_view kNames[] = {"next", "jump", "conditional", "call", "return", "trap", "system"};
+  return kNames[static_cast<std::size_t>(kind)];
+}
+
+Result<Done> check(const Program& program, const ListingRequest& request) {
+  Result<std::vector<Piece>> pieces = pieces_of(program, request);
+  if (!pieces) return pieces.error();
+  return Done{};
+}
+
+Result<ListingSummary> list(const Program& program, const ListingRequest& request, ListingSink& sink) {
+  Result<std::vector<Piece>> pieces = pieces_of(program, request);
+  if (!pieces) return pieces.error();
+  sink.begin({&program, pieces->size(), program.functions().size()});
+  Lister lister(program, request, sink);
+  for (const Piece& piece : *pieces) lister.piece(piece);
+  sink.end();
+  return lister.summary();
+}
+
+}  // namespace deeptrace::session

@@ -1,0 +1,78 @@
+// The work of `listing`: a file's instructions, function by function, as rows into a sink.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/result.h"
+#include "isa/instruction.h"
+#include "program/program.h"
+
+namespace deeptrace::session {
+
+struct ListingRequest {
+  std::vector<std::string> where;  ///< locations; empty: all own functions
+  bool meaning = false;            ///< a sentence for each instruction
+};
+
+struct ListedFile {
+  const program::Program* program = nullptr;
+  std::size_t functions = 0;      ///< that will be listed
+  std::size_t functions_all = 0;  ///< in the file
+};
+
+struct ListedFunction {
+  std::string_view name;
+  program::Function::Origin origin = program::Function::Origin::symbol;
+  std::string_view section;
+  std::uint64_t address = 0;  ///< in an object file: within its section
+  std::uint64_t size = 0;     ///< bytes
+  std::string_view file;      ///< source path; empty when unknown
+  std::uint32_t line = 0;     ///< 0 when unknown
+};
+
+struct ListedInstruction {
+  std::uint64_t address = 0;  ///< in an object file: within its section
+  std::uint64_t offset = 0;   ///< bytes from the function's start
+  Bytes bytes;
+  bool decoded = true;  ///< false: a byte at which no known instruction starts
+  std::string_view text;
+  isa::ControlFlow kind = isa::ControlFlow::next;
+  std::optional<std::uint64_t> target;  ///< address of a direct target or fixed memory operand
+  std::string_view target_name;         ///< what is there; empty when unknown
+  std::string_view target_text;         ///< the readable string there, raw; empty when there is none
+  std::string_view file;                ///< source path; empty when the instruction belongs to no line
+  std::uint32_t line = 0;
+  std::string_view label;  ///< a symbol that stands here
+  std::string_view meaning;
+};
+
+/// Receives the rows. Views hold during the call only.
+class ListingSink {
+ public:
+  virtual ~ListingSink() = default;
+  virtual void begin(const ListedFile& file) = 0;
+  virtual void begin_function(const ListedFunction& function) = 0;
+  virtual void instruction(const ListedInstruction& row) = 0;
+  virtual void end_function() = 0;
+  virtual void end() = 0;
+};
+
+struct ListingSummary {
+  std::size_t functions = 0;
+  std::size_t instructions = 0;
+  std::size_t undecoded = 0;  ///< bytes
+};
+
+/// The name of a control flow kind in machine-readable forms.
+std::string_view kind_name(isa::ControlFlow kind);
+
+/// Whether all locations of a request stand for something, without listing anything.
+Result<Done> check(const program::Program& program, const ListingRequest& request);
+
+/// Lists the file. Errors: a location that stands for nothing.
+Result<ListingSummary> list(const program::Program& program, const ListingRequest& request, ListingSink& sink);
+
+}  // namespace deeptrace::session

@@ -1,0 +1,736 @@
+#include "session/steps.h"
+
+#include <algorithm>
+#include <climits>
+#include <csignal>
+#include <cstdlib>
+#include <cstring>
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "abi/system_calls.h"
+#include "isa/effects.h"
+#include "isa/operand.h"
+#include "isa/text.h"
+#include "process/interrupt.h"
+#include "process/maps.h"
+#include "process/snapshot.h"
+#include "session/modules.h"
+#include "state/touched.h"
+
+namespace deeptrace::session {
+namespace {
+
+using isa::ControlFlow;
+using process::Stop;
+using process::Tracee;
+using state::Delta;
+using state::Reg;
+using state::RegisterSet;
+
+constexpr std::uint64_t kTrapFlag = 0x100;
+constexpr std::uint64_t kMostFollowed = std::uint64_t(64) << 20;  // bytes of one instruction's memory
+
+/// What is known of an instruction once, for all the times that it runs.
+struct Code {
+  isa::Instruction instruction;
+  std::uint8_t length = 1;  ///< bytes, of both for a pair
+  std::string text;
+  std::string function;
+  std::uint64_t function_start = 0;
+  std::string_view file;
+  std::uint32_t line = 0;
+  std::string target_name;
+  std::string target_text;
+  ControlFlow flow = ControlFlow::next;
+  bool writes_memory = false;
+  bool touches_vector = false;
+  bool repeated = false;
+  bool flag_image = false;
+  std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
+};
+
+/// A row with the storage that it points into.
+struct Recorded {
+  StepRow row;
+  Delta delta;
+  bool waiting = false;  ///< its memory after the step has not been read yet
+};
+
+class Stepper {
+ public:
+  Stepper(Tracee& tracee, Modules& modules, const StepsRequest& request, StepsSink& sink)
+      : tracee_(tracee), modules_(modules), request_(request), sink_(sink) {}
+
+  StepsSummary run(std::vector<std::uint64_t> to) {
+    to_ = std::move(to);
+    const std::uint64_t start = rip();
+    start_stack_ = tracee_.registers()[Reg::rsp];
+    vectors_ = tracee_.vectors();
+    const std::string place = modules_.place_name(start);
+    sink_.begin({modules_.main().path, request_.launch.randomise, tracee_.thread(), start, place});
+    while (!finished_) {
+      if (is_target(rip()) && summary_.instructions != 0) {
+        finish(StepsEnd::to);
+      } else if (modules_.is_own(rip())) {
+        request_.count&& summary_.instructions >= *request_.count ? finish(StepsEnd::count) : own_step();
+      } else {
+        passage();
+      }
+    }
+    flush();
+    run_to_end();
+    summary_.other_threads = tracee_.other_threads_seen();
+    sink_.end(summary_);
+    return summary_;
+  }
+
+ private:
+  [[nodiscard]] std::uint64_t rip() const { return tracee_.registers()[Reg::rip]; }
+  [[nodiscard]] bool is_target(std::uint64_t address) const {
+    return std::find(to_.begin(), to_.end(), address) != to_.end();
+  }
+
+  void finish(StepsEnd why) {
+    summary_.ended = why;
+    finished_ = true;
+  }
+
+  /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end.
+  void run_to_end() {
+    if (gone_) return;
+    tracee_.lift_all();
+    int signal = deliver_;
+    for (;;) {
+      const Stop stop = tracee_.run(signal);
+      if (stop.program_is_gone()) return ended(stop);
+      signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
+    }
+  }
+
+  void ended(const Stop& stop) {
+    gone_ = true;
+    summary_.exit = stop;
+    if (process::InterruptGuard::interrupted()) summary_.ended = StepsEnd::interrupt;
+  }
+
+  // ---- what is known of the code ----------------------------------------------------------------------------------
+
+  Code& code_at(std::uint64_t address) {
+    const auto [place, added] = code_.try_emplace(address);
+    if (added) describe(place->second, address);
+    return place->second;
+  }
+
+  void describe(Code& code, std::uint64_t address) {
+    std::uint8_t bytes[isa::kLongestInstruction] = {};
+    const std::size_t size = tracee_.read_memory(address, bytes);
+    code.instruction = isa::decode({bytes, size}, isa::Mode::bits64);
+    const Module* module = modules_.at(address);
+    const std::uint64_t inside = address - module->bias;
+    if (const program::Function* function = module->program->function_at(inside)) {
+      code.function = function->name;
+      code.function_start = function->address + module->bias;
+    }
+    if (const auto line = module->program->lines().at(inside)) {
+      code.file = module->program->source_path(*line);
+      code.line = line->line;
+    }
+    if (!code.instruction) {
+      isa::Text text;
+      text.add(".byte ");
+      text.add_hex(bytes[0]);
+      code.text = text.view();
+      code.touches_vector = true;
+      return;
+    }
+    describe_instruction(code, address, *module);
+  }
+
+  void describe_instruction(Code& code, std::uint64_t address, const Module& module) {
+    const isa::Instruction& instruction = code.instruction;
+    code.length = instruction.length;
+    code.text = isa::intel_text(instruction, address).view();
+    code.flow = isa::flow_of(instruction);
+    const isa::Effects effects = isa::effects_of(instruction);
+    code.writes_memory = effects.writes_memory;
+    code.touches_vector = effects.touches_vector;
+    code.repeated = isa::is_repeated(instruction);
+    code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
+    std::uint64_t target = 0;
+    if (isa::direct_target(instruction, address, target) || isa::fixed_memory_address(instruction, address, target)) {
+      program::Reference reference = module.program->reference(target - module.bias);
+      code.target_name = std::move(reference.name);
+      code.target_text = std::move(reference.text);
+    }
+    if ((isa::row_of(instruction).traits & isa::kShadow) == 0) return;
+    code.shadowed = std::make_unique<Code>();
+    describe(*code.shadowed, address + instruction.length);
+    code.text += "; " + code.shadowed->text;
+    code.length = static_cast<std::uint8_t>(code.length + code.shadowed->length);
+    code.flow = code.shadowed->flow;
+    code.touches_vector |= code.shadowed->touches_vector;
+  }
+
+  // ---- rows -------------------------------------------------------------------------------------------------------
+
+  /// Starts the next row; the one before it may still wait for its memory.
+  Recorded& open_row(StepRow::Kind kind) {
+    current_ = 1 - current_;
+    Recorded& recorded = rows_[current_];
+    recorded.delta.clear();
+    recorded.row = StepRow{};
+    recorded.row.kind = kind;
+    recorded.row.thread = tracee_.thread();
+    recorded.row.address = rip();
+    recorded.row.delta = &recorded.delta;
+    return recorded;
+  }
+
+  void place(StepRow& row, const Code& code) {
+    row.function = code.function;
+    row.offset = row.address - code.function_start;
+    row.file = code.file;
+    row.line = code.line;
+    row.text = code.text;
+    row.target_name = code.target_name;
+    row.target_text = code.target_text;
+    row.flow = code.flow;
+  }
+
+  /// Gives the finished row of `recorded` to the sink, now or when its memory has been read.
+  void close_row(Recorded& recorded) {
+    flush_other(recorded);
+    recorded.row.number = ++summary_.rows;
+    if (recorded.row.kind == StepRow::Kind::instruction) ++summary_.instructions;
+    recorded.waiting = true;
+    if (recorded.delta.memory.empty() || recorded.row.kind != StepRow::Kind::instruction) send(recorded);
+  }
+
+  void send(Recorded& recorded) {
+    recorded.waiting = false;
+    sink_.row(recorded.row);
+  }
+
+  void flush_other(const Recorded& recorded) {
+    Recorded& other = &recorded == &rows_[0] ? rows_[1] : rows_[0];
+    if (other.waiting) flush();
+  }
+
+  /// Reads what the waiting row's instruction left in memory and, in the same call to the kernel, what `next` is about
+  /// to overwrite; then sends the waiting row.
+  void exchange(Recorded* next) {
+    requests_.clear();
+    Recorded* waiting = rows_[0].waiting ? &rows_[0] : rows_[1].waiting ? &rows_[1] : nullptr;
+    const auto request = [&](Recorded* recorded, bool after) {
+      if (recorded == nullptr) return;
+      for (state::MemoryChange& change : recorded->delta.memory) {
+        std::uint8_t* bytes = after ? recorded->delta.after(change) : recorded->delta.before(change);
+        requests_.push_back({change.address, {bytes, change.size}, 0});
+      }
+    };
+    request(waiting, true);
+    request(next, false);
+    if (!requests_.empty()) tracee_.read_memory(requests_, state::Provenance::program);
+    std::size_t at = 0;
+    if (waiting != nullptr) {
+      for (state::MemoryChange& change : waiting->delta.memory) change.after_known = requests_[at++].got == change.size;
+      send(*waiting);
+    }
+    if (next != nullptr) {
+      for (state::MemoryChange& change : next->delta.memory) change.before_known = requests_[at++].got == change.size;
+    }
+  }
+
+  void flush() { exchange(nullptr); }
+
+  // ---- one instruction of own code --------------------------------------------------------------------------------
+
+  void own_step() {
+    Code& code = code_at(rip());
+    if (code.flow == ControlFlow::system) return system_step(code);
+    Recorded& recorded = open_row(StepRow::Kind::instruction);
+    place(recorded.row, code);
+    recorded.row.memory_followed = static_cast<bool>(code.instruction);
+    add_writes(recorded, code);
+    exchange(&recorded);
+    const RegisterSet before = tracee_.registers();
+    const Stop stop = code.repeated ? step_repeated(before[Reg::rip] + code.length) : take_step(code);
+    settle(recorded, code, before, stop);
+  }
+
+  Stop take_step(const Code& code) {
+    const int signal = std::exchange(deliver_, 0);
+    return tracee_.step(signal, code.flow == ControlFlow::trap || !code.instruction);
+  }
+
+  /// Room for every range that the instruction is about to write.
+  void add_writes(Recorded& recorded, const Code& code) {
+    const Code& writer = code.shadowed ? *code.shadowed : code;
+    if (!writer.writes_memory) return;
+    RegisterSet registers = tracee_.registers();
+    registers[Reg::rip] += code.shadowed ? code.instruction.length : 0;
+    for (const state::TouchedRange& range : state::touched_by(writer.instruction, registers)) {
+      if (!isa::writes(range.access)) continue;
+      if (range.size > kMostFollowed) {
+        recorded.row.memory_followed = false;
+      } else {
+        recorded.delta.add_memory(range.address, range.size);
+      }
+      if (modules_.is_own(range.address)) code_changed_ = true;
+    }
+  }
+
+  /// All repetitions at once: a stop byte behind the instruction instead of a step for each.
+  Stop step_repeated(std::uint64_t next) {
+    const std::uint64_t at = rip();
+    Stop stop = tracee_.step(std::exchange(deliver_, 0));
+    if (stop.kind != Stop::Kind::stepped || rip() != at) return stop;
+    const bool here = tracee_.is_planted(at);
+    const bool behind = tracee_.is_planted(next);
+    if (here) tracee_.lift(at);
+    if (!tracee_.plant(next)) return stop;
+    stop = tracee_.run();
+    if (!stop.program_is_gone()) {
+      if (!behind) tracee_.lift(next);
+      if (here) tracee_.plant(at);
+    }
+    if (stop.kind == Stop::Kind::stop_byte) stop.kind = Stop::Kind::stepped;
+    return stop;
+  }
+
+  /// Completes the row from the state after the step, and goes on from there.
+  void settle(Recorded& recorded, const Code& code, const RegisterSet& before, const Stop& stop) {
+    StepRow& row = recorded.row;
+    switch (stop.kind) {
+      case Stop::Kind::exited:
+      case Stop::Kind::killed:
+        // Gone in the middle: by a signal that was waiting, or killed from outside. The instruction did not run.
+        ended(stop);
+        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+      case Stop::Kind::ended: return finish(StepsEnd::thread_end);
+      case Stop::Kind::replaced: return finish(StepsEnd::replaced);
+      default: break;
+    }
+    const RegisterSet& after = tracee_.registers();
+    const bool moved = after[Reg::rip] != before[Reg::rip];
+    const bool interrupted = stop.kind == Stop::Kind::signal && !moved;
+    if (interrupted && !stop.by_instruction && after == before) return deliver(stop.number);
+    row.completed = !interrupted;
+    if (interrupted && stop.by_instruction) {
+      row.signal = stop.number;
+      row.fault_address = stop.fault_address;
+      if (!code.repeated) recorded.delta.memory.clear();
+    }
+    recorded.delta.compare(before, after);
+    if (code.repeated) trim_repetitions(recorded, code, before, after);
+    if (code.touches_vector) compare_vectors(recorded);
+    if (code.flow == ControlFlow::conditional) row.taken = after[Reg::rip] != before[Reg::rip] + code.length;
+    if (code.flag_image && row.completed) hide_trap_flag(recorded, before);
+    close_row(recorded);
+    if (code_changed_) {
+      flush();
+      code_.clear();
+      code_changed_ = false;
+    }
+    if (row.completed) follow_frames(code.flow, before, after);
+    if (stop.kind == Stop::Kind::signal && !finished_) deliver(stop.number);
+  }
+
+  void trim_repetitions(Recorded& recorded, const Code& code, const RegisterSet& before, const RegisterSet& after) {
+    const unsigned bits = code.instruction.address_size * 8U;
+    const isa::RegisterPart counter{isa::RegisterFile::general, isa::kRcx, 0, static_cast<std::uint16_t>(bits)};
+    const std::uint64_t whole = value_of(before, counter);
+    const std::uint64_t done = whole - value_of(after, counter);
+    recorded.row.repetitions = done;
+    if (done == whole || whole == 0) return;
+    for (state::MemoryChange& change : recorded.delta.memory) {
+      // Fewer repetitions than planned: the bytes behind them were not written. The halves of the storage move along.
+      const std::uint64_t size = change.size / whole * done;
+      const bool downwards = (before[Reg::rflags] & 0x400) != 0;
+      const std::uint64_t skip = downwards ? change.size - size : 0;
+      std::uint8_t* bytes = recorded.delta.bytes.data() + change.at;
+      std::memmove(bytes, bytes + skip, size);
+      change.address += skip;
+      change.size = size;
+    }
+    std::erase_if(recorded.delta.memory, [](const state::MemoryChange& change) { return change.size == 0; });
+  }
+
+  void compare_vectors(Recorded& recorded) {
+    const state::VectorSet now = tracee_.vectors();
+    recorded.delta.compare(vectors_, now);
+    vectors_ = now;
+  }
+
+  /// A single-stepped instruction that stores the flags stores the trap flag with them; the program's own is kept.
+  void hide_trap_flag(Recorded& recorded, const RegisterSet& before) {
+    if ((before[Reg::rflags] & kTrapFlag) != 0 || recorded.delta.memory.empty()) return;
+    const std::uint64_t second_byte = recorded.delta.memory.front().address + 1;
+    std::uint8_t byte = 0;
+    if (tracee_.read_memory(second_byte, {&byte, 1}) != 1) return;
+    byte &= static_cast<std::uint8_t>(~(kTrapFlag >> 8));
+    tracee_.write_memory(second_byte, {&byte, 1});
+  }
+
+  /// Keeps account of the return addresses that calls left on the stack, to know the starting function's return.
+  void follow_frames(ControlFlow flow, const RegisterSet& before, const RegisterSet& after) {
+    if (flow == ControlFlow::call) {
+      frames_.push_back(after[Reg::rsp]);
+    } else if (flow == ControlFlow::return_) {
+      const std::uint64_t slot = before[Reg::rsp];
+      const auto found = std::find(frames_.rbegin(), frames_.rend(), slot);
+      if (found != frames_.rend()) {
+        frames_.erase(found.base() - 1, frames_.end());
+      } else if (slot >= start_stack_) {
+        finish(StepsEnd::returned);
+      }
+    }
+  }
+
+  // ---- system calls -----------------------------------------------------------------------------------------------
+
+  void system_step(Code& code) {
+    flush();
+    const RegisterSet before = tracee_.registers();
+    // Software gates use the numbers of 32-bit programs, of which no table is here yet.
+    const bool gate = (isa::row_of(code.instruction).traits & isa::kGate) != 0;
+    const abi::SystemCall* call = gate ? nullptr : abi::system_call(before[Reg::rax]);
+    const bool snapshot_needed = call == nullptr || !call->outputs_known;
+    std::optional<process::Snapshot> snapshot;
+    if (snapshot_needed) snapshot = process::Snapshot::take(tracee_);
+    Delta planned;
+    if (!snapshot_needed) plan_outputs(*call, before, planned);
+    Recorded& recorded = open_row(StepRow::Kind::instruction);
+    place(recorded.row, code);
+    const Stop stop = tracee_.step(std::exchange(deliver_, 0), true);
+    const bool gone = stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced;
+    if (gone && stop.kind != Stop::Kind::killed) {
+      recorded.delta.flags_before = recorded.delta.flags_after = before[Reg::rflags];
+      close_row(recorded);
+    }
+    if (gone) return settle(recorded, code, before, stop);
+    // The processor copied the trap flag into r11 (Intel SDM volume 2, SYSCALL); the program's own is kept.
+    if ((tracee_.registers()[Reg::r11] & kTrapFlag) != 0 && (before[Reg::rflags] & kTrapFlag) == 0 &&
+        (before[Reg::r11] & kTrapFlag) == 0) {
+      tracee_.set_register(Reg::r11, tracee_.registers()[Reg::r11] & ~kTrapFlag);
+    }
+    settle(recorded, code, before, stop);
+    kernel_row(code, call, planned, snapshot, tracee_.registers()[Reg::rax]);
+  }
+
+  /// What the call may write, by the table, with the bytes that are there now.
+  void plan_outputs(const abi::SystemCall& call, const RegisterSet& registers, Delta& planned) {
+    for (unsigned i = 0; i < call.output_count; ++i) {
+      const abi::KernelOutput& output = call.outputs[i];
+      const std::uint64_t address = abi::argument(registers, output.argument);
+      // A call that returns how much it wrote takes the room in the argument behind the address.
+      const std::uint64_t size = output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U);
+      if (address == 0 || size == 0 || size > kMostFollowed) continue;
+      state::MemoryChange& change = planned.add_memory(address, size);
+      const std::size_t got = tracee_.read_memory(address, {planned.before(change), size});
+      change.before_known = got == size;
+    }
+  }
+
+  void kernel_row(const Code& code, const abi::SystemCall* call, const Delta& planned,
+                  const std::optional<process::Snapshot>& snapshot, std::uint64_t result) {
+    const auto failed = static_cast<std::int64_t>(result) < 0 && static_cast<std::int64_t>(result) > -4096;
+    Recorded& recorded = open_row(StepRow::Kind::kernel);
+    recorded.row.address -= code.length;
+    Delta& delta = recorded.delta;
+    if (snapshot) {
+      snapshot->add_changes(tracee_, delta);
+      recorded.row.memory_followed = snapshot->complete();
+    } else if (!failed) {
+      for (std::size_t i = 0; i < planned.memory.size(); ++i)
+        add_output(planned, planned.memory[i], call->outputs[i].size == 0 ? std::optional(result) : std::nullopt,
+                   delta);
+    }
+    delta.flags_before = delta.flags_after = tracee_.registers()[Reg::rflags];
+    if (delta.memory.empty() && recorded.row.memory_followed) return;
+    text_ = "the kernel wrote memory" + (call != nullptr ? " in " + std::string(call->name) : std::string());
+    place(recorded.row, code);
+    recorded.row.text = text_;
+    recorded.row.flow = ControlFlow::next;
+    close_row(recorded);
+  }
+
+  /// One output: as much as the call says it wrote, or a fixed size when anything in it changed.
+  void add_output(const Delta& planned, const state::MemoryChange& plan, std::optional<std::uint64_t> result,
+                  Delta& delta) {
+    const std::uint64_t size = std::min(plan.size, result.value_or(plan.size));
+    std::vector<std::uint8_t> now(size);
+    if (size == 0 || tracee_.read_memory(plan.address, now) != size) return;
+    if (!result && std::memcmp(now.data(), planned.before(plan), size) == 0) return;
+    state::MemoryChange& change = delta.add_memory(plan.address, size);
+    change.before_known = plan.before_known;
+    std::memcpy(delta.before(change), planned.before(plan), size);
+    std::memcpy(delta.after(change), now.data(), size);
+  }
+
+  // ---- signals ----------------------------------------------------------------------------------------------------
+
+  /// A signal is about to reach the thread. With a handler it is taken there, which is a row; otherwise it goes along
+  /// with the next motion.
+  void deliver(int signal) {
+    if (!process::catches_signal(tracee_.pid(), signal)) {
+      deliver_ = signal;
+      return;
+    }
+    flush();
+    const process::Snapshot snapshot = process::Snapshot::take(tracee_);
+    const RegisterSet before = tracee_.registers();
+    Recorded& recorded = open_row(StepRow::Kind::signal);
+    recorded.row.signal = signal;
+    const Stop stop = tracee_.step(signal);
+    if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
+    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended) {
+      if (stop.program_is_gone()) ended(stop);
+      return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+    }
+    const RegisterSet& after = tracee_.registers();
+    recorded.delta.compare(before, after);
+    snapshot.add_changes(tracee_, recorded.delta);
+    recorded.row.memory_followed = snapshot.complete();
+    compare_vectors(recorded);
+    text_ = signal_name(signal) + " arrived: the kernel called " + modules_.place_name(after[Reg::rip]);
+    if (modules_.is_own(before[Reg::rip])) place(recorded.row, code_at(before[Reg::rip]));
+    recorded.row.text = text_;
+    recorded.row.target_name = {};
+    recorded.row.target_text = {};
+    recorded.row.flow = ControlFlow::next;
+    close_row(recorded);
+    frames_.push_back(after[Reg::rsp]);
+  }
+
+  /// At the code that the C library has a handler return to: `mov eax, 15; syscall` (rt_sigreturn).
+  [[nodiscard]] bool at_signal_return() const {
+    std::uint8_t bytes[9] = {};
+    if (tracee_.read_memory(rip(), bytes) != sizeof bytes) return false;
+    constexpr std::uint8_t kWide[] = {0x48, 0xc7, 0xc0, 0x0f, 0, 0, 0, 0x0f, 0x05};
+    constexpr std::uint8_t kShort[] = {0xb8, 0x0f, 0, 0, 0, 0x0f, 0x05};
+    return std::memcmp(bytes, kWide, sizeof kWide) == 0 || std::memcmp(bytes, kShort, sizeof kShort) == 0;
+  }
+
+  /// Steps through it; the kernel restores all registers.
+  void signal_return() {
+    const RegisterSet before = tracee_.registers();
+    Recorded& recorded = open_row(StepRow::Kind::signal_return);
+    for (int i = 0; i < 2; ++i) {
+      const Stop stop = tracee_.step(0, true);
+      if (stop.kind == Stop::Kind::stepped) continue;
+      if (stop.program_is_gone()) {
+        ended(stop);
+        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+      }
+      if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
+    }
+    recorded.delta.compare(before, tracee_.registers());
+    compare_vectors(recorded);
+    text_ = "the handler is done: the kernel went back to " + modules_.place_name(rip());
+    recorded.row.text = text_;
+    close_row(recorded);
+    std::erase_if(frames_, [&](std::uint64_t slot) { return slot < before[Reg::rsp] && slot + 8 >= before[Reg::rsp]; });
+  }
+
+  // ---- code that is not own ---------------------------------------------------------------------------------------
+
+  void plant_entries() {
+    if (planted_) return;
+    planted_ = true;
+    for (const std::uint64_t address : modules_.own_entries()) tracee_.plant(address);
+    for (const std::uint64_t address : to_) tracee_.plant(address);
+  }
+
+  /// Lets foreign code run until control comes back into own code, wherever that is: behind the call, at the entry of
+  /// a function that is called back, at a landing pad, behind a setjmp.
+  void passage() {
+    flush();
+    if (at_signal_return()) {
+      signal_return();
+      return;
+    }
+    plant_entries();
+    const RegisterSet before = tracee_.registers();
+    const std::string name = modules_.place_name(rip());
+    if (const std::uint64_t back = return_address(); back != 0) tracee_.plant(back);
+    Recorded& recorded = open_row(StepRow::Kind::passage);
+    recorded.row.function = name;
+    recorded.row.memory_followed = false;
+    Stop stop = tracee_.run(std::exchange(deliver_, 0));
+    while (stop.kind == Stop::Kind::signal && !process::catches_signal(tracee_.pid(), stop.number))
+      stop = tracee_.run(stop.number);
+    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced) {
+      return passage_without_return(recorded, name, stop);
+    }
+    const RegisterSet& after = tracee_.registers();
+    recorded.delta.compare(before, after);
+    compare_vectors(recorded);
+    text_ = passage_text(name, stop);
+    recorded.row.text = text_;
+    close_row(recorded);
+    arrive(stop);
+  }
+
+  /// Where the code that was just entered by a call or jump will return to, if that is own code; 0 otherwise.
+  [[nodiscard]] std::uint64_t return_address() const {
+    if (frames_.empty() || frames_.back() != tracee_.registers()[Reg::rsp]) return 0;
+    std::uint64_t address = 0;
+    std::uint8_t bytes[8] = {};
+    if (tracee_.read_memory(tracee_.registers()[Reg::rsp], bytes) != sizeof bytes) return 0;
+    std::memcpy(&address, bytes, sizeof address);
+    return modules_.is_own(address) ? address : 0;
+  }
+
+  /// How control came back from a passage.
+  enum class Arrival { returned, called, elsewhere };
+
+  /// A return comes to the address that a call left in its slot, with the stack just above that slot.
+  Arrival arrival() {
+    const std::uint64_t slot = tracee_.registers()[Reg::rsp] - 8;
+    if (std::find(frames_.begin(), frames_.end(), slot) != frames_.end()) {
+      std::uint8_t bytes[8] = {};
+      std::uint64_t address = 0;
+      if (tracee_.read_memory(slot, bytes) == sizeof bytes) std::memcpy(&address, bytes, sizeof address);
+      if (address == rip()) return Arrival::returned;
+    }
+    const Module* module = modules_.at(rip());
+    const program::Function* function =
+        module != nullptr ? module->program->function_at(rip() - module->bias) : nullptr;
+    return function != nullptr && function->address + module->bias == rip() ? Arrival::called : Arrival::elsewhere;
+  }
+
+  std::string passage_text(const std::string& name, const Stop& stop) {
+    if (stop.kind == Stop::Kind::signal) return name + " ran until " + signal_name(stop.number) + " came";
+    switch (arrival()) {
+      case Arrival::returned: return name + " ran and returned";
+      case Arrival::called: return name + " ran until it called " + modules_.place_name(rip());
+      case Arrival::elsewhere: break;
+    }
+    return name + " ran until control came to " + modules_.place_name(rip());
+  }
+
+  /// Settles the account of frames: a return takes its frame and all inner ones off, a call back adds one, a jump to
+  /// an outer frame takes all inner ones off.
+  void arrive(const Stop& stop) {
+    if (stop.kind == Stop::Kind::signal) return deliver(stop.number);
+    const std::uint64_t stack = tracee_.registers()[Reg::rsp];
+    switch (arrival()) {
+      case Arrival::returned: frames_.erase(std::find(frames_.begin(), frames_.end(), stack - 8), frames_.end()); break;
+      case Arrival::called: frames_.push_back(stack); break;
+      case Arrival::elsewhere: std::erase_if(frames_, [&](std::uint64_t slot) { return slot < stack; }); break;
+    }
+  }
+
+  void passage_without_return(Recorded& recorded, const std::string& name, const Stop& stop) {
+    if (stop.program_is_gone()) ended(stop);
+    if (summary_.ended == StepsEnd::interrupt && gone_) return finish(StepsEnd::interrupt);
+    recorded.delta.flags_before = recorded.delta.flags_after = tracee_.registers()[Reg::rflags];
+    text_ = name + (stop.kind == Stop::Kind::replaced ? " ran and replaced the program by another"
+                    : stop.kind == Stop::Kind::ended  ? " ran until the thread ended"
+                                                      : " ran until the program ended");
+    recorded.row.text = text_;
+    recorded.row.completed = false;
+    close_row(recorded);
+    finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced
+           : stop.kind == Stop::Kind::ended  ? StepsEnd::thread_end
+                                             : StepsEnd::program_end);
+  }
+
+  Tracee& tracee_;
+  Modules& modules_;
+  const StepsRequest& request_;
+  StepsSink& sink_;
+  StepsSummary summary_;
+  std::vector<std::uint64_t> to_;
+  std::unordered_map<std::uint64_t, Code> code_;
+  Recorded rows_[2];
+  int current_ = 0;
+  std::vector<state::MemoryRequest> requests_;
+  state::VectorSet vectors_;
+  std::vector<std::uint64_t> frames_;  ///< stack addresses of the return addresses of calls under way
+  std::uint64_t start_stack_ = 0;
+  std::string text_;  ///< of the special row at hand
+  int deliver_ = 0;   ///< signal that goes along with the next motion
+  bool planted_ = false;
+  bool code_changed_ = false;
+  bool finished_ = false;
+  bool gone_ = false;
+};
+
+Error ended_early(const std::string& from, const Stop& stop) {
+  const std::string how = stop.kind == Stop::Kind::exited ? "ended with status " + std::to_string(stop.number)
+                                                          : "was ended by " + signal_name(stop.number);
+  return {Fault::program, "the program " + how + " before it came to " + from};
+}
+
+/// Runs to one of the addresses; nothing when it got there.
+std::optional<Error> run_to(Tracee& tracee, const std::vector<std::uint64_t>& addresses, const std::string& name) {
+  if (std::find(addresses.begin(), addresses.end(), tracee.registers()[Reg::rip]) != addresses.end())
+    return std::nullopt;
+  for (const std::uint64_t address : addresses) {
+    if (!tracee.plant(address)) return Error{Fault::usage, name + ": no memory at that address in the running program"};
+  }
+  int signal = 0;
+  for (;;) {
+    const Stop stop = tracee.run(signal);
+    if (stop.program_is_gone()) return ended_early(name, stop);
+    if (stop.kind == Stop::Kind::replaced)
+      return Error{Fault::program, "the program replaced itself by another before it came to " + name};
+    if (stop.kind == Stop::Kind::stop_byte) break;
+    signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
+  }
+  tracee.lift_all();
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::string_view name_of(StepsEnd end) {
+  constexpr std::string_view kNames[] = {"return", "to", "count", "end", "exec", "thread", "interrupt"};
+  return kNames[static_cast<std::size_t>(end)];
+}
+
+std::string signal_name(int signal) {
+  const char* name = ::sigabbrev_np(signal);
+  return name != nullptr ? std::string("SIG") + name : "signal " + std::to_string(signal);
+}
+
+Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
+  Result<std::string> path = process::find_program(request.launch.program);
+  if (!path) return path.error();
+  Result<program::Program> program = program::Program::open(*path, request.own);
+  if (!program) return program.error();
+  if (program->elf().kind() == binary::Kind::relocatable)
+    return Error{Fault::program, *path + ": is an object file; link it into a program first"};
+  Result<std::unique_ptr<Tracee>> launched = Tracee::launch(request.launch);
+  if (!launched) return launched.error();
+  Tracee& tracee = **launched;
+  const process::InterruptGuard guard(tracee.pid());
+  // At the entry the dynamic linker has mapped every library that the program names.
+  const std::uint64_t entry = process::auxiliary_value(tracee.pid(), 9);  // AT_ENTRY
+  if (auto error = run_to(tracee, {entry}, "its entry")) return *error;
+  const bool has_main = !program->functions_named("main").empty();
+  Modules modules(tracee, std::move(*program), request.own);
+  std::vector<std::uint64_t> from = {entry};
+  const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
+  if (!request.from.empty() || has_main) {
+    Result<std::vector<std::uint64_t>> found = modules.resolve(from_name);
+    if (!found) return found.error();
+    from = std::move(*found);
+  }
+  std::vector<std::uint64_t> to;
+  if (!request.to.empty()) {
+    Result<std::vector<std::uint64_t>> found = modules.resolve(request.to);
+    if (!found) return found.error();
+    to = std::move(*found);
+  }
+  tracee.follow_any(true);
+  if (auto error = run_to(tracee, from, from_name)) return *error;
+  tracee.follow_any(false);
+  return Stepper(tracee, modules, request, sink).run(std::move(to));
+}
+
+}  // namespace deeptrace::session

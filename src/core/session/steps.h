@@ -1,0 +1,96 @@
+// The work of `steps`: a stretch of a program, instruction by instruction, as rows of what each one changed.
+//
+// Own code is stepped; everything else runs at full speed and becomes one row a passage. See docs/architecture.md,
+// "How steps follows a program".
+#pragma once
+
+#include <sys/types.h>
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "base/result.h"
+#include "isa/instruction.h"
+#include "process/launch.h"
+#include "process/tracee.h"
+#include "program/own_code.h"
+#include "state/delta.h"
+
+namespace deeptrace::session {
+
+struct StepsRequest {
+  process::LaunchOptions launch;
+  program::OwnCode own;
+  std::string from;                           ///< empty: main, or the entry where there is none
+  std::string to;                             ///< empty: none
+  std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
+};
+
+struct StepRow {
+  enum class Kind : std::uint8_t {
+    instruction,
+    passage,        ///< code that is not own ran at full speed; its memory writes were not followed
+    signal,         ///< the kernel took the thread into a signal handler
+    signal_return,  ///< the kernel took it back to where the signal had come
+    kernel,         ///< memory that the kernel wrote in the system call of the row before
+  };
+  Kind kind = Kind::instruction;
+  std::uint64_t number = 0;  ///< from 1, over all kinds
+  pid_t thread = 0;
+  std::uint64_t address = 0;
+  std::string_view function;  ///< name; empty when unknown
+  std::uint64_t offset = 0;   ///< bytes from the function's start
+  std::string_view file;      ///< source path; empty when the instruction belongs to no line
+  std::uint32_t line = 0;
+  std::string_view text;         ///< the instruction, or what happened
+  std::string_view target_name;  ///< what a direct target or fixed memory operand refers to
+  std::string_view target_text;  ///< the readable string there, raw
+  isa::ControlFlow flow = isa::ControlFlow::next;
+  std::optional<bool> taken;  ///< conditional jumps: whether it jumped
+  const state::Delta* delta = nullptr;
+  bool completed = true;                     ///< false: it faulted, or was interrupted and will go on
+  bool memory_followed = true;               ///< false: it may have written memory that is not in the row
+  std::optional<std::uint64_t> repetitions;  ///< of a repeated string instruction
+  int signal = 0;                            ///< of a signal row, or the one that a fault brought about
+  std::uint64_t fault_address = 0;
+};
+
+struct StepsStart {
+  std::string_view program;
+  bool randomised = false;
+  pid_t thread = 0;
+  std::uint64_t address = 0;
+  std::string_view place;
+};
+
+/// Why stepping ended; the program then ran on to its end.
+enum class StepsEnd : std::uint8_t { returned, to, count, program_end, replaced, thread_end, interrupt };
+std::string_view name_of(StepsEnd end);
+
+struct StepsSummary {
+  StepsEnd ended = StepsEnd::program_end;
+  process::Stop exit;  ///< exited or killed
+  std::uint64_t rows = 0;
+  std::uint64_t instructions = 0;
+  std::size_t other_threads = 0;  ///< that ran alongside and were not stepped
+};
+
+/// Receives the rows. Views hold during the call only.
+class StepsSink {
+ public:
+  virtual ~StepsSink() = default;
+  virtual void begin(const StepsStart& start) = 0;
+  virtual void row(const StepRow& row) = 0;
+  virtual void end(const StepsSummary& summary) = 0;
+};
+
+/// Runs the program. Errors before the first row: an unusable file or program, an unknown location, an end before
+/// `from`; nothing has been sent to the sink then.
+Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink);
+
+/// The name of a signal ("SIGSEGV"); "signal 34" for one without.
+std::string signal_name(int signal);
+
+}  // namespace deeptrace::session

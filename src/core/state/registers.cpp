@@ -1,0 +1,27 @@
+#include "state/registers.h"
+
+namespace deeptrace::state {
+
+std::string_view name_of(Reg reg) {
+  constexpr std::array<std::string_view, kRegCount> kNames = {
+      "rax", "rbx", "rcx", "rdx", "rsi",    "rdi", "rbp", "rsp", "r8", "r9", "r10", "r11",     "r12",
+      "r13", "r14", "r15", "rip", "rflags", "cs",  "ss",  "ds",  "es", "fs", "gs",  "fs_base", "gs_base"};
+  return kNames[static_cast<std::size_t>(reg)];
+}
+
+Reg reg_of(isa::RegisterPart part) {
+  constexpr std::array<Reg, 16> kGeneral = {Reg::rax, Reg::rcx, Reg::rdx, Reg::rbx, Reg::rsp, Reg::rbp,
+                                            Reg::rsi, Reg::rdi, Reg::r8,  Reg::r9,  Reg::r10, Reg::r11,
+                                            Reg::r12, Reg::r13, Reg::r14, Reg::r15};
+  constexpr std::array<Reg, 6> kSegments = {Reg::es, Reg::cs, Reg::ss, Reg::ds, Reg::fs, Reg::gs};
+  if (part.file == isa::RegisterFile::general) return kGeneral[part.index & 15];
+  if (part.file == isa::RegisterFile::segment && part.index < kSegments.size()) return kSegments[part.index];
+  return Reg::rip;
+}
+
+std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part) {
+  const std::uint64_t value = registers[reg_of(part)] >> part.offset;
+  return part.width >= 64 ? value : value & ((std::uint64_t(1) << part.width) - 1);
+}
+
+}  // namespace deeptrace::state

@@ -1,0 +1,67 @@
+// The registers of one thread at one moment.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <string_view>
+
+#include "isa/register.h"
+
+namespace deeptrace::state {
+
+/// The integer registers as one array, so that two moments compare in one loop. The order is the order in which
+/// they are shown.
+enum class Reg : std::uint8_t {
+  rax,
+  rbx,
+  rcx,
+  rdx,
+  rsi,
+  rdi,
+  rbp,
+  rsp,
+  r8,
+  r9,
+  r10,
+  r11,
+  r12,
+  r13,
+  r14,
+  r15,
+  rip,
+  rflags,
+  cs,
+  ss,
+  ds,
+  es,
+  fs,
+  gs,
+  fs_base,
+  gs_base,
+};
+inline constexpr std::size_t kRegCount = 26;
+
+struct RegisterSet {
+  std::array<std::uint64_t, kRegCount> values{};
+
+  std::uint64_t& operator[](Reg reg) { return values[static_cast<std::size_t>(reg)]; }
+  std::uint64_t operator[](Reg reg) const { return values[static_cast<std::size_t>(reg)]; }
+  friend bool operator==(const RegisterSet&, const RegisterSet&) = default;
+};
+
+/// The vector registers' low 128 bits (xmm0 to xmm15, bytes in memory order) and the floating-point control word.
+struct VectorSet {
+  std::array<std::array<std::uint8_t, 16>, 16> xmm{};
+  std::uint32_t mxcsr = 0;
+  friend bool operator==(const VectorSet&, const VectorSet&) = default;
+};
+
+std::string_view name_of(Reg reg);
+
+/// The register that holds a part of a general or segment register or the instruction pointer.
+Reg reg_of(isa::RegisterPart part);
+
+/// The part's value out of a register set.
+std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part);
+
+}  // namespace deeptrace::state

@@ -1,0 +1,41 @@
+// What any source of machine state offers: a live thread today, a core file or a position in a recording later.
+// Everything that looks at a program (expressions, memory, frames, what an instruction will touch) reads it
+// through this, and so works on all of them.
+#pragma once
+
+#include <cstdint>
+#include <span>
+
+#include "isa/instruction.h"
+#include "state/registers.h"
+
+namespace deeptrace::state {
+
+/// Whose bytes a memory read gives: where the tool itself lies over the program's bytes (a planted stop), the
+/// program's own are given.
+enum class Provenance : std::uint8_t { program, as_in_memory };
+
+/// One piece of a batched read.
+struct MemoryRequest {
+  std::uint64_t address = 0;
+  std::span<std::uint8_t> into;
+  std::size_t got = 0;  ///< bytes that could be read, from the start
+};
+
+class StateView {
+ public:
+  virtual ~StateView() = default;
+  [[nodiscard]] virtual isa::Mode mode() const = 0;
+  [[nodiscard]] virtual const RegisterSet& registers() const = 0;
+  /// Reads all pieces; each says how much of it there was.
+  virtual void read_memory(std::span<MemoryRequest> requests, Provenance provenance) const = 0;
+
+  /// One piece; returns the bytes read.
+  std::size_t read_memory(std::uint64_t address, std::span<std::uint8_t> into) const {
+    MemoryRequest request{address, into, 0};
+    read_memory({&request, 1}, Provenance::program);
+    return request.got;
+  }
+};
+
+}  // namespace deeptrace::state

@@ -1,0 +1,59 @@
+// Folding of repeated turns: a sequence of entries in which neighbouring repetitions of the same places become one
+// entry with its first turn, its last turn, how many there were, and what varied.
+//
+// Entries come one at a time. Two neighbouring runs of the same keys become a loop; a further run of the same keys
+// joins it; a loop counts as one key in the runs around it, so loops in loops fold from the inside out.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string>
+#include <vector>
+
+namespace deeptrace::report {
+
+/// One changing thing of an entry: what it is and the value it got.
+struct FoldValue {
+  std::string what;
+  std::string value;
+};
+
+struct FoldEntry {
+  std::uint64_t key = 0;  ///< equal for entries of the same place
+  // A single entry:
+  std::uint64_t number = 0;
+  std::string place;               ///< for "what varied"
+  std::vector<std::string> lines;  ///< as they are printed
+  std::vector<FoldValue> values;
+  // A loop (when `turns` is not 0):
+  std::uint64_t turns = 0;
+  std::uint64_t first_number = 0, last_number = 0;
+  std::vector<FoldEntry> first, last;
+  struct Variation {
+    std::string place, what;
+    std::vector<std::string> samples;  ///< the first few values
+    std::string last;
+    std::uint64_t count = 0;  ///< values seen
+    bool varied = false;
+  };
+  std::vector<Variation> variations;
+};
+
+class Folder {
+ public:
+  /// `emit` receives entries that can no longer change.
+  explicit Folder(std::function<void(const FoldEntry&)> emit) : emit_(std::move(emit)) {}
+
+  void add(FoldEntry entry);
+  /// Emits what is left.
+  void finish();
+
+ private:
+  bool join_loop();
+  bool make_loop();
+
+  std::function<void(const FoldEntry&)> emit_;
+  std::vector<FoldEntry> entries_;
+};
+
+}  // namespace deeptrace::report

@@ -1,0 +1,89 @@
+#include "report/json.h"
+
+#include <charconv>
+
+namespace deeptrace::report {
+
+void JsonWriter::separate() {
+  if (after_key_) {
+    after_key_ = false;
+    return;
+  }
+  if (!open_.empty()) {
+    if (!open_.back().empty) out_.add(',');
+    open_.back().empty = false;
+  }
+  if (line_pending_) out_.add('\n');
+  line_pending_ = false;
+}
+
+void JsonWriter::open(char opening, char closing) {
+  separate();
+  out_.add(opening);
+  open_.push_back({closing, true});
+}
+
+/// RFC 8259: quotes, backslashes and control characters are escaped; bytes that are not UTF-8 become \u00NN of the
+/// byte's value, so that the document stays valid whatever a binary's names hold.
+void JsonWriter::string(std::string_view text) {
+  separate();
+  out_.add('"');
+  std::size_t plain = 0;
+  const auto escape = [&](std::size_t at, std::string_view replacement) {
+    out_.add(text.substr(plain, at - plain));
+    out_.add(replacement);
+    plain = at + 1;
+  };
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const auto byte = static_cast<std::uint8_t>(text[i]);
+    if (byte == '"') {
+      escape(i, "\\\"");
+    } else if (byte == '\\') {
+      escape(i, "\\\\");
+    } else if (byte == '\n') {
+      escape(i, "\\n");
+    } else if (byte == '\t') {
+      escape(i, "\\t");
+    } else if (byte < 0x20 || byte == 0x7f) {
+      constexpr std::string_view kDigits = "0123456789abcdef";
+      const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
+      escape(i, {code, sizeof code});
+    } else if (byte >= 0x80) {
+      const std::size_t length = utf8_sequence(text, i);
+      if (length != 0) {
+        i += length - 1;
+        continue;
+      }
+      constexpr std::string_view kDigits = "0123456789abcdef";
+      const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
+      escape(i, {code, sizeof code});
+    }
+  }
+  out_.add(text.substr(plain));
+  out_.add('"');
+}
+
+void JsonWriter::number(std::uint64_t value) {
+  char digits[24];
+  const auto result = std::to_chars(digits, digits + sizeof digits, value);
+  raw({digits, static_cast<std::size_t>(result.ptr - digits)});
+}
+
+void JsonWriter::hex(std::uint64_t value) {
+  char digits[24] = {'"', '0', 'x'};
+  const auto result = std::to_chars(digits + 3, digits + sizeof digits, value, 16);
+  *result.ptr = '"';
+  raw({digits, static_cast<std::size_t>(result.ptr + 1 - digits)});
+}
+
+void JsonWriter::bytes(const std::uint8_t* data, std::size_t size) {
+  separate();
+  out_.add('"');
+  for (std::size_t i = 0; i < size; ++i) {
+    const char pair[] = {"0123456789abcdef"[data[i] >> 4], "0123456789abcdef"[data[i] & 15]};
+    out_.add({pair, 2});
+  }
+  out_.add('"');
+}
+
+}  // namespace deeptrace::report

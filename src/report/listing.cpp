@@ -1,0 +1,270 @@
+#include "report/listing.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "report/csv.h"
+#include "report/json.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::ListedFile;
+using session::ListedFunction;
+using session::ListedInstruction;
+using session::ListingSink;
+
+std::string hex_bytes(Bytes bytes) {
+  std::string result;
+  for (const std::uint8_t byte : bytes) result += fmt::format("{:02x}", byte);
+  return result;
+}
+
+std::string_view origin_words(program::Function::Origin origin) {
+  switch (origin) {
+    case program::Function::Origin::plt: return "linkage stub";
+    case program::Function::Origin::section: return "no symbol";
+    case program::Function::Origin::symbol: break;
+  }
+  return {};
+}
+
+std::string_view file_kind(binary::Kind kind) {
+  switch (kind) {
+    case binary::Kind::relocatable: return "object file";
+    case binary::Kind::executable: return "executable";
+    case binary::Kind::position_independent: return "position-independent executable";
+    case binary::Kind::shared_library: return "shared library";
+  }
+  return {};
+}
+
+class Text : public ListingSink {
+ public:
+  Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
+
+  void begin(const ListedFile& file) override {
+    const std::size_t others = file.functions_all - std::min(file.functions, file.functions_all);
+    line(fmt::format("{}   {}, x86-64   {} of {} functions{}",
+                     look(style_, Role::heading, printable(file.program->elf().path())),
+                     file_kind(file.program->elf().kind()), file.functions, file.functions_all,
+                     others == 0 ? "" : "; --all lists them all, a name lists that one"));
+    if (!file.program->lines().note().empty())
+      line(look(style_, Role::attention, "note: " + file.program->lines().note()));
+  }
+
+  void begin_function(const ListedFunction& function) override {
+    std::string head = look(style_, Role::heading, printable(function.name));
+    const std::string_view origin = origin_words(function.origin);
+    if (!origin.empty()) head += fmt::format(" ({})", origin);
+    head += fmt::format("   {:#x}, {} bytes", function.address, function.size);
+    if (!function.file.empty()) head += fmt::format("   {}:{}", printable(function.file), function.line);
+    line("");
+    line(head);
+    file_ = function.file;
+    line_ = 0;
+  }
+
+  void instruction(const ListedInstruction& row) override {
+    if (row.line != line_ || row.file != file_) source_line(row);
+    if (!row.label.empty()) line(fmt::format("    {}:", printable(row.label)));
+    std::string text = fmt::format("    {:>#10x}  {:<7} {:<24}  ", row.address, fmt::format("+{}", hex(row.offset)),
+                                   spaced(row.bytes));
+    std::string tail = reference(row);
+    text += tail.empty() ? std::string(row.text) : fmt::format("{:<34}", row.text);
+    line(text + tail);
+    if (!row.meaning.empty()) line(fmt::format("{:47}  {}", "", look(style_, Role::faint, row.meaning)));
+  }
+
+  void end_function() override {}
+
+  void end() override {}
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+
+  /// Bytes in one column: up to seven; the rest of a longer instruction follows the same line.
+  static std::string spaced(Bytes bytes) {
+    std::string result;
+    for (const std::uint8_t byte : bytes) result += fmt::format("{}{:02x}", result.empty() ? "" : " ", byte);
+    return result;
+  }
+
+  void source_line(const ListedInstruction& row) {
+    const bool other_file = row.file != file_ && !row.file.empty();
+    line_ = row.line;
+    file_ = row.file;
+    if (row.line == 0) {
+      line(look(style_, Role::faint, "      -  (no source line)"));
+      return;
+    }
+    const std::string path(row.file);
+    if (!sources_.found(path) && missing_.insert(path).second) {
+      line(look(style_, Role::attention,
+                fmt::format("note: the source file {} was not found; --source-map FROM=TO says where it is",
+                            printable(path))));
+    }
+    const auto text = sources_.line(path, row.line);
+    std::string head =
+        fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
+    if (other_file) head += "   " + printable(path);
+    line(look(style_, Role::faint, head));
+  }
+
+  /// Tabs become spaces here; other control characters are escaped.
+  static std::string printable_source(std::string_view text) {
+    std::string spaces;
+    for (const char c : text) {
+      if (c == '\t') {
+        spaces += "    ";
+      } else {
+        spaces += c;
+      }
+    }
+    return printable(spaces);
+  }
+
+  [[nodiscard]] std::string reference(const ListedInstruction& row) const {
+    if (row.target_name.empty() && row.target_text.empty()) return {};
+    const std::string_view arrow = style_.utf8 ? " \u2192 " : " -> ";
+    if (!row.target_text.empty()) return fmt::format("{}\"{}\"", arrow, escaped(row.target_text));
+    return fmt::format("{}{}", arrow, printable(row.target_name));
+  }
+
+  Output& out_;
+  Style style_;
+  program::SourceText& sources_;
+  std::string file_;
+  std::uint32_t line_ = 0;
+  std::set<std::string> missing_;
+};
+
+class Json : public ListingSink {
+ public:
+  explicit Json(Output& out) : json_(out) {}
+
+  void begin(const ListedFile& file) override {
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("listing");
+    json_.key("file").string(file.program->elf().path());
+    json_.key("machine").string("x86-64");
+    json_.key("functions").begin_array();
+  }
+
+  void begin_function(const ListedFunction& function) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("name").string(function.name);
+    json_.key("address").hex(function.address);
+    json_.key("size").number(function.size);
+    json_.key("section").string_or_null(function.section);
+    json_.key("source");
+    if (function.file.empty()) {
+      json_.null();
+    } else {
+      json_.begin_object();
+      json_.key("file").string(function.file);
+      json_.key("line").number(function.line);
+      json_.end();
+    }
+    json_.key("instructions").begin_array();
+  }
+
+  void instruction(const ListedInstruction& row) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("address").hex(row.address);
+    json_.key("offset").number(row.offset);
+    json_.key("bytes").bytes(row.bytes.data(), row.bytes.size());
+    json_.key("text").string(row.text);
+    json_.key("kind").string(session::kind_name(row.kind));
+    json_.key("target");
+    row.target ? json_.hex(*row.target) : json_.null();
+    json_.key("target_name").string_or_null(row.target_name);
+    if (!row.target_text.empty()) json_.key("target_text").string(row.target_text);
+    json_.key("file").string_or_null(row.file);
+    json_.key("line");
+    row.line != 0 ? json_.number(row.line) : json_.null();
+    if (!row.label.empty()) json_.key("label").string(row.label);
+    if (!row.meaning.empty()) json_.key("meaning").string(row.meaning);
+    if (!row.decoded) json_.key("decoded").boolean(false);
+    json_.end();
+  }
+
+  void end_function() override {
+    json_.end();
+    json_.end();
+  }
+
+  void end() override { json_.close_all(); }
+
+ private:
+  JsonWriter json_;
+};
+
+class Csv : public ListingSink {
+ public:
+  explicit Csv(Output& out) : csv_(out) {}
+
+  void begin(const ListedFile& /*file*/) override {
+    for (const std::string_view name :
+         {"function", "address", "offset", "bytes", "text", "kind", "target", "target_name", "file", "line"})
+      csv_.cell(name);
+    csv_.end_row();
+  }
+  void begin_function(const ListedFunction& function) override { function_ = function.name; }
+  void instruction(const ListedInstruction& row) override {
+    csv_.cell(function_)
+        .cell(fmt::format("{:#x}", row.address))
+        .cell(fmt::format("{}", row.offset))
+        .cell(hex_bytes(row.bytes));
+    csv_.cell(row.text).cell(session::kind_name(row.kind)).cell(row.target ? fmt::format("{:#x}", *row.target) : "");
+    csv_.cell(row.target_name).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "");
+    csv_.end_row();
+  }
+  void end_function() override {}
+  void end() override {}
+
+ private:
+  CsvWriter csv_;
+  std::string function_;
+};
+
+class Tee : public ListingSink {
+ public:
+  explicit Tee(std::vector<std::unique_ptr<ListingSink>> sinks) : sinks_(std::move(sinks)) {}
+  void begin(const ListedFile& file) override {
+    for (auto& s : sinks_) s->begin(file);
+  }
+  void begin_function(const ListedFunction& function) override {
+    for (auto& s : sinks_) s->begin_function(function);
+  }
+  void instruction(const ListedInstruction& row) override {
+    for (auto& s : sinks_) s->instruction(row);
+  }
+  void end_function() override {
+    for (auto& s : sinks_) s->end_function();
+  }
+  void end() override {
+    for (auto& s : sinks_) s->end();
+  }
+
+ private:
+  std::vector<std::unique_ptr<ListingSink>> sinks_;
+};
+
+}  // namespace
+
+std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::SourceText& sources) {
+  return std::make_unique<Text>(out, style, sources);
+}
+std::unique_ptr<ListingSink> listing_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<ListingSink> listing_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<ListingSink> listing_tee(std::vector<std::unique_ptr<ListingSink>> sinks) {
+  return std::make_unique<Tee>(std::move(sinks));
+}
+
+}  // namespace deeptrace::report

@@ -1,0 +1,126 @@
+#include "report/output.h"
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdlib>
+
+namespace deeptrace::report {
+namespace {
+
+std::string made_harmless(std::string_view raw, bool quoted) {
+  std::string result;
+  for (std::size_t i = 0; i < raw.size();) {
+    const auto byte = static_cast<std::uint8_t>(raw[i]);
+    const std::size_t length = utf8_sequence(raw, i);
+    const bool c1_control = byte == 0xc2 && length == 2 && static_cast<std::uint8_t>(raw[i + 1]) < 0xa0;
+    if (byte == '\n') {
+      result += "\\n";
+    } else if (byte == '\t') {
+      result += "\\t";
+    } else if (byte < 0x20 || byte == 0x7f || length == 0 || c1_control) {
+      result += fmt::format("\\x{:02x}", byte);
+    } else if (quoted && (byte == '"' || byte == '\\')) {
+      result += '\\';
+      result += static_cast<char>(byte);
+    } else {
+      result += raw.substr(i, length);
+      i += length;
+      continue;
+    }
+    ++i;
+  }
+  return result;
+}
+
+}  // namespace
+
+std::size_t utf8_sequence(std::string_view text, std::size_t at) {
+  const auto byte = static_cast<std::uint8_t>(text[at]);
+  const std::size_t length = byte < 0x80                   ? 1
+                             : byte >= 0xc2 && byte < 0xe0 ? 2
+                             : byte >= 0xe0 && byte < 0xf0 ? 3
+                             : byte >= 0xf0 && byte < 0xf5 ? 4
+                                                           : 0;
+  if (length == 0 || at + length > text.size()) return 0;
+  for (std::size_t i = 1; i < length; ++i) {
+    if ((static_cast<std::uint8_t>(text[at + i]) & 0xc0) != 0x80) return 0;
+  }
+  const auto second = length > 1 ? static_cast<std::uint8_t>(text[at + 1]) : 0;
+  if ((byte == 0xe0 && second < 0xa0) || (byte == 0xed && second > 0x9f) || (byte == 0xf0 && second < 0x90) ||
+      (byte == 0xf4 && second > 0x8f))
+    return 0;
+  return length;
+}
+
+void Output::flush() {
+  std::string_view rest = buffer_;
+  while (!rest.empty() && error_ == 0) {
+    const ssize_t written = ::write(descriptor_, rest.data(), rest.size());
+    if (written > 0) {
+      rest.remove_prefix(static_cast<std::size_t>(written));
+    } else if (errno != EINTR) {
+      error_ = errno;
+    }
+  }
+  buffer_.clear();
+}
+
+Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool wide) {
+  Style style;
+  const bool terminal = ::isatty(descriptor) != 0;
+  const char* no_colour = std::getenv("NO_COLOR");
+  const bool refused = no_colour != nullptr && *no_colour != '\0';
+  style.colour = colour_choice == "always" || (colour_choice != "never" && terminal && !refused);
+  for (const char* name : {"LC_ALL", "LC_CTYPE", "LANG"}) {
+    const char* value = std::getenv(name);
+    if (value == nullptr || *value == '\0') continue;
+    const std::string_view locale = value;
+    style.utf8 = locale.find("UTF-8") != std::string_view::npos || locale.find("utf8") != std::string_view::npos;
+    break;
+  }
+  winsize size{};
+  if (terminal && !wide && ::ioctl(descriptor, TIOCGWINSZ, &size) == 0) style.width = size.ws_col;
+  return style;
+}
+
+std::string look(const Style& style, Role role, std::string_view text) {
+  if (!style.colour || role == Role::plain || text.empty()) return std::string(text);
+  constexpr std::array<std::string_view, 7> kCodes = {"", "1", "2", "38;5;37", "38;5;214", "38;5;199", "7"};
+  return fmt::format("\x1b[{}m{}\x1b[0m", kCodes[static_cast<std::size_t>(role)], text);
+}
+
+void add_line(Output& out, const Style& style, std::string_view line) {
+  std::size_t columns = 0;
+  std::size_t at = 0;
+  bool escape = false;
+  while (style.width != 0 && at < line.size()) {
+    const auto byte = static_cast<std::uint8_t>(line[at]);
+    if (byte == 0x1b) escape = true;
+    const bool starts_character = !escape && (byte & 0xc0) != 0x80;
+    if (starts_character && columns == style.width) break;
+    if (starts_character) ++columns;
+    if (escape && byte == 'm') escape = false;
+    ++at;
+  }
+  const bool cut = style.width != 0 && at < line.size();
+  out.add(cut ? line.substr(0, at) : line);
+  if (cut && style.colour) out.add("\x1b[0m");
+  out.add('\n');
+}
+
+std::string escaped(std::string_view raw) { return made_harmless(raw, true); }
+std::string printable(std::string_view raw) { return made_harmless(raw, false); }
+
+std::string hex(std::uint64_t value) { return value < 10 ? fmt::format("{}", value) : fmt::format("{:#x}", value); }
+
+std::string both_readings(const Style& style, std::uint64_t value, unsigned bytes) {
+  const unsigned shift = bytes >= 8 ? 0 : 64 - 8 * bytes;
+  const std::int64_t number = static_cast<std::int64_t>(value << shift) >> shift;
+  return fmt::format("{:#x} {} {}", value, style.utf8 ? "\u00b7" : "/", number);
+}
+
+}  // namespace deeptrace::report

@@ -1,0 +1,67 @@
+// Where a report goes: a buffered writer over a file descriptor, and what a text report may use there.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+
+namespace deeptrace::report {
+
+/// Collects bytes and writes them in large pieces. A failed write is remembered; later ones are dropped.
+class Output {
+ public:
+  explicit Output(int descriptor) : descriptor_(descriptor) { buffer_.reserve(2 * kPiece); }
+  ~Output() { flush(); }
+  Output(const Output&) = delete;
+  Output& operator=(const Output&) = delete;
+
+  void add(std::string_view text) {
+    buffer_ += text;
+    if (buffer_.size() >= kPiece) flush();
+  }
+  void add(char c) { add(std::string_view(&c, 1)); }
+  void flush();
+  /// errno of the first failed write; 0 when all went well.
+  [[nodiscard]] int error() const { return error_; }
+
+ private:
+  static constexpr std::size_t kPiece = 1U << 16;
+  int descriptor_;
+  int error_ = 0;
+  std::string buffer_;
+};
+
+/// What a text report may use.
+struct Style {
+  bool colour = false;
+  bool utf8 = false;
+  unsigned width = 0;  ///< columns; 0: no limit
+
+  /// Decides from the environment: colour only on a terminal and without NO_COLOR, UTF-8 by the locale's name.
+  static Style for_descriptor(int descriptor, std::string_view colour_choice, bool wide);
+};
+
+/// The roles that text can have; each has one look everywhere.
+enum class Role { plain, heading, faint, changed, attention, broken, next };
+
+/// `text` in the look of `role`. Without colour it stays as it is.
+std::string look(const Style& style, Role role, std::string_view text);
+
+/// Adds a line and its end, cut to the style's width (escape sequences count nothing).
+void add_line(Output& out, const Style& style, std::string_view line);
+
+/// The length of the UTF-8 sequence that starts at `at`, or 0 when none does (RFC 3629).
+std::size_t utf8_sequence(std::string_view text, std::size_t at);
+
+/// Text from a binary or a traced process made harmless: control characters and bytes that are not UTF-8 are
+/// written as \n, \t or \xNN, and so are quotes and backslashes with a backslash before them.
+std::string escaped(std::string_view raw);
+/// The same for names and paths, without touching quotes and backslashes.
+std::string printable(std::string_view raw);
+
+/// "0x1f"; numbers below 10 as a digit.
+std::string hex(std::uint64_t value);
+/// "0x17 · 23": hexadecimal and signed decimal of a value of `bytes` bytes.
+std::string both_readings(const Style& style, std::uint64_t value, unsigned bytes);
+
+}  // namespace deeptrace::report

@@ -1,0 +1,28 @@
+// Renderers of `steps`: one sink per form.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "program/source_text.h"
+#include "report/output.h"
+#include "session/steps.h"
+
+namespace deeptrace::report {
+
+/// What the program has written since the last call, when its output is caught to be shown apart; may be empty.
+using TakeOutput = std::function<std::string()>;
+
+/// For people: every instruction with what it changed, repeated turns of loops folded.
+std::unique_ptr<session::StepsSink> steps_text(Output& out, Style style, program::SourceText& sources,
+                                               TakeOutput take_output);
+/// docs/formats/steps.md.
+std::unique_ptr<session::StepsSink> steps_json(Output& out);
+/// One row a step.
+std::unique_ptr<session::StepsSink> steps_csv(Output& out);
+/// Passes every row on to several sinks.
+std::unique_ptr<session::StepsSink> steps_tee(std::vector<std::unique_ptr<session::StepsSink>> sinks);
+
+}  // namespace deeptrace::report

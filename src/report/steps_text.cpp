@@ -1,0 +1,292 @@
+// The text form of `steps`.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "isa/text.h"
+#include "report/fold.h"
+#include "report/steps.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::StepRow;
+using session::StepsEnd;
+using session::StepsStart;
+using session::StepsSummary;
+
+constexpr std::uint64_t kShownFlags = 0xdd5;  // OF DF TF SF ZF AF PF CF: what instructions of a program change
+constexpr std::size_t kShownBytes = 32;
+constexpr std::size_t kShownVariations = 16;
+constexpr std::size_t kShownRanges = 4;
+
+std::uint64_t number_at(const std::uint8_t* bytes, std::size_t size) {
+  std::uint64_t value = 0;
+  for (std::size_t i = 0; i < size && i < 8; ++i) value |= std::uint64_t(bytes[i]) << (8 * i);
+  return value;
+}
+
+std::string byte_list(const std::uint8_t* bytes, std::size_t size) {
+  std::string result;
+  for (std::size_t i = 0; i < std::min(size, kShownBytes); ++i)
+    result += fmt::format("{}{:02x}", i == 0 ? "" : " ", bytes[i]);
+  return size > kShownBytes ? result + " ..." : result;
+}
+
+std::string names_or_none(std::uint64_t flags) {
+  const std::string names = isa::flag_names(flags & kShownFlags);
+  return names.empty() ? "none" : names;
+}
+
+class Text : public session::StepsSink {
+ public:
+  Text(Output& out, Style style, program::SourceText& sources, TakeOutput take_output)
+      : out_(out),
+        style_(style),
+        sources_(sources),
+        take_output_(std::move(take_output)),
+        folder_([this](const FoldEntry& e) { emit(e); }) {}
+
+  void begin(const StepsStart& start) override {
+    line(fmt::format("{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)),
+                     printable(start.place), start.address,
+                     start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
+  }
+
+  void row(const StepRow& row) override {
+    FoldEntry entry;
+    entry.key = (row.address * 8 + static_cast<std::uint64_t>(row.kind)) * 2 + 1;
+    entry.number = row.number;
+    entry.place = row.kind == StepRow::Kind::instruction
+                      ? fmt::format("{}+{}", printable(row.function), hex(row.offset))
+                      : std::string(row.text);
+    add_heading(entry, row);
+    add_first_line(entry, row);
+    add_changes(entry, row);
+    if (row.kind == StepRow::Kind::passage || row.kind == StepRow::Kind::kernel) add_output(entry);
+    folder_.add(std::move(entry));
+  }
+
+  void end(const StepsSummary& summary) override {
+    folder_.finish();
+    line("");
+    line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary.ended)));
+    if (summary.other_threads != 0) {
+      line(look(
+          style_, Role::attention,
+          fmt::format("note: {} other threads ran alongside and were not stepped; what they wrote is not in the rows",
+                      summary.other_threads)));
+    }
+    FoldEntry rest;
+    add_output(rest);
+    for (const std::string& text : rest.lines) line(text);
+    line(exit_words(summary));
+    out_.flush();
+  }
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+  [[nodiscard]] std::string_view arrow() const { return style_.utf8 ? " \u2192 " : " -> "; }
+
+  /// The function and the source line, when they change.
+  void add_heading(FoldEntry& entry, const StepRow& row) {
+    if (row.kind != StepRow::Kind::instruction) {
+      line_ = 0;
+      return;
+    }
+    if (row.function != function_) {
+      function_ = row.function;
+      entry.lines.push_back("");
+      entry.lines.push_back(look(style_, Role::heading, printable(row.function)) +
+                            (row.file.empty() ? "" : "   " + printable(row.file)));
+      line_ = 0;
+    }
+    if (row.line == line_ || row.line == 0) return;
+    line_ = row.line;
+    const std::string path(row.file);
+    if (!sources_.found(path) && missing_.insert(path).second) {
+      entry.lines.push_back(
+          look(style_, Role::attention,
+               fmt::format("note: the source file {} was not found; --source-map FROM=TO says where it is",
+                           printable(path))));
+    }
+    const auto text = sources_.line(path, row.line);
+    std::string spaced;
+    for (const char c : text.value_or("(source text not found)")) spaced += c == '\t' ? "    " : std::string(1, c);
+    entry.lines.push_back(look(style_, Role::faint, fmt::format("{:>7}  {}", row.line, printable(spaced))));
+  }
+
+  void add_first_line(FoldEntry& entry, const StepRow& row) {
+    if (row.kind != StepRow::Kind::instruction) {
+      std::string text = printable(row.text);
+      if (row.kind == StepRow::Kind::passage) text += "; memory was not followed there";
+      if (row.kind != StepRow::Kind::passage && !row.memory_followed)
+        text += "; note: too much memory to compare, its changes are unknown";
+      entry.lines.push_back(
+          fmt::format("{:>8}  {}", row.number,
+                      look(style_, row.kind == StepRow::Kind::passage ? Role::faint : Role::attention, text)));
+      return;
+    }
+    std::string text =
+        fmt::format("{:>8}  {:#x}  {:<7} ", row.number, row.address, fmt::format("+{}", hex(row.offset)));
+    std::string tail;
+    if (!row.target_text.empty()) {
+      tail = fmt::format("{}\"{}\"", arrow(), escaped(row.target_text));
+    } else if (!row.target_name.empty()) {
+      tail = fmt::format("{}{}", arrow(), printable(row.target_name));
+    }
+    if (row.taken) tail += *row.taken ? "   jumps" : "   does not jump";
+    if (row.repetitions) tail += fmt::format("   {} times", *row.repetitions);
+    text += tail.empty() ? std::string(row.text) : fmt::format("{:<32}{}", row.text, tail);
+    entry.lines.push_back(text);
+    if (row.signal != 0) {
+      entry.lines.push_back(look(style_, Role::broken,
+                                 fmt::format("   wrong: {} here, at address {:#x}: the instruction was not completed",
+                                             session::signal_name(row.signal), row.fault_address)));
+    } else if (!row.completed && row.repetitions) {
+      entry.lines.push_back(look(style_, Role::attention, "   note: a signal came in between; it goes on later"));
+    }
+    if (!row.memory_followed)
+      entry.lines.push_back(look(style_, Role::attention, "   note: what this one wrote in memory is unknown"));
+  }
+
+  void add_changes(FoldEntry& entry, const StepRow& row) {
+    const state::Delta& delta = *row.delta;
+    for (const state::RegisterChange& change : delta.registers) {
+      add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
+                 both_readings(style_, change.before, 8));
+    }
+    for (const state::VectorChange& change : delta.vectors) {
+      add_change(entry, fmt::format("xmm{}", change.index), byte_list(change.after.data(), 16),
+                 byte_list(change.before.data(), 16));
+    }
+    const std::uint64_t before = delta.flags_before & kShownFlags;
+    const std::uint64_t after = delta.flags_after & kShownFlags;
+    if (before != after) add_change(entry, "flags", names_or_none(after), names_or_none(before));
+    if (delta.mxcsr_before != delta.mxcsr_after)
+      add_change(entry, "mxcsr", hex(delta.mxcsr_after), hex(delta.mxcsr_before));
+    add_memory(entry, row);
+  }
+
+  void add_memory(FoldEntry& entry, const StepRow& row) {
+    const state::Delta& delta = *row.delta;
+    const bool by_kernel = row.kind != StepRow::Kind::instruction;
+    std::size_t shown = 0;
+    for (const state::MemoryChange& change : delta.memory) {
+      if (by_kernel && ++shown > kShownRanges) {
+        entry.lines.push_back(fmt::format("   ~               and {} more ranges (all of them in --form json)",
+                                          delta.memory.size() - kShownRanges));
+        break;
+      }
+      const auto reading = [&](const std::uint8_t* bytes, bool known) -> std::string {
+        if (!known) return "unknown";
+        const bool number = change.size == 1 || change.size == 2 || change.size == 4 || change.size == 8;
+        return number ? both_readings(style_, number_at(bytes, change.size), static_cast<unsigned>(change.size))
+                      : byte_list(bytes, change.size);
+      };
+      const std::string place =
+          fmt::format("[{:#x}] {} byte{}", change.address, change.size, change.size == 1 ? "" : "s");
+      add_change(entry, place, reading(delta.after(change), change.after_known),
+                 reading(delta.before(change), change.before_known), "memory");
+    }
+  }
+
+  /// One changed thing, with the mark that survives without colour.
+  void add_change(FoldEntry& entry, const std::string& what, const std::string& now, const std::string& was,
+                  std::string_view kind = {}) {
+    const std::string mark = look(style_, Role::changed, "~");
+    const std::string values = now == was ? fmt::format("same {}", now)
+                                          : fmt::format("{}   was {}", look(style_, Role::changed, "now " + now), was);
+    entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, what, values));
+    entry.values.push_back({kind.empty() ? what : std::string(kind),
+                            kind.empty() ? now : fmt::format("{} now {}", what.substr(0, what.find(' ')), now)});
+  }
+
+  /// What the program wrote, quoted, in the place where it did.
+  void add_output(FoldEntry& entry) {
+    if (!take_output_) return;
+    const std::string text = take_output_();
+    std::string_view rest = text;
+    while (!rest.empty()) {
+      const std::size_t end = std::min(rest.find('\n'), rest.size() - 1) + 1;
+      entry.lines.push_back(fmt::format("          program wrote \"{}\"", escaped(rest.substr(0, end))));
+      rest.remove_prefix(end);
+    }
+  }
+
+  void emit(const FoldEntry& entry) {
+    if (entry.turns == 0) {
+      for (const std::string& text : entry.lines) line(text);
+      return;
+    }
+    for (const FoldEntry& inner : entry.first) emit(inner);
+    if (entry.turns > 2) emit_folded(entry);
+    for (const FoldEntry& inner : entry.last) emit(inner);
+  }
+
+  void emit_folded(const FoldEntry& loop) {
+    const std::string_view dots = style_.utf8 ? "\u2026" : "...";
+    line(look(
+        style_, Role::attention,
+        fmt::format("  {} {} turns of the loop at {}: the first above, the last below; what varied over all of them:",
+                    dots, loop.turns, loop.place)));
+    std::size_t shown = 0;
+    const auto varied = static_cast<std::size_t>(
+        std::count_if(loop.variations.begin(), loop.variations.end(), [](const auto& v) { return v.varied; }));
+    for (const FoldEntry::Variation& variation : loop.variations) {
+      if (!variation.varied) continue;
+      if (++shown > kShownVariations) {
+        line(fmt::format("                    and {} more (all of them in --form json)", varied - kShownVariations));
+        break;
+      }
+      std::string values;
+      for (const std::string& sample : variation.samples) values += (values.empty() ? "" : ", ") + sample;
+      if (variation.count > variation.samples.size() + 1) values += fmt::format(", {}", dots);
+      if (variation.count > variation.samples.size()) values += ", " + variation.last;
+      line(fmt::format("   {}  {:<24} {:<8} {}", look(style_, Role::changed, "~"), variation.place, variation.what,
+                       values));
+    }
+  }
+
+  [[nodiscard]] static std::string ending(StepsEnd end) {
+    switch (end) {
+      case StepsEnd::returned: return "the starting function returned, and the program ran on by itself";
+      case StepsEnd::to: return "came to the place of --to, and the program ran on by itself";
+      case StepsEnd::count:
+        return "stopped stepping there by --count, and the program ran on by itself (--count all steps on)";
+      case StepsEnd::program_end: return "the program ended";
+      case StepsEnd::replaced: return "the program replaced itself by another one (exec), which ran by itself";
+      case StepsEnd::thread_end: return "the thread ended, and the program ran on by itself";
+      case StepsEnd::interrupt: return "interrupted, and the program was ended";
+    }
+    return {};
+  }
+
+  [[nodiscard]] std::string exit_words(const StepsSummary& summary) const {
+    if (summary.ended == StepsEnd::interrupt)
+      return look(style_, Role::attention, "note: interrupted; what was gathered until then stands above");
+    if (summary.exit.kind == process::Stop::Kind::exited)
+      return fmt::format("the program ended with status {}", summary.exit.number);
+    return look(style_, Role::broken,
+                fmt::format("wrong: the program was ended by {}", session::signal_name(summary.exit.number)));
+  }
+
+  Output& out_;
+  Style style_;
+  program::SourceText& sources_;
+  TakeOutput take_output_;
+  Folder folder_;
+  std::string function_;
+  std::uint32_t line_ = 0;
+  std::set<std::string> missing_;
+};
+
+}  // namespace
+
+std::unique_ptr<session::StepsSink> steps_text(Output& out, Style style, program::SourceText& sources,
+                                               TakeOutput take_output) {
+  return std::make_unique<Text>(out, style, sources, std::move(take_output));
+}
+
+}  // namespace deeptrace::report
