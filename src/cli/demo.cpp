@@ -1,4 +1,103 @@
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <iostream>
+
 #include "cli/command.h"
+
 namespace deeptrace::cli {
-const Command kDemo = {"demo", "", "", "", nullptr};
+namespace {
+
+namespace fs = std::filesystem;
+
+/// One station of the tour: what it shows, and the words of a command; {tidelog} and the like stand for the shipped
+/// files.
+struct Station {
+  std::string_view folder;  ///< below --save
+  std::string_view shows;
+  std::string_view words;
+};
+
+constexpr Station kTour[] = {
+    {"1-listing", "a function's instructions under their source lines, as compiled without optimisation",
+     "listing {tidelog} level_sum"},
+    {"2-listing-optimised", "the same function compiled with -O2", "listing {tidelog-O2} level_sum"},
+    {"3-listing-assembly", "an assembly routine, with a sentence for each instruction",
+     "listing --meaning {tidelog} log_checksum"},
+    {"4-steps-loop", "the loop that adds up the levels, step by step, its turns folded",
+     "steps --from level_sum {tidelog} {readings.txt}"},
+    {"5-steps-callback", "a library function runs at full speed and calls back into the program's comparison",
+     "steps --from sort_by_level --count 60 {tidelog-O2} {readings.txt}"},
+    {"6-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
+     "steps --from log_checksum {tidelog-O2} {readings.txt}"},
+};
+
+/// Where the demo programs are: beside the build that this program belongs to.
+fs::path demo_folder() {
+  std::error_code problem;
+  const fs::path program = fs::read_symlink("/proc/self/exe", problem);
+  return program.parent_path().parent_path() / "demo";
 }
+
+std::vector<std::string> words_of(std::string_view text, const fs::path& folder) {
+  std::vector<std::string> result;
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find(' '), text.size());
+    const std::string_view word = text.substr(0, end);
+    result.push_back(word.front() == '{' ? (folder / word.substr(1, word.size() - 2)).string() : std::string(word));
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return result;
+}
+
+std::string joined(const std::vector<std::string>& words) {
+  std::string result;
+  for (const std::string& word : words) result += " " + word;
+  return result;
+}
+
+const Command* command_named(std::string_view name) {
+  for (const Command* command : commands()) {
+    if (command->name == name) return command;
+  }
+  return nullptr;
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace demo", std::string(command.answers));
+  options.add_options()("save", "also write every result as files below this folder", cxxopts::value<std::string>(),
+                        "DIR")("replace", "let --save write over an earlier tour's files")("help", "this help");
+  const Parsed parsed = parse(command, options, std::move(words), false);
+  if (parsed.finished) return *parsed.finished;
+  const fs::path folder = demo_folder();
+  if (!fs::exists(folder / "tidelog")) {
+    return report_error({Fault::input, folder.string() + ": the demo programs are not there; build the project first"});
+  }
+  int status = kFine;
+  for (const Station& station : kTour) {
+    std::vector<std::string> station_words = words_of(station.words, folder);
+    const Command* stop = command_named(station_words.front());
+    station_words.erase(station_words.begin());
+    std::cout << fmt::format("\n==== {}\n     deeptrace {}{}\n\n", station.shows, stop->name, joined(station_words))
+              << std::flush;
+    if (parsed.options.count("save") != 0) {
+      const fs::path save = fs::path(parsed.options["save"].as<std::string>()) / station.folder;
+      station_words.insert(station_words.begin(), "--save=" + save.string());
+      if (parsed.options.count("replace") != 0) station_words.insert(station_words.begin(), "--replace");
+    }
+    const int one = stop->run(*stop, std::move(station_words));
+    if (one != kFine) status = one;
+  }
+  if (parsed.options.count("save") != 0) {
+    std::cout << fmt::format("\nThe files of the tour are in {}\n", parsed.options["save"].as<std::string>());
+  }
+  return status;
+}
+
+}  // namespace
+
+const Command kDemo = {"demo", "[OPTIONS]", "the tour: every command on the shipped demo programs",
+                       "deeptrace demo --save demo-result", run};
+
+}  // namespace deeptrace::cli

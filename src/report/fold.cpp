@@ -22,14 +22,19 @@ std::uint64_t key_of(const std::vector<FoldEntry>& body) {
 std::uint64_t first_number(const FoldEntry& entry) { return entry.turns != 0 ? entry.first_number : entry.number; }
 std::uint64_t last_number(const FoldEntry& entry) { return entry.turns != 0 ? entry.last_number : entry.number; }
 
-void add_variation(FoldEntry& loop, const std::string& place, const std::string& what, const std::string& value) {
+void add_variation(FoldEntry& loop, const std::string& place, const FoldValue& value) {
   auto found = std::find_if(loop.variations.begin(), loop.variations.end(),
-                            [&](const FoldEntry::Variation& v) { return v.place == place && v.what == what; });
+                            [&](const FoldEntry::Variation& v) { return v.place == place && v.what == value.what; });
   if (found == loop.variations.end()) {
-    loop.variations.push_back({place, what, {}, {}, 0, false});
+    loop.variations.emplace_back();
     found = loop.variations.end() - 1;
+    found->place = place;
+    found->what = value.what;
   }
-  found->varied |= found->count != 0 && found->last != value;
+  if (found->count != 0) {
+    found->moved |= found->last.where != value.where;
+    found->varied |= found->moved || found->last.value != value.value;
+  }
   found->last = value;
   ++found->count;
   if (found->samples.size() < kSamples) found->samples.push_back(value);
@@ -39,10 +44,10 @@ void add_variation(FoldEntry& loop, const std::string& place, const std::string&
 void add_turn(FoldEntry& loop, const std::vector<FoldEntry>& turn) {
   for (const FoldEntry& entry : turn) {
     if (entry.turns != 0) {
-      add_variation(loop, "the loop at " + entry.place, "turns", std::to_string(entry.turns));
+      add_variation(loop, entry.place, {"turns", std::to_string(entry.turns), {}});
       continue;
     }
-    for (const FoldValue& value : entry.values) add_variation(loop, entry.place, value.what, value.value);
+    for (const FoldValue& value : entry.values) add_variation(loop, entry.place, value);
   }
   ++loop.turns;
   loop.last_number = last_number(turn.back());

@@ -12,10 +12,11 @@
 
 namespace deeptrace::report {
 
-/// One changing thing of an entry: what it is and the value it got.
+/// One changing thing of an entry: what it is, the value it got, and where that is when it can move from turn to turn.
 struct FoldValue {
   std::string what;
   std::string value;
+  std::string where;
 };
 
 struct FoldEntry {
@@ -31,8 +32,9 @@ struct FoldEntry {
   std::vector<FoldEntry> first, last;
   struct Variation {
     std::string place, what;
-    std::vector<std::string> samples;  ///< the first few values
-    std::string last;
+    std::vector<FoldValue> samples;  ///< the first few values
+    FoldValue last;
+    bool moved = false;       ///< `where` differed
     std::uint64_t count = 0;  ///< values seen
     bool varied = false;
   };

@@ -68,8 +68,8 @@ class Text : public ListingSink {
   }
 
   void instruction(const ListedInstruction& row) override {
+    if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (row.line != line_ || row.file != file_) source_line(row);
-    if (!row.label.empty()) line(fmt::format("    {}:", printable(row.label)));
     std::string text = fmt::format("    {:>#10x}  {:<7} {:<24}  ", row.address, fmt::format("+{}", hex(row.offset)),
                                    spaced(row.bytes));
     std::string tail = reference(row);

@@ -91,10 +91,7 @@ class Text : public session::StepsSink {
 
   /// The function and the source line, when they change.
   void add_heading(FoldEntry& entry, const StepRow& row) {
-    if (row.kind != StepRow::Kind::instruction) {
-      line_ = 0;
-      return;
-    }
+    if (row.kind != StepRow::Kind::instruction) return;
     if (row.function != function_) {
       function_ = row.function;
       entry.lines.push_back("");
@@ -199,8 +196,8 @@ class Text : public session::StepsSink {
     const std::string values = now == was ? fmt::format("same {}", now)
                                           : fmt::format("{}   was {}", look(style_, Role::changed, "now " + now), was);
     entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, what, values));
-    entry.values.push_back({kind.empty() ? what : std::string(kind),
-                            kind.empty() ? now : fmt::format("{} now {}", what.substr(0, what.find(' ')), now)});
+    const bool memory = !kind.empty();
+    entry.values.push_back({memory ? std::string(kind) : what, now, memory ? what.substr(0, what.find(' ')) : ""});
   }
 
   /// What the program wrote, quoted, in the place where it did.
@@ -229,8 +226,8 @@ class Text : public session::StepsSink {
     const std::string_view dots = style_.utf8 ? "\u2026" : "...";
     line(look(
         style_, Role::attention,
-        fmt::format("  {} {} turns of the loop at {}: the first above, the last below; what varied over all of them:",
-                    dots, loop.turns, loop.place)));
+        fmt::format("  {} the same {} rows {} times, from {} on: the first time above, the last below; what varied:",
+                    dots, loop.first.size(), loop.turns, loop.place)));
     std::size_t shown = 0;
     const auto varied = static_cast<std::size_t>(
         std::count_if(loop.variations.begin(), loop.variations.end(), [](const auto& v) { return v.varied; }));
@@ -240,12 +237,17 @@ class Text : public session::StepsSink {
         line(fmt::format("                    and {} more (all of them in --form json)", varied - kShownVariations));
         break;
       }
+      // A memory address that stays the same is named once, one that moves with each value.
+      const auto shown_value = [&](const FoldValue& value) {
+        return variation.moved ? value.where + " " + value.value : value.value;
+      };
       std::string values;
-      for (const std::string& sample : variation.samples) values += (values.empty() ? "" : ", ") + sample;
+      for (const FoldValue& sample : variation.samples) values += (values.empty() ? "" : ", ") + shown_value(sample);
       if (variation.count > variation.samples.size() + 1) values += fmt::format(", {}", dots);
-      if (variation.count > variation.samples.size()) values += ", " + variation.last;
-      line(fmt::format("   {}  {:<24} {:<8} {}", look(style_, Role::changed, "~"), variation.place, variation.what,
-                       values));
+      if (variation.count > variation.samples.size()) values += ", " + shown_value(variation.last);
+      const bool fixed = !variation.moved && !variation.last.where.empty();
+      line(fmt::format("   {}  {:<24} {:<8} {}", look(style_, Role::changed, "~"), variation.place,
+                       fixed ? variation.last.where : variation.what, values));
     }
   }
 

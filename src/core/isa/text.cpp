@@ -76,8 +76,7 @@ void add_prefix_words(Text& text, const Instruction& instruction) {
   const Row& row = row_of(instruction);
   const std::uint16_t prefixes = instruction.prefixes;
   const ControlFlow flow = operation_of(row).flow;
-  const bool branches = flow == ControlFlow::jump || flow == ControlFlow::conditional || flow == ControlFlow::call ||
-                        flow == ControlFlow::return_;
+  const bool branches = (row.traits & kNear) != 0;
   if ((prefixes & kPrefixLock) != 0) text.add("lock ");
   const bool indirect = instruction.modrm_at != 0 && (row.traits & kNear) != 0;
   if (indirect && instruction.segment_override() == kDs) text.add("notrack ");
@@ -85,7 +84,7 @@ void add_prefix_words(Text& text, const Instruction& instruction) {
   const bool string = (row.traits & (kRep | kRepz)) != 0;
   if ((prefixes & kPrefixRepne) != 0 && (branches || string)) text.add(string ? "repne " : "bnd ");
   if ((prefixes & kPrefixRep) != 0 && string) text.add((row.traits & kRepz) != 0 ? "repe " : "rep ");
-  if ((prefixes & kPrefixRep) != 0 && flow == ControlFlow::return_) text.add("rep ");
+  if ((prefixes & kPrefixRep) != 0 && branches && flow == ControlFlow::return_) text.add("rep ");
 }
 
 void add_far(Text& text, const Operand& operand) {

@@ -112,6 +112,16 @@ Result<std::unique_ptr<Tracee>> Tracee::launch(const LaunchOptions& options) {
     tracee->gone_ = !WIFSTOPPED(status);
     return Error{Fault::program, path + ": ended before its first instruction"};
   }
+  // At the event the system call has not returned yet, and rax is not what the program will find. An interrupt stops
+  // it again behind the call, before its first instruction.
+  ::ptrace(PTRACE_INTERRUPT, child, nullptr, nullptr);
+  ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+  while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
+  }
+  if (!WIFSTOPPED(status)) {
+    tracee->gone_ = true;
+    return Error{Fault::program, path + ": ended before its first instruction"};
+  }
   tracee->memory_ = ::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
   if (tracee->memory_ < 0)
     return Error{Fault::program, path + ": its memory cannot be opened: " + std::strerror(errno)};
@@ -241,7 +251,7 @@ Stop Tracee::run(int signal) {
   if (followed_ > 0 && stops_.contains(registers_[state::Reg::rip])) {
     const Stop stop = step(signal);
     if (stop.kind != Stop::Kind::stepped) return stop;
-    if (stops_.contains(registers_[state::Reg::rip])) return {Stop::Kind::stop_byte, 0, 0, false};
+    if (stops_.contains(registers_[state::Reg::rip])) return {.kind = Stop::Kind::stop_byte};
     signal = 0;
   }
   return resume(PTRACE_CONT, signal);
@@ -268,17 +278,17 @@ Stop Tracee::await() {
     if (thread < 0) {
       if (errno == EINTR) continue;
       gone_ = true;
-      return {Stop::Kind::killed, SIGKILL, 0, false};
+      return {.kind = Stop::Kind::killed, .number = SIGKILL};
     }
     if (thread == pid_ && !WIFSTOPPED(status)) {
       gone_ = true;
-      if (WIFEXITED(status)) return {Stop::Kind::exited, WEXITSTATUS(status), 0, false};
-      return {Stop::Kind::killed, WTERMSIG(status), 0, false};
+      if (WIFEXITED(status)) return {.kind = Stop::Kind::exited, .number = WEXITSTATUS(status)};
+      return {.kind = Stop::Kind::killed, .number = WTERMSIG(status)};
     }
     if (thread != followed_) {
       const pid_t before = followed_;
       handle_other(thread, status);
-      if (followed_ != before) return {Stop::Kind::stop_byte, 0, 0, false};
+      if (followed_ != before) return {.kind = Stop::Kind::stop_byte};
       continue;
     }
     if (const auto stop = classify(thread, status)) return *stop;
@@ -289,7 +299,7 @@ Stop Tracee::await() {
 std::optional<Stop> Tracee::classify(pid_t thread, int status) {
   if (!WIFSTOPPED(status)) {
     followed_ = -1;
-    return Stop{Stop::Kind::ended, 0, 0, false};
+    return Stop{.kind = Stop::Kind::ended};
   }
   const auto event = static_cast<unsigned>(status) >> 16;
   if (event != 0) {
@@ -303,11 +313,12 @@ std::optional<Stop> Tracee::classify(pid_t thread, int status) {
   fetch_registers();
   siginfo_t info{};
   ::ptrace(PTRACE_GETSIGINFO, thread, nullptr, &info);
-  Stop stop{Stop::Kind::signal, WSTOPSIG(status), 0, false};
+  Stop stop{.kind = Stop::Kind::signal, .number = WSTOPSIG(status)};
   const bool fault = stop.number == SIGSEGV || stop.number == SIGBUS || stop.number == SIGFPE || stop.number == SIGILL;
   if (fault && info.si_code > 0) {
     stop.by_instruction = true;
     stop.fault_address = reinterpret_cast<std::uint64_t>(info.si_addr);
+    stop.fault_address_known = info.si_code != SI_KERNEL;
   }
   return stop;
 }
@@ -328,7 +339,7 @@ std::optional<Stop> Tracee::classify_event(pid_t thread, unsigned event) {
       ::close(memory_);
       memory_ = ::open(("/proc/" + std::to_string(pid_) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
       fetch_registers();
-      return Stop{Stop::Kind::replaced, 0, 0, false};
+      return Stop{.kind = Stop::Kind::replaced};
     default: break;
   }
   ::ptrace(static_cast<__ptrace_request>(last_request_), thread, nullptr, nullptr);
@@ -343,17 +354,18 @@ Stop Tracee::classify_trap(pid_t thread) {
   const bool stepping = last_request_ == PTRACE_SINGLESTEP;
   fetch_registers();
   const std::uint64_t now = registers_[state::Reg::rip];
-  if (stepping && now != before && !may_trap_) return {Stop::Kind::stepped, 0, 0, false};
+  if (stepping && now != before && !may_trap_) return {};
   siginfo_t info{};
   ::ptrace(PTRACE_GETSIGINFO, thread, nullptr, &info);
   if (!stepping && info.si_code == SI_KERNEL && stops_.contains(now - 1)) {
     set_register(state::Reg::rip, now - 1);
-    return {Stop::Kind::stop_byte, 0, 0, false};
+    return {.kind = Stop::Kind::stop_byte};
   }
   // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT behind a system call, SIGTRAP at a handler's entry.
-  if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP))
-    return {Stop::Kind::stepped, 0, 0, false};
-  return {Stop::Kind::signal, SIGTRAP, 0, info.si_code == SI_KERNEL || info.si_code == TRAP_BRKPT};
+  if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP)) return {};
+  Stop stop{.kind = Stop::Kind::signal, .number = SIGTRAP};
+  stop.by_instruction = info.si_code == SI_KERNEL || info.si_code == TRAP_BRKPT;
+  return stop;
 }
 
 void Tracee::adopt(pid_t child, bool shares_memory, bool is_thread) {

@@ -37,6 +37,7 @@ struct Stop {
   Kind kind = Kind::stepped;
   int number = 0;                   ///< signal: its number; exited: the status; killed: the signal's number
   std::uint64_t fault_address = 0;  ///< signal: the address it concerns, for faults
+  bool fault_address_known = true;  ///< false: the kernel did not say it (a general protection fault)
   bool by_instruction = false;      ///< signal: the instruction at hand brought it about (a fault or trap)
 
   [[nodiscard]] bool program_is_gone() const { return kind == Kind::exited || kind == Kind::killed; }

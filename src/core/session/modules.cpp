@@ -129,14 +129,20 @@ const Module* Modules::at(std::uint64_t address) {
 }
 
 std::string Modules::place_name(std::uint64_t address) {
-  if (const Module* module = at(address)) {
-    const std::uint64_t inside = address - module->bias;
-    if (const program::Function* function = module->program->function_at(inside)) {
-      return function->origin == program::Function::Origin::plt ? function->name : module->program->place_name(inside);
-    }
-  }
   isa::Text text;
-  text.add_hex(address);
+  const Module* module = at(address);
+  if (module == nullptr) {
+    text.add_hex(address);
+    return std::string(text.view());
+  }
+  const std::uint64_t inside = address - module->bias;
+  const program::Function* function = module->program->function_at(inside);
+  if (function != nullptr && function->origin == program::Function::Origin::plt) return function->name;
+  if (function != nullptr && function->origin == program::Function::Origin::symbol)
+    return module->program->place_name(inside);
+  text.add(base_name(module->path));
+  text.add('+');
+  text.add_hex(inside);
   return std::string(text.view());
 }
 
@@ -170,26 +176,30 @@ Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) c
   return found;
 }
 
-std::vector<std::uint64_t> Modules::own_entries() const {
-  std::vector<std::uint64_t> result;
+Modules::OwnEntries Modules::own_entries() const {
+  OwnEntries result;
   for (const auto& module : modules_) {
     if (!module->program) continue;
     const program::Program& program = *module->program;
-    std::vector<std::uint64_t> inside;
+    debuginfo::CodeEntries entries = debuginfo::code_entries(program.elf());
     for (const program::Function& function : program.functions()) {
       if (!function.own) continue;
-      inside.push_back(function.address);
-      add_second_returns(program, function, inside);
+      entries.functions.push_back(function.address);
+      add_second_returns(program, function, entries.functions);
     }
-    const debuginfo::CodeEntries entries = debuginfo::code_entries(program.elf());
-    inside.insert(inside.end(), entries.functions.begin(), entries.functions.end());
-    inside.insert(inside.end(), entries.landing_pads.begin(), entries.landing_pads.end());
-    for (const std::uint64_t address : inside) {
-      if (is_own(address + module->bias)) result.push_back(address + module->bias);
-    }
+    const auto add = [&](const std::vector<std::uint64_t>& inside, std::vector<std::uint64_t>& out) {
+      for (const std::uint64_t address : inside) {
+        if (is_own(address + module->bias)) out.push_back(address + module->bias);
+      }
+    };
+    add(entries.functions, result.all);
+    add(entries.landing_pads, result.all);
+    add(entries.landing_pads, result.handlers);
   }
-  std::sort(result.begin(), result.end());
-  result.erase(std::unique(result.begin(), result.end()), result.end());
+  for (auto* list : {&result.all, &result.handlers}) {
+    std::sort(list->begin(), list->end());
+    list->erase(std::unique(list->begin(), list->end()), list->end());
+  }
   return result;
 }
 

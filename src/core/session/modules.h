@@ -36,9 +36,12 @@ class Modules {
   /// Where a location lies in the process: in the main program, or in the own module that is named before a colon.
   [[nodiscard]] Result<std::vector<std::uint64_t>> resolve(std::string_view location) const;
 
-  /// Every address at which control can come into own code from outside: the functions' first instructions, landing
-  /// pads of exception handlers, and the places behind calls that return twice (setjmp).
-  [[nodiscard]] std::vector<std::uint64_t> own_entries() const;
+  /// Where control can come into own code from outside, sorted.
+  struct OwnEntries {
+    std::vector<std::uint64_t> all;  ///< functions, handlers, and the places behind calls that return twice (setjmp)
+    std::vector<std::uint64_t> handlers;  ///< landing pads of exception handlers alone
+  };
+  [[nodiscard]] OwnEntries own_entries() const;
 
  private:
   void load(const process::Tracee& tracee, program::Program main);

@@ -321,6 +321,7 @@ class Stepper {
     if (interrupted && stop.by_instruction) {
       row.signal = stop.number;
       row.fault_address = stop.fault_address;
+      if (!stop.fault_address_known) row.fault_address = operand_address(code, before);
       if (!code.repeated) recorded.delta.memory.clear();
     }
     recorded.delta.compare(before, after);
@@ -336,6 +337,13 @@ class Stepper {
     }
     if (row.completed) follow_frames(code.flow, before, after);
     if (stop.kind == Stop::Kind::signal && !finished_) deliver(stop.number);
+  }
+
+  /// The address of the memory operand; the kernel does not know it for addresses that no program can have and for
+  /// operands that are not aligned.
+  static std::uint64_t operand_address(const Code& code, const RegisterSet& before) {
+    const state::Touched touched = state::touched_by(code.instruction, before);
+    return touched.count != 0 ? touched.begin()->address : 0;
   }
 
   void trim_repetitions(Recorded& recorded, const Code& code, const RegisterSet& before, const RegisterSet& after) {
@@ -412,8 +420,9 @@ class Stepper {
     }
     if (gone) return settle(recorded, code, before, stop);
     // The processor copied the trap flag into r11 (Intel SDM volume 2, SYSCALL); the program's own is kept.
-    if ((tracee_.registers()[Reg::r11] & kTrapFlag) != 0 && (before[Reg::rflags] & kTrapFlag) == 0 &&
-        (before[Reg::r11] & kTrapFlag) == 0) {
+    const RegisterSet& after = tracee_.registers();
+    const bool returned = !gate && after[Reg::rip] == before[Reg::rip] + code.length;
+    if (returned && (after[Reg::r11] & kTrapFlag) != 0 && (before[Reg::rflags] & kTrapFlag) == 0) {
       tracee_.set_register(Reg::r11, tracee_.registers()[Reg::r11] & ~kTrapFlag);
     }
     settle(recorded, code, before, stop);
@@ -540,7 +549,9 @@ class Stepper {
   void plant_entries() {
     if (planted_) return;
     planted_ = true;
-    for (const std::uint64_t address : modules_.own_entries()) tracee_.plant(address);
+    Modules::OwnEntries entries = modules_.own_entries();
+    for (const std::uint64_t address : entries.all) tracee_.plant(address);
+    handlers_ = std::move(entries.handlers);
     for (const std::uint64_t address : to_) tracee_.plant(address);
   }
 
@@ -585,10 +596,12 @@ class Stepper {
   }
 
   /// How control came back from a passage.
-  enum class Arrival { returned, called, elsewhere };
+  enum class Arrival { returned, called, handler, elsewhere };
 
   /// A return comes to the address that a call left in its slot, with the stack just above that slot.
+  /// A handler can stand right behind the call that threw, so it is asked for first.
   Arrival arrival() {
+    if (std::binary_search(handlers_.begin(), handlers_.end(), rip())) return Arrival::handler;
     const std::uint64_t slot = tracee_.registers()[Reg::rsp] - 8;
     if (std::find(frames_.begin(), frames_.end(), slot) != frames_.end()) {
       std::uint8_t bytes[8] = {};
@@ -607,6 +620,8 @@ class Stepper {
     switch (arrival()) {
       case Arrival::returned: return name + " ran and returned";
       case Arrival::called: return name + " ran until it called " + modules_.place_name(rip());
+      case Arrival::handler:
+        return name + " ran until an exception came to the handler at " + modules_.place_name(rip());
       case Arrival::elsewhere: break;
     }
     return name + " ran until control came to " + modules_.place_name(rip());
@@ -620,6 +635,7 @@ class Stepper {
     switch (arrival()) {
       case Arrival::returned: frames_.erase(std::find(frames_.begin(), frames_.end(), stack - 8), frames_.end()); break;
       case Arrival::called: frames_.push_back(stack); break;
+      case Arrival::handler:
       case Arrival::elsewhere: std::erase_if(frames_, [&](std::uint64_t slot) { return slot < stack; }); break;
     }
   }
@@ -650,7 +666,8 @@ class Stepper {
   int current_ = 0;
   std::vector<state::MemoryRequest> requests_;
   state::VectorSet vectors_;
-  std::vector<std::uint64_t> frames_;  ///< stack addresses of the return addresses of calls under way
+  std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
+  std::vector<std::uint64_t> frames_;    ///< stack addresses of the return addresses of calls under way
   std::uint64_t start_stack_ = 0;
   std::string text_;  ///< of the special row at hand
   int deliver_ = 0;   ///< signal that goes along with the next motion

@@ -1,0 +1,392 @@
+// `steps` against the kernel's own account of the program (through the walker, which shares no code with it), and
+// against plain runs.
+#include <gtest/gtest.h>
+#include <sys/wait.h>
+
+#include <csignal>
+#include <map>
+#include <nlohmann/json.hpp>
+#include <random>
+#include <thread>
+
+#include "support.h"
+#include "walker.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+
+std::uint64_t number(const json& text) { return std::stoull(text.get<std::string>(), nullptr, 16); }
+
+std::vector<std::uint8_t> plain_bytes(const std::string& digits) {
+  std::vector<std::uint8_t> result;
+  for (std::size_t i = 0; i + 1 < digits.size(); i += 2)
+    result.push_back(static_cast<std::uint8_t>(std::stoul(digits.substr(i, 2), nullptr, 16)));
+  return result;
+}
+
+json steps_of(std::vector<std::string> words) {
+  words.insert(words.begin(), {"steps", "--form", "json"});
+  const Outcome outcome = deeptrace(words);
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  EXPECT_TRUE(json::accept(outcome.out)) << outcome.out.substr(0, 500);
+  return json::parse(outcome.out, nullptr, false);
+}
+
+/// A machine state that rows are applied to.
+struct Replayed {
+  std::map<std::string, std::uint64_t> registers;
+  std::vector<std::uint8_t> vectors;
+  std::map<std::uint64_t, std::vector<std::uint8_t>> memory;
+
+  explicit Replayed(const Walker& walker) : vectors(walker.vectors()), memory(walker.writable_memory()) {
+    const user_regs_struct r = walker.registers();
+    registers = {{"rax", r.rax},
+                 {"rbx", r.rbx},
+                 {"rcx", r.rcx},
+                 {"rdx", r.rdx},
+                 {"rsi", r.rsi},
+                 {"rdi", r.rdi},
+                 {"rbp", r.rbp},
+                 {"rsp", r.rsp},
+                 {"r8", r.r8},
+                 {"r9", r.r9},
+                 {"r10", r.r10},
+                 {"r11", r.r11},
+                 {"r12", r.r12},
+                 {"r13", r.r13},
+                 {"r14", r.r14},
+                 {"r15", r.r15},
+                 {"rflags", r.eflags & ~0x10000ULL},
+                 {"cs", r.cs},
+                 {"ss", r.ss},
+                 {"ds", r.ds},
+                 {"es", r.es},
+                 {"fs", r.fs},
+                 {"gs", r.gs},
+                 {"fs_base", r.fs_base},
+                 {"gs_base", r.gs_base}};
+  }
+
+  void store(std::uint64_t address, const std::vector<std::uint8_t>& bytes, const json& row) {
+    for (std::size_t i = 0; i < bytes.size(); ++i) {
+      auto piece = memory.upper_bound(address + i);
+      if (piece == memory.begin()) continue;
+      --piece;
+      // Stack that grows later is not in the first account.
+      if (address + i - piece->first >= piece->second.size()) continue;
+      piece->second[address + i - piece->first] = bytes[i];
+    }
+    (void)row;
+  }
+
+  void apply(const json& row) {
+    for (const auto& [name, change] : row["changed"].items()) {
+      if (name.starts_with("xmm")) {
+        const auto bytes = plain_bytes(change["after"]);
+        std::copy(bytes.begin(), bytes.end(), vectors.begin() + 16 * std::stol(name.substr(3)));
+      } else if (name != "mxcsr") {
+        EXPECT_EQ(registers[name], number(change["before"])) << name << " before row " << row["n"];
+        registers[name] = number(change["after"]);
+      }
+    }
+    EXPECT_EQ(registers["rflags"], number(row["flags"]["before"]) & ~0x10000ULL) << "flags before row " << row["n"];
+    registers["rflags"] = number(row["flags"]["after"]) & ~0x10000ULL;
+    for (const json& change : row["memory"]) {
+      if (change["after"].is_null()) continue;
+      const std::string after = change["after"];
+      std::vector<std::uint8_t> bytes;
+      if (after.starts_with("0x")) {
+        for (std::uint64_t i = 0, value = number(change["after"]); i < change["size"]; ++i)
+          bytes.push_back(static_cast<std::uint8_t>(value >> (8 * i)));
+      } else {
+        bytes = plain_bytes(after);
+      }
+      EXPECT_EQ(bytes.size(), change["size"].get<std::size_t>());
+      store(number(change["address"]), bytes, row);
+    }
+  }
+};
+
+/// Applies rows [first, last) to what the walker sees at the first and compares with what it sees at the last.
+void expect_replay(const std::vector<std::string>& program, const json& rows, std::size_t first, std::size_t last) {
+  const auto times = [&](std::size_t from, std::size_t to) {
+    unsigned count = 0;
+    for (std::size_t i = from; i <= to; ++i)
+      count += rows[i]["kind"] == "instruction" && rows[i]["address"] == rows[to]["address"] ? 1 : 0;
+    return count;
+  };
+  Walker walker(program);
+  ASSERT_TRUE(walker.run_to(number(rows[first]["address"]), times(0, first))) << "row " << first;
+  Replayed state(walker);
+  for (std::size_t i = first; i < last; ++i) state.apply(rows[i]);
+  ASSERT_TRUE(walker.run_to(number(rows[last]["address"]), times(first + 1, last))) << "row " << last;
+  const Replayed truth(walker);
+  EXPECT_EQ(state.registers, truth.registers) << "at row " << rows[last]["n"] << " " << rows[last]["text"];
+  EXPECT_EQ(state.vectors, truth.vectors) << "at row " << rows[last]["n"];
+  for (const auto& [start, bytes] : state.memory) {
+    const auto found = truth.memory.find(start);
+    ASSERT_NE(found, truth.memory.end());
+    EXPECT_TRUE(found->second == bytes) << "memory at " << std::hex << start << " at row " << std::dec
+                                        << rows[last]["n"] << " " << rows[last]["text"];
+  }
+}
+
+/// A row at which the walker can stop with a hardware stop: an instruction that is neither repeated nor behind one
+/// that shadows it.
+bool can_stop_at(const json& row) {
+  return row["kind"] == "instruction" && !row.contains("repetitions") &&
+         row["text"].get<std::string>().find(';') == std::string::npos;
+}
+
+TEST(Replay, GivesTheKernelsRegistersAndMemory) {
+  const std::vector<std::string> program = {fixture("plain")};
+  const json rows = steps_of({"--from", "work", "--count", "all", program[0]})["steps"];
+  ASSERT_GT(rows.size(), 1000U);
+  std::mt19937 random(3);
+  const std::size_t end = rows.size() - 1;
+  for (int round = 0; round < 40; ++round) {
+    std::size_t last = 1 + random() % (end - 1);
+    // Every odd instruction stands in the first few hundred rows after the filling loop; look there more often.
+    while (!can_stop_at(rows[last])) --last;
+    expect_replay(program, rows, 0, last);
+  }
+  // And right behind each row that is special.
+  for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+    const std::string text = rows[i]["text"];
+    const bool special = rows[i]["kind"] == "kernel" || rows[i].contains("repetitions") || text.starts_with("lock") ||
+                         text.starts_with("pushf") || text.starts_with("bt") || text.starts_with("enter") ||
+                         text.starts_with("pop qword") || text.find("; ") != std::string::npos ||
+                         text.starts_with("push -2") || text.starts_with("xchg");
+    if (special && can_stop_at(rows[i + 1])) expect_replay(program, rows, 0, i + 1);
+  }
+}
+
+TEST(Replay, HoldsBetweenPassagesOfALibraryProgram) {
+  for (const char* name : {"tidelog", "tidelog-O2"}) {
+    const std::vector<std::string> program = {demo(name), demo("readings.txt")};
+    const json rows = steps_of({"--count", "all", program[0], program[1]})["steps"];
+    std::size_t first = 0;
+    int compared = 0;
+    for (std::size_t i = 1; i < rows.size(); ++i) {
+      if (rows[i]["kind"] == "instruction") continue;
+      if (i - first > 8 && can_stop_at(rows[first]) && can_stop_at(rows[i - 1]) && compared < 12) {
+        expect_replay(program, rows, first, i - 1);
+        ++compared;
+      }
+      first = i + 1;
+    }
+    EXPECT_GE(compared, 4);
+  }
+}
+
+TEST(Steps, OutputAndStatusEqualAPlainRun) {
+  const std::vector<std::vector<std::string>> programs = {{fixture("winding"), "tide"},
+                                                          {fixture("winding-O2")},
+                                                          {fixture("throwing")},
+                                                          {demo("tidelog"), demo("readings.txt")},
+                                                          {demo("tidelog-O2"), "/nowhere"},
+                                                          {fixture("plain")},
+                                                          {fixture("winding-static"), "still"},
+                                                          {fixture("winding-stripped"), "bare"}};
+  for (const auto& program : programs) {
+    const Outcome plain = run(program);
+    for (const char* count : {"1", "50", "all"}) {
+      const TempFolder folder;
+      std::vector<std::string> words = {"steps", "--form",           "json",           "--count",
+                                        count,   "--program-output", folder / "output"};
+      words.insert(words.end(), program.begin(), program.end());
+      const Outcome traced = deeptrace(words);
+      ASSERT_EQ(traced.status, 0) << program[0] << traced.err;
+      const json result = json::parse(traced.out);
+      EXPECT_EQ(result["exit"], json({{"status", plain.status}})) << program[0];
+      EXPECT_EQ(read_file(folder / "output"), plain.out) << program[0];
+      EXPECT_EQ(traced.err, plain.err);
+    }
+  }
+}
+
+std::vector<std::string> texts_of_kind(const json& result, const std::string& kind) {
+  std::vector<std::string> texts;
+  for (const json& row : result["steps"]) {
+    if (row["kind"] == kind) texts.push_back(row["text"]);
+  }
+  return texts;
+}
+
+unsigned count_in(const json& result, const std::string& function) {
+  unsigned count = 0;
+  for (const json& row : result["steps"])
+    count += row["kind"] == "instruction" && row["function"].is_string() &&
+                     row["function"].get<std::string>().starts_with(function)
+                 ? 1
+                 : 0;
+  return count;
+}
+
+TEST(Steps, FollowsEveryWayBackIntoOwnCode) {
+  const json result = steps_of({"--count", "all", fixture("winding")});
+  EXPECT_EQ(result["ended"], "return");
+  EXPECT_GT(count_in(result, "compare"), 30U);
+  EXPECT_GT(count_in(result, "on_signal"), 8U);
+  EXPECT_GT(count_in(result, "dive"), 20U);
+  EXPECT_EQ(texts_of_kind(result, "signal").size(), 2U);
+  EXPECT_EQ(texts_of_kind(result, "signal_return").size(), 2U);
+  for (const json& row : result["steps"]) {
+    if (row["kind"] == "passage") {
+      EXPECT_EQ(row["memory_followed"], false);
+    }
+    EXPECT_FALSE(row["changed"].contains("rip"));
+  }
+  // Exit handlers run after main has returned: a start at the entry sees them too.
+  const json whole = steps_of({"--from", "at_end", "--count", "all", fixture("winding")});
+  EXPECT_GT(count_in(whole, "at_end"), 5U);
+  // Without symbols the unwind table gives the entries of functions that are called back.
+  EXPECT_GT(steps_of({"--count", "all", fixture("winding-stripped")})["instructions"], 120);
+}
+
+TEST(Steps, FollowsExceptionsToTheirHandlers) {
+  const json result = steps_of({"--from", "try_all", "--count", "all", fixture("throwing")});
+  EXPECT_EQ(result["ended"], "return");
+  EXPECT_EQ(result["exit"], json({{"status", 12}}));
+  std::size_t arrivals = 0;
+  for (const std::string& text : texts_of_kind(result, "passage"))
+    arrivals += text.find("came to the handler at try_all") != std::string::npos ? 1 : 0;
+  EXPECT_EQ(arrivals, 3U);
+}
+
+TEST(Steps, EndsWhereItIsTold) {
+  const std::string program = demo("tidelog"), data = demo("readings.txt");
+  const json to = steps_of({"--from", "level_sum", "--to", "levels.c:35", program, data});
+  EXPECT_EQ(to["ended"], "to");
+  EXPECT_EQ(to["steps"].back()["line"], 33);
+  const json counted = steps_of({"--from", "level_sum", "--count", "7", program, data});
+  EXPECT_EQ(counted["ended"], "count");
+  EXPECT_EQ(counted["instructions"], 7);
+  EXPECT_EQ(steps_of({"--from", "level_sum", program, data})["ended"], "return");
+  const json library = steps_of({"--from", "main", "--to", "log_checksum", "--count", "all", program, data});
+  EXPECT_EQ(library["ended"], "to");
+  EXPECT_EQ(library["exit"], json({{"status", 0}}));
+}
+
+TEST(Steps, TextFoldsLoopsAndJsonHasThemAll) {
+  const std::vector<std::string> rest = {"--from", "level_sum", demo("tidelog"), demo("readings.txt")};
+  std::vector<std::string> words = {"steps"};
+  words.insert(words.end(), rest.begin(), rest.end());
+  const std::string text = deeptrace(words).out;
+  EXPECT_NE(text.find("the same 11 rows 12 times, from level_sum+0x31 on"), std::string::npos) << text;
+  EXPECT_NE(text.find("0x4d8 / 1240, 0x695 / 1685, 0x906 / 2310, 0xab9 / 2745, ..., 0x582 / 1410"), std::string::npos)
+      << text;
+  EXPECT_EQ(steps_of(rest)["steps"].size(), 145U);
+}
+
+TEST(Steps, ACrashIsTheLastRow) {
+  struct Case {
+    std::string way, signal;
+    std::uint64_t address;
+  };
+  for (const Case& c : {Case{"null", "SIGSEGV", 0}, Case{"wild", "SIGSEGV", 0x8000000000001234}}) {
+    const json result = steps_of({"--count", "all", fixture("failing"), c.way});
+    const json& last = result["steps"].back();
+    EXPECT_EQ(result["exit"], json({{"signal", c.signal}}));
+    EXPECT_EQ(last["completed"], false);
+    EXPECT_EQ(last["function"], "store");
+    EXPECT_EQ(number(last["fault_address"]), c.address);
+  }
+  const json divided = steps_of({"--count", "all", fixture("failing"), "divide"});
+  EXPECT_TRUE(divided["steps"].back()["text"].get<std::string>().starts_with("idiv"));
+  EXPECT_EQ(divided["exit"], json({{"signal", "SIGFPE"}}));
+  EXPECT_EQ(steps_of({"--count", "all", fixture("failing"), "trap"})["exit"], json({{"signal", "SIGTRAP"}}));
+  EXPECT_EQ(steps_of({"--count", "all", fixture("failing"), "abort"})["exit"], json({{"signal", "SIGABRT"}}));
+}
+
+/// Processes whose command line holds `word`.
+std::size_t processes_with(const std::string& word) {
+  std::size_t count = 0;
+  for (const auto& entry : std::filesystem::directory_iterator("/proc")) {
+    const std::string name = entry.path().filename();
+    if (name.find_first_not_of("0123456789") != std::string::npos) continue;
+    count += read_file(entry.path() / "cmdline").find(word) != std::string::npos ? 1 : 0;
+  }
+  return count;
+}
+
+int wait_for(pid_t child) {
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+TEST(Steps, InterruptedItReportsWhatItHasAndLeavesNothing) {
+  for (const int signal : {SIGINT, SIGTERM}) {
+    const TempFolder folder;
+    // A copy under a name of its own, so that it can be found among all processes.
+    std::filesystem::copy_file(fixture("failing"), folder / "spinning");
+    const std::string program = folder / "spinning";
+    const pid_t child = start_deeptrace({"steps", "--form", "json", "--count", "all", program, "spin"}, folder.path());
+    while (processes_with(program) < 2) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    std::this_thread::sleep_for(std::chrono::milliseconds(300));
+    ::kill(child, signal);
+    EXPECT_EQ(wait_for(child), 130);
+    const std::string text = read_file(folder / "out");
+    ASSERT_TRUE(json::accept(text)) << text.substr(text.size() - 300);
+    const json result = json::parse(text);
+    EXPECT_EQ(result["exit"], json({{"stopped", "interrupt"}}));
+    EXPECT_GT(result["steps"].size(), 100U);
+    EXPECT_EQ(processes_with(program), 0U);
+  }
+}
+
+TEST(Steps, AProgramKilledFromOutsideIsOneLineAndStatusFour) {
+  const TempFolder folder;
+  std::filesystem::copy_file(fixture("failing"), folder / "spinning");
+  const std::string program = folder / "spinning";
+  const pid_t child = start_deeptrace({"steps", "--form", "json", "--count", "all", program, "spin"}, folder.path());
+  while (processes_with(program) < 2) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+  std::this_thread::sleep_for(std::chrono::milliseconds(200));
+  ASSERT_EQ(run({"pkill", "-KILL", "-f", "^" + program}).status, 0);
+  EXPECT_EQ(wait_for(child), 4);
+  EXPECT_EQ(json::parse(read_file(folder / "out"))["exit"], json({{"signal", "SIGKILL"}}));
+  const std::string err = read_file(folder / "err");
+  EXPECT_EQ(std::count(err.begin(), err.end(), '\n'), 1) << err;
+}
+
+TEST(Steps, BadRequestsAreOneLineAndAStatus) {
+  const TempFolder folder;
+  write_file(folder / "plain.txt", "no program\n");
+  const auto status = [](std::vector<std::string> words) {
+    words.insert(words.begin(), "steps");
+    const Outcome outcome = deeptrace(words);
+    EXPECT_EQ(std::count(outcome.err.begin(), outcome.err.end(), '\n'), 1) << outcome.err;
+    EXPECT_EQ(outcome.out, "");
+    return outcome.status;
+  };
+  EXPECT_EQ(status({"--from", "no_such", demo("tidelog")}), 2);
+  EXPECT_EQ(status({"--to", "levels.c:3", demo("tidelog")}), 2);
+  EXPECT_EQ(status({folder / "plain.txt"}), 4);
+  EXPECT_EQ(status({folder / "missing"}), 4);
+  EXPECT_EQ(status({"--folder", "/nowhere", demo("tidelog")}), 4);
+  EXPECT_EQ(status({"--input", "/nowhere", demo("tidelog")}), 4);
+  EXPECT_EQ(status({"--env", "novalue", demo("tidelog")}), 2);
+  // Ends before --from.
+  EXPECT_EQ(status({"--from", "by_level", "--program-output", folder / "output", fixture("never")}), 4);
+}
+
+TEST(Steps, PassesOnInputEnvironmentAndFolder) {
+  const TempFolder folder;
+  write_file(folder / "input", "fed\n");
+  const std::string output = folder / "output";
+  const Outcome outcome =
+      deeptrace({"steps", "--form", "none", "--input", folder / "input", "--env", "TIDE=high", "--folder",
+                 folder.path(), "--program-output", output, "--from", "0x0", "/bin/sh"});
+  EXPECT_EQ(outcome.status, 2);
+  const Outcome ran = deeptrace({"steps", "--form", "none", "--count", "1", "--input", folder / "input", "--env",
+                                 "TIDE=high", "--folder", folder.path(), "--program-output", output, "/bin/sh", "-c",
+                                 "read a; echo $a $TIDE; pwd; exit 5"});
+  EXPECT_EQ(ran.status, 0) << ran.err;
+  EXPECT_EQ(read_file(output), "fed high\n" + folder.path().string() + "\n");
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
