@@ -11,7 +11,7 @@ namespace {
 
 constexpr std::uint16_t kNoRow = 0xffff;
 constexpr std::uint16_t kBranch = 0x8000;
-constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1, kRexPresent = 0x40;
+constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1;
 
 /// Encoding spaces and opcode maps, as generate_table.py numbers them.
 enum Space : unsigned { kLegacy, kVex };

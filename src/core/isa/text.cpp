@@ -97,6 +97,7 @@ void add_far(Text& text, const Operand& operand) {
 
 void Text::add(std::string_view text) {
   const std::size_t size = std::min(text.size(), sizeof(buffer_) - size_);
+  if (size == 0) return;
   std::memcpy(buffer_ + size_, text.data(), size);
   size_ += size;
 }
