@@ -29,34 +29,28 @@ void JsonWriter::string(std::string_view text) {
   separate();
   out_.add('"');
   std::size_t plain = 0;
-  const auto escape = [&](std::size_t at, std::string_view replacement) {
+  const auto replace = [&](std::size_t at, std::string_view replacement) {
     out_.add(text.substr(plain, at - plain));
     out_.add(replacement);
     plain = at + 1;
   };
   for (std::size_t i = 0; i < text.size(); ++i) {
     const auto byte = static_cast<std::uint8_t>(text[i]);
-    if (byte == '"') {
-      escape(i, "\\\"");
-    } else if (byte == '\\') {
-      escape(i, "\\\\");
-    } else if (byte == '\n') {
-      escape(i, "\\n");
-    } else if (byte == '\t') {
-      escape(i, "\\t");
-    } else if (byte < 0x20 || byte == 0x7f) {
-      constexpr std::string_view kDigits = "0123456789abcdef";
-      const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
-      escape(i, {code, sizeof code});
-    } else if (byte >= 0x80) {
-      const std::size_t length = utf8_sequence(text, i);
-      if (length != 0) {
+    if (byte >= 0x20 && byte < 0x7f && byte != '"' && byte != '\\') continue;
+    if (byte >= 0x80) {
+      if (const std::size_t length = utf8_sequence(text, i); length != 0) {
         i += length - 1;
         continue;
       }
-      constexpr std::string_view kDigits = "0123456789abcdef";
-      const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
-      escape(i, {code, sizeof code});
+    }
+    constexpr std::string_view kDigits = "0123456789abcdef";
+    const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
+    switch (byte) {
+      case '"': replace(i, "\\\""); break;
+      case '\\': replace(i, "\\\\"); break;
+      case '\n': replace(i, "\\n"); break;
+      case '\t': replace(i, "\\t"); break;
+      default: replace(i, {code, sizeof code});
     }
   }
   out_.add(text.substr(plain));

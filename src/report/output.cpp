@@ -57,7 +57,7 @@ std::size_t utf8_sequence(std::string_view text, std::size_t at) {
 }
 
 void Output::flush() {
-  std::string_view rest = buffer_;
+  std::string_view rest(buffer_.get(), size_);
   while (!rest.empty() && error_ == 0) {
     const ssize_t written = ::write(descriptor_, rest.data(), rest.size());
     if (written > 0) {
@@ -66,7 +66,7 @@ void Output::flush() {
       error_ = errno;
     }
   }
-  buffer_.clear();
+  size_ = 0;
 }
 
 Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool wide) {

@@ -2,6 +2,8 @@
 #pragma once
 
 #include <cstdint>
+#include <cstring>
+#include <memory>
 #include <string>
 #include <string_view>
 
@@ -10,16 +12,26 @@ namespace deeptrace::report {
 /// Collects bytes and writes them in large pieces. A failed write is remembered; later ones are dropped.
 class Output {
  public:
-  explicit Output(int descriptor) : descriptor_(descriptor) { buffer_.reserve(2 * kPiece); }
+  explicit Output(int descriptor) : descriptor_(descriptor), buffer_(new char[kPiece]) {}
   ~Output() { flush(); }
   Output(const Output&) = delete;
   Output& operator=(const Output&) = delete;
 
   void add(std::string_view text) {
-    buffer_ += text;
-    if (buffer_.size() >= kPiece) flush();
+    while (text.size() > kPiece - size_) {
+      const std::size_t part = kPiece - size_;
+      std::memcpy(buffer_.get() + size_, text.data(), part);
+      size_ += part;
+      text.remove_prefix(part);
+      flush();
+    }
+    if (!text.empty()) std::memcpy(buffer_.get() + size_, text.data(), text.size());
+    size_ += text.size();
   }
-  void add(char c) { add(std::string_view(&c, 1)); }
+  void add(char c) {
+    if (size_ == kPiece) flush();
+    buffer_[size_++] = c;
+  }
   void flush();
   /// errno of the first failed write; 0 when all went well.
   [[nodiscard]] int error() const { return error_; }
@@ -28,7 +40,8 @@ class Output {
   static constexpr std::size_t kPiece = 1U << 16;
   int descriptor_;
   int error_ = 0;
-  std::string buffer_;
+  std::unique_ptr<char[]> buffer_;
+  std::size_t size_ = 0;
 };
 
 /// What a text report may use.

@@ -1,6 +1,7 @@
 #include "session/steps.h"
 
 #include <algorithm>
+#include <array>
 #include <climits>
 #include <csignal>
 #include <cstdlib>
@@ -17,6 +18,7 @@
 #include "process/maps.h"
 #include "process/snapshot.h"
 #include "session/modules.h"
+#include "session/shadow.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -31,6 +33,12 @@ using state::RegisterSet;
 
 constexpr std::uint64_t kTrapFlag = 0x100;
 constexpr std::uint64_t kMostFollowed = std::uint64_t(64) << 20;  // bytes of one instruction's memory
+
+/// Memory that an instruction writes, as a recipe.
+struct Write {
+  isa::MemoryRecipe recipe;
+  std::uint16_t width = 0;  ///< bits
+};
 
 /// What is known of an instruction once, for all the times that it runs.
 struct Code {
@@ -48,6 +56,8 @@ struct Code {
   bool touches_vector = false;
   bool repeated = false;
   bool flag_image = false;
+  bool plain = false;      ///< nothing about it needs more than registers and memory compared
+  std::vector<Write> writes;
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 };
 
@@ -55,7 +65,9 @@ struct Code {
 struct Recorded {
   StepRow row;
   Delta delta;
-  bool waiting = false;  ///< its memory after the step has not been read yet
+  const Code* code = nullptr;  ///< set while the row still has to be made of the registers below
+  RegisterSet before, after;
+  bool memory_waits = false;  ///< what its instruction left in memory has not been read yet
 };
 
 class Stepper {
@@ -171,21 +183,32 @@ class Stepper {
     code.length = static_cast<std::uint8_t>(code.length + code.shadowed->length);
     code.flow = code.shadowed->flow;
     code.touches_vector |= code.shadowed->touches_vector;
+    code.plain = false;
   }
 
   // ---- rows -------------------------------------------------------------------------------------------------------
 
-  /// Starts the next row; the one before it may still wait for its memory.
-  Recorded& open_row(StepRow::Kind kind) {
-    current_ = 1 - current_;
-    Recorded& recorded = rows_[current_];
+  /// Room for the next row; those before it may still wait for their memory.
+  Recorded& open_slot() {
+    if (waiting_ + 1 == kQueue) settle_waiting();
+    Recorded& recorded = rows_[waiting_];
     recorded.delta.clear();
+    recorded.code = nullptr;
+    return recorded;
+  }
+
+  Recorded& open_row(StepRow::Kind kind) {
+    Recorded& recorded = open_slot();
+    start_row(recorded, kind);
+    return recorded;
+  }
+
+  void start_row(Recorded& recorded, StepRow::Kind kind) {
     recorded.row = StepRow{};
     recorded.row.kind = kind;
     recorded.row.thread = tracee_.thread();
     recorded.row.address = rip();
     recorded.row.delta = &recorded.delta;
-    return recorded;
   }
 
   void place(StepRow& row, const Code& code) {
@@ -199,63 +222,116 @@ class Stepper {
     row.flow = code.flow;
   }
 
-  /// Gives the finished row of `recorded` to the sink, now or when its memory has been read.
+  /// Queues a finished row. Only rows of single instructions may wait; the text of others does not live as long.
   void close_row(Recorded& recorded) {
-    flush_other(recorded);
-    recorded.row.number = ++summary_.rows;
+    ++summary_.rows;
     if (recorded.row.kind == StepRow::Kind::instruction) ++summary_.instructions;
-    recorded.waiting = true;
-    if (recorded.delta.memory.empty() || recorded.row.kind != StepRow::Kind::instruction) send(recorded);
+    recorded.memory_waits = recorded.row.kind == StepRow::Kind::instruction && !recorded.delta.memory.empty();
+    ++waiting_;
+    if (recorded.row.kind != StepRow::Kind::instruction || !tracee_.alone()) settle_waiting();
   }
 
-  void send(Recorded& recorded) {
-    recorded.waiting = false;
-    sink_.row(recorded.row);
-  }
-
-  void flush_other(const Recorded& recorded) {
-    Recorded& other = &recorded == &rows_[0] ? rows_[1] : rows_[0];
-    if (other.waiting) flush();
-  }
-
-  /// Reads what the waiting row's instruction left in memory and, in the same call to the kernel, what `next` is about
-  /// to overwrite; then sends the waiting row.
-  void exchange(Recorded* next) {
+  /// Reads, in one call to the kernel, what the instructions of the waiting rows left in memory. No two of them wrote
+  /// to the same place (see prepare), so what is there now is what each one left.
+  void read_back() {
     requests_.clear();
-    Recorded* waiting = rows_[0].waiting ? &rows_[0] : rows_[1].waiting ? &rows_[1] : nullptr;
-    const auto request = [&](Recorded* recorded, bool after) {
-      if (recorded == nullptr) return;
-      for (state::MemoryChange& change : recorded->delta.memory) {
-        std::uint8_t* bytes = after ? recorded->delta.after(change) : recorded->delta.before(change);
-        requests_.push_back({change.address, {bytes, change.size}, 0});
+    for (std::size_t i = unread_; i < waiting_; ++i) {
+      if (!rows_[i].memory_waits) continue;
+      for (const state::MemoryChange& change : rows_[i].delta.memory) {
+        requests_.push_back({change.address, {rows_[i].delta.after(change), change.size}, 0});
       }
-    };
-    request(waiting, true);
-    request(next, false);
+    }
     if (!requests_.empty()) tracee_.read_memory(requests_, state::Provenance::program);
     std::size_t at = 0;
-    if (waiting != nullptr) {
-      for (state::MemoryChange& change : waiting->delta.memory) change.after_known = requests_[at++].got == change.size;
-      send(*waiting);
-    }
-    if (next != nullptr) {
-      for (state::MemoryChange& change : next->delta.memory) change.before_known = requests_[at++].got == change.size;
+    for (; unread_ < waiting_; ++unread_) {
+      Recorded& recorded = rows_[unread_];
+      if (!recorded.memory_waits) continue;
+      for (state::MemoryChange& change : recorded.delta.memory) {
+        change.after_known = requests_[at].got == change.size;
+        shadow_.write(change.address, {recorded.delta.after(change), requests_[at].got});
+        ++at;
+      }
     }
   }
 
-  void flush() { exchange(nullptr); }
+  /// Sends the waiting rows, in order.
+  void settle_waiting() {
+    read_back();
+    for (std::size_t i = 0; i < waiting_; ++i) {
+      if (rows_[i].code != nullptr) finish_plain(rows_[i]);
+      rows_[i].row.number = ++sent_;
+      sink_.row(rows_[i].row);
+    }
+    waiting_ = unread_ = 0;
+  }
+
+  /// Makes the row of a plain instruction from the registers around it. This is left to the end because a step's
+  /// switches between processes leave our caches cold; a batch of rows warms them once.
+  void finish_plain(Recorded& recorded) {
+    StepRow& row = recorded.row;
+    row = StepRow{};
+    row.thread = tracee_.thread();
+    row.address = recorded.before[Reg::rip];
+    row.delta = &recorded.delta;
+    place(row, *recorded.code);
+    recorded.delta.compare(recorded.before, recorded.after);
+    if (row.flow == ControlFlow::conditional) row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
+  }
+
+  /// True when a place that is about to be written has not been read back yet.
+  [[nodiscard]] bool overlaps_unread(const Delta& delta) const {
+    for (const state::MemoryChange& change : delta.memory) {
+      for (std::size_t i = unread_; i < waiting_; ++i) {
+        for (const state::MemoryChange& other : rows_[i].delta.memory) {
+          if (change.address < other.address + other.size && other.address < change.address + change.size) return true;
+        }
+      }
+    }
+    return false;
+  }
+
+  /// Finds what stands where the instruction of the open row is about to write.
+  void prepare(Delta& delta) {
+    if (delta.memory.empty()) return;
+    if (overlaps_unread(delta)) read_back();
+    for (state::MemoryChange& change : delta.memory) {
+      const std::span<std::uint8_t> before(delta.before(change), change.size);
+      if (tracee_.alone() && shadow_.read(change.address, before)) continue;
+      change.before_known = tracee_.read_memory(change.address, before) == change.size;
+    }
+  }
+
+  /// Sends all rows, and forgets what is known of memory: somebody else is about to write.
+  void flush() {
+    settle_waiting();
+    shadow_.forget();
+  }
 
   // ---- one instruction of own code --------------------------------------------------------------------------------
 
   void own_step() {
     Code& code = code_at(rip());
     if (code.flow == ControlFlow::system) return system_step(code);
-    Recorded& recorded = open_row(StepRow::Kind::instruction);
-    place(recorded.row, code);
-    recorded.row.memory_followed = static_cast<bool>(code.instruction);
-    add_writes(recorded, code);
-    exchange(&recorded);
+    Recorded& recorded = open_slot();
+    bool followed = static_cast<bool>(code.instruction);
     const RegisterSet before = tracee_.registers();
+    if (code.plain) {
+      for (const Write& write : code.writes) add_write(recorded, code, write, before);
+    } else {
+      followed &= add_writes(recorded, code);
+    }
+    prepare(recorded.delta);
+    if (code.plain && deliver_ == 0) {
+      const Stop stop = tracee_.step();
+      if (stop.kind == Stop::Kind::stepped && tracee_.alone() && !code_changed_) return queue_plain(recorded, code, before);
+      start_row(recorded, StepRow::Kind::instruction);
+      recorded.row.address = before[Reg::rip];
+      place(recorded.row, code);
+      return settle(recorded, code, before, stop);
+    }
+    start_row(recorded, StepRow::Kind::instruction);
+    place(recorded.row, code);
+    recorded.row.memory_followed = followed;
     const Stop stop = code.repeated ? step_repeated(before[Reg::rip] + code.length) : take_step(code);
     settle(recorded, code, before, stop);
   }
@@ -265,21 +341,42 @@ class Stepper {
     return tracee_.step(signal, code.flow == ControlFlow::trap || !code.instruction);
   }
 
-  /// Room for every range that the instruction is about to write.
-  void add_writes(Recorded& recorded, const Code& code) {
+  /// Room for one range of a plain instruction.
+  void add_write(Recorded& recorded, const Code& code, const Write& write, const RegisterSet& registers) {
+    const std::uint64_t next = registers[Reg::rip] + code.length;
+    const std::uint64_t address = state::address_of(write.recipe, registers, next, write.width);
+    recorded.delta.add_memory(address, write.width / 8U);
+    if (modules_.is_own(address)) code_changed_ = true;
+  }
+
+  void queue_plain(Recorded& recorded, const Code& code, const RegisterSet& before) {
+    recorded.code = &code;
+    recorded.before = before;
+    recorded.after = tracee_.registers();
+    recorded.memory_waits = !recorded.delta.memory.empty();
+    ++summary_.rows;
+    ++summary_.instructions;
+    ++waiting_;
+    if (code.flow == ControlFlow::call || code.flow == ControlFlow::return_) follow_frames(code.flow, before, recorded.after);
+  }
+
+  /// Room for every range that the instruction is about to write; false when that is too much to follow.
+  bool add_writes(Recorded& recorded, const Code& code) {
     const Code& writer = code.shadowed ? *code.shadowed : code;
-    if (!writer.writes_memory) return;
+    if (!writer.writes_memory) return true;
+    bool followed = true;
     RegisterSet registers = tracee_.registers();
     registers[Reg::rip] += code.shadowed ? code.instruction.length : 0;
     for (const state::TouchedRange& range : state::touched_by(writer.instruction, registers)) {
       if (!isa::writes(range.access)) continue;
       if (range.size > kMostFollowed) {
-        recorded.row.memory_followed = false;
+        followed = false;
       } else {
         recorded.delta.add_memory(range.address, range.size);
       }
       if (modules_.is_own(range.address)) code_changed_ = true;
     }
+    return followed;
   }
 
   /// All repetitions at once: a stop byte behind the instruction instead of a step for each.
@@ -329,13 +426,13 @@ class Stepper {
     if (code.touches_vector) compare_vectors(recorded);
     if (code.flow == ControlFlow::conditional) row.taken = after[Reg::rip] != before[Reg::rip] + code.length;
     if (code.flag_image && row.completed) hide_trap_flag(recorded, before);
+    const bool completed = row.completed;
+    const bool ordinary = completed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
+    const ControlFlow flow = code.flow;
     close_row(recorded);
-    if (code_changed_) {
-      flush();
-      code_.clear();
-      code_changed_ = false;
-    }
-    if (row.completed) follow_frames(code.flow, before, after);
+    if (!ordinary || code_changed_) flush();
+    if (std::exchange(code_changed_, false)) code_.clear();
+    if (completed) follow_frames(flow, before, after);
     if (stop.kind == Stop::Kind::signal && !finished_) deliver(stop.number);
   }
 
@@ -662,8 +759,12 @@ class Stepper {
   StepsSummary summary_;
   std::vector<std::uint64_t> to_;
   std::unordered_map<std::uint64_t, Code> code_;
-  Recorded rows_[2];
-  int current_ = 0;
+  static constexpr std::size_t kQueue = 256;
+  std::array<Recorded, kQueue> rows_;  ///< waiting rows in order, then the open one
+  std::size_t waiting_ = 0;
+  std::size_t unread_ = 0;  ///< the first of them whose memory has not been read back
+  std::uint64_t sent_ = 0;  ///< rows given to the sink
+  Shadow shadow_{tracee_};
   std::vector<state::MemoryRequest> requests_;
   state::VectorSet vectors_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
