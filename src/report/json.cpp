@@ -23,38 +23,37 @@ void JsonWriter::open(char opening, char closing) {
   open_.push_back({closing, true});
 }
 
-/// RFC 8259: quotes, backslashes and control characters are escaped; bytes that are not UTF-8 become \u00NN of the
+/// RFC 8259: quotes, backslashes and control characters are escaped; bytes that are not UTF-8 become \\u00NN of the
 /// byte's value, so that the document stays valid whatever a binary's names hold.
-void JsonWriter::string(std::string_view text) {
-  separate();
-  out_.add('"');
-  std::size_t plain = 0;
-  const auto replace = [&](std::size_t at, std::string_view replacement) {
-    out_.add(text.substr(plain, at - plain));
-    out_.add(replacement);
-    plain = at + 1;
-  };
+void add_json_string(std::string& to, std::string_view text) {
+  to += '"';
   for (std::size_t i = 0; i < text.size(); ++i) {
     const auto byte = static_cast<std::uint8_t>(text[i]);
-    if (byte >= 0x20 && byte < 0x7f && byte != '"' && byte != '\\') continue;
-    if (byte >= 0x80) {
-      if (const std::size_t length = utf8_sequence(text, i); length != 0) {
-        i += length - 1;
-        continue;
-      }
+    const bool plain = byte >= 0x20 && byte < 0x7f && byte != '"' && byte != '\\';
+    const std::size_t length = plain ? 1 : byte >= 0x80 ? utf8_sequence(text, i) : 0;
+    if (length != 0) {
+      to += text.substr(i, length);
+      i += length - 1;
+      continue;
     }
     constexpr std::string_view kDigits = "0123456789abcdef";
     const char code[] = {'\\', 'u', '0', '0', kDigits[byte >> 4], kDigits[byte & 15]};
     switch (byte) {
-      case '"': replace(i, "\\\""); break;
-      case '\\': replace(i, "\\\\"); break;
-      case '\n': replace(i, "\\n"); break;
-      case '\t': replace(i, "\\t"); break;
-      default: replace(i, {code, sizeof code});
+      case '"': to += "\\\""; break;
+      case '\\': to += "\\\\"; break;
+      case '\n': to += "\\n"; break;
+      case '\t': to += "\\t"; break;
+      default: to.append(code, sizeof code);
     }
   }
-  out_.add(text.substr(plain));
-  out_.add('"');
+  to += '"';
+}
+
+void JsonWriter::string(std::string_view text) {
+  separate();
+  scratch_.clear();
+  add_json_string(scratch_, text);
+  out_.add(scratch_);
 }
 
 void JsonWriter::number(std::uint64_t value) {
@@ -72,12 +71,13 @@ void JsonWriter::hex(std::uint64_t value) {
 
 void JsonWriter::bytes(const std::uint8_t* data, std::size_t size) {
   separate();
-  out_.add('"');
+  scratch_.assign(1, '"');
   for (std::size_t i = 0; i < size; ++i) {
-    const char pair[] = {"0123456789abcdef"[data[i] >> 4], "0123456789abcdef"[data[i] & 15]};
-    out_.add({pair, 2});
+    scratch_ += "0123456789abcdef"[data[i] >> 4];
+    scratch_ += "0123456789abcdef"[data[i] & 15];
   }
-  out_.add('"');
+  scratch_ += '"';
+  out_.add(scratch_);
 }
 
 }  // namespace deeptrace::report

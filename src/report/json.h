@@ -11,6 +11,9 @@
 
 namespace deeptrace::report {
 
+/// Adds `text` as a JSON string with its quotes.
+void add_json_string(std::string& to, std::string_view text);
+
 class JsonWriter {
  public:
   explicit JsonWriter(Output& out) : out_(out) {}
@@ -45,6 +48,8 @@ class JsonWriter {
   void hex(std::uint64_t value);
   /// Bytes as plain hexadecimal digits in memory order, in quotes.
   void bytes(const std::uint8_t* data, std::size_t size);
+  /// Members that were written before, as `"name":value,…`.
+  void members(std::string_view text) { raw(text); }
   /// A string, or null when it is empty.
   void string_or_null(std::string_view text) { text.empty() ? null() : string(text); }
 
@@ -62,6 +67,7 @@ class JsonWriter {
 
   Output& out_;
   std::vector<Level> open_;
+  std::string scratch_;
   bool after_key_ = false;
   bool line_pending_ = false;
 };

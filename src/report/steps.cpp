@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <unordered_map>
+
 #include "report/csv.h"
 #include "report/json.h"
 
@@ -49,13 +51,7 @@ class Json : public StepsSink {
     json_.key("n").number(row.number);
     json_.key("kind").string(kind_name(row.kind));
     json_.key("thread").number(static_cast<std::uint64_t>(row.thread));
-    json_.key("address").hex(row.address);
-    json_.key("function").string_or_null(row.function);
-    json_.key("file").string_or_null(row.file);
-    json_.key("line");
-    row.line != 0 ? json_.number(row.line) : json_.null();
-    json_.key("text").string(row.text);
-    if (!row.target_name.empty()) json_.key("target_name").string(row.target_name);
+    place(row);
     if (row.taken) json_.key("taken").boolean(*row.taken);
     if (row.repetitions) json_.key("repetitions").number(*row.repetitions);
     changes(*row.delta);
@@ -84,6 +80,47 @@ class Json : public StepsSink {
   }
 
  private:
+  /// What is the same every time that an instruction runs is written once and kept.
+  struct Place {
+    std::string text;
+    std::string members;
+  };
+
+  void place(const StepRow& row) {
+    if (row.kind != StepRow::Kind::instruction) {
+      scratch_.clear();
+      add_place(scratch_, row);
+      return json_.members(scratch_);
+    }
+    Place& known = places_[row.address];
+    if (known.members.empty() || known.text != row.text) {
+      known.text = row.text;
+      known.members.clear();
+      add_place(known.members, row);
+    }
+    json_.members(known.members);
+  }
+
+  static void add_place(std::string& to, const StepRow& row) {
+    const auto add_or_null = [&](std::string_view text) {
+      if (text.empty()) {
+        to += "null";
+      } else {
+        add_json_string(to, text);
+      }
+    };
+    to += fmt::format("\"address\":\"{:#x}\",\"function\":", row.address);
+    add_or_null(row.function);
+    to += ",\"file\":";
+    add_or_null(row.file);
+    to += row.line != 0 ? fmt::format(",\"line\":{}", row.line) : ",\"line\":null";
+    to += ",\"text\":";
+    add_json_string(to, row.text);
+    if (row.target_name.empty()) return;
+    to += ",\"target_name\":";
+    add_json_string(to, row.target_name);
+  }
+
   void changes(const state::Delta& delta) {
     json_.key("changed").begin_object();
     for (const state::RegisterChange& change : delta.registers) {
@@ -138,6 +175,8 @@ class Json : public StepsSink {
 
   Output& out_;
   JsonWriter json_;
+  std::unordered_map<std::uint64_t, Place> places_;
+  std::string scratch_;
 };
 
 class Csv : public StepsSink {
