@@ -57,7 +57,8 @@ double bare(const char* program, std::uint64_t count, std::uint64_t& checksum) {
 /// Writes the rows, counts the stores, and ends the program after the last row.
 class Timed : public deeptrace::session::StepsSink {
  public:
-  Timed(deeptrace::report::Output& out, std::uint64_t count) : json_(deeptrace::report::steps_json(out)), out_(out), count_(count) {}
+  Timed(deeptrace::report::Output& out, std::uint64_t count)
+      : json_(deeptrace::report::steps_json(out)), out_(out), count_(count) {}
   void begin(const deeptrace::session::StepsStart& start) override {
     json_->begin(start);
     start_ = Clock::now();
@@ -116,9 +117,12 @@ void compare(const char* program, std::uint64_t count, int processors) {
   }
   std::sort(ours.begin(), ours.end());
   std::sort(theirs.begin(), theirs.end());
-  std::printf("pinned to %d processor%s: steps %.0f/s, bare loop %.0f/s, ratio %.3f   (%llu instructions, %.1f%% stores, checksum %llx)\n",
-              processors, processors == 1 ? "" : "s", ours[3], theirs[3], ours[3] / theirs[3], static_cast<unsigned long long>(count),
-              100.0 * static_cast<double>(stores) / static_cast<double>(count), static_cast<unsigned long long>(checksum));
+  std::printf(
+      "pinned to %d processor%s: steps %.0f/s, bare loop %.0f/s, ratio %.3f   (%llu instructions, %.1f%% stores, "
+      "checksum %llx)\n",
+      processors, processors == 1 ? "" : "s", ours[3], theirs[3], ours[3] / theirs[3],
+      static_cast<unsigned long long>(count), 100.0 * static_cast<double>(stores) / static_cast<double>(count),
+      static_cast<unsigned long long>(checksum));
 }
 
 }  // namespace

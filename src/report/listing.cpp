@@ -70,12 +70,12 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (row.line != line_ || row.file != file_) source_line(row);
-    std::string text = fmt::format("    {:>#10x}  {:<7} {:<24}  ", row.address, fmt::format("+{}", hex(row.offset)),
-                                   spaced(row.bytes));
+    std::string text = fmt::format("    {:>#10x}  {:<7} ", row.address, fmt::format("+{}", hex(row.offset)));
+    text += look(style_, Role::faint, fmt::format("{:<24}  ", spaced(row.bytes)));
     std::string tail = reference(row);
     text += tail.empty() ? std::string(row.text) : fmt::format("{:<34}", row.text);
     line(text + tail);
-    if (!row.meaning.empty()) line(fmt::format("{:47}  {}", "", look(style_, Role::faint, row.meaning)));
+    if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
 
   void end_function() override {}
@@ -110,7 +110,7 @@ class Text : public ListingSink {
     std::string head =
         fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
     if (other_file) head += "   " + printable(path);
-    line(look(style_, Role::faint, head));
+    line(look(style_, Role::source, head));
   }
 
   /// Tabs become spaces here; other control characters are escaped.

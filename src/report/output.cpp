@@ -89,7 +89,7 @@ Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool
 
 std::string look(const Style& style, Role role, std::string_view text) {
   if (!style.colour || role == Role::plain || text.empty()) return std::string(text);
-  constexpr std::array<std::string_view, 7> kCodes = {"", "1", "2", "38;5;37", "38;5;214", "38;5;199", "7"};
+  constexpr std::array<std::string_view, 8> kCodes = {"", "1", "38;5;110", "2", "38;5;37", "38;5;214", "38;5;199", "7"};
   return fmt::format("\x1b[{}m{}\x1b[0m", kCodes[static_cast<std::size_t>(role)], text);
 }
 

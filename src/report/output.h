@@ -55,7 +55,7 @@ struct Style {
 };
 
 /// The roles that text can have; each has one look everywhere.
-enum class Role { plain, heading, faint, changed, attention, broken, next };
+enum class Role { plain, heading, source, faint, changed, attention, broken, next };
 
 /// `text` in the look of `role`. Without colour it stays as it is.
 std::string look(const Style& style, Role role, std::string_view text);

@@ -52,6 +52,9 @@ class Text : public session::StepsSink {
     line(fmt::format("{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)),
                      printable(start.place), start.address,
                      start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
+    FoldEntry before;
+    add_output(before);
+    for (const std::string& text : before.lines) line(text);
   }
 
   void row(const StepRow& row) override {
@@ -111,7 +114,7 @@ class Text : public session::StepsSink {
     const auto text = sources_.line(path, row.line);
     std::string spaced;
     for (const char c : text.value_or("(source text not found)")) spaced += c == '\t' ? "    " : std::string(1, c);
-    entry.lines.push_back(look(style_, Role::faint, fmt::format("{:>7}  {}", row.line, printable(spaced))));
+    entry.lines.push_back(look(style_, Role::source, fmt::format("{:>7}  {}", row.line, printable(spaced))));
   }
 
   void add_first_line(FoldEntry& entry, const StepRow& row) {
@@ -150,6 +153,7 @@ class Text : public session::StepsSink {
 
   void add_changes(FoldEntry& entry, const StepRow& row) {
     const state::Delta& delta = *row.delta;
+    if (row.kind == StepRow::Kind::passage) return add_passage_changes(entry, delta);
     for (const state::RegisterChange& change : delta.registers) {
       add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
                  both_readings(style_, change.before, 8));
@@ -164,6 +168,22 @@ class Text : public session::StepsSink {
     if (delta.mxcsr_before != delta.mxcsr_after)
       add_change(entry, "mxcsr", hex(delta.mxcsr_after), hex(delta.mxcsr_before));
     add_memory(entry, row);
+  }
+
+  /// Of a passage the returned value and the stack pointer count; of the rest, which registers changed.
+  void add_passage_changes(FoldEntry& entry, const state::Delta& delta) {
+    std::string others;
+    for (const state::RegisterChange& change : delta.registers) {
+      if (change.reg == state::Reg::rax || change.reg == state::Reg::rsp) {
+        add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
+                   both_readings(style_, change.before, 8));
+      } else {
+        others += fmt::format(" {}", name_of(change.reg));
+      }
+    }
+    for (const state::VectorChange& change : delta.vectors) others += fmt::format(" xmm{}", change.index);
+    if (others.empty()) return;
+    entry.lines.push_back(fmt::format("   {}              also changed:{}", look(style_, Role::changed, "~"), others));
   }
 
   void add_memory(FoldEntry& entry, const StepRow& row) {
@@ -193,7 +213,7 @@ class Text : public session::StepsSink {
   void add_change(FoldEntry& entry, const std::string& what, const std::string& now, const std::string& was,
                   std::string_view kind = {}) {
     const std::string mark = look(style_, Role::changed, "~");
-    const std::string values = now == was ? fmt::format("same {}", now)
+    const std::string values = now == was ? fmt::format("still {}", now)
                                           : fmt::format("{}   was {}", look(style_, Role::changed, "now " + now), was);
     entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, what, values));
     const bool memory = !kind.empty();

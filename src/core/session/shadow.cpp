@@ -56,7 +56,8 @@ bool Shadow::is_private(std::uint64_t address) {
     }
     private_known_ = true;
   }
-  return std::any_of(private_.begin(), private_.end(), [&](const program::AddressRange& r) { return r.holds(address); });
+  return std::any_of(private_.begin(), private_.end(),
+                     [&](const program::AddressRange& r) { return r.holds(address); });
 }
 
 }  // namespace deeptrace::session

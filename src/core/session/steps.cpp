@@ -16,6 +16,7 @@
 #include "isa/text.h"
 #include "process/interrupt.h"
 #include "process/maps.h"
+#include "process/same_processor.h"
 #include "process/snapshot.h"
 #include "session/modules.h"
 #include "session/shadow.h"
@@ -56,7 +57,7 @@ struct Code {
   bool touches_vector = false;
   bool repeated = false;
   bool flag_image = false;
-  bool plain = false;      ///< nothing about it needs more than registers and memory compared
+  bool plain = false;  ///< nothing about it needs more than registers and memory compared
   std::vector<Write> writes;
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 };
@@ -275,7 +276,8 @@ class Stepper {
     row.delta = &recorded.delta;
     place(row, *recorded.code);
     recorded.delta.compare(recorded.before, recorded.after);
-    if (row.flow == ControlFlow::conditional) row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
+    if (row.flow == ControlFlow::conditional)
+      row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
   }
 
   /// True when a place that is about to be written has not been read back yet.
@@ -301,8 +303,10 @@ class Stepper {
     }
   }
 
-  /// Sends all rows, and forgets what is known of memory: somebody else is about to write.
+  /// Before anything but a step: sends all rows, and forgets what is known of memory, since somebody else is about to
+  /// write it.
   void flush() {
+    processor_.apart();
     settle_waiting();
     shadow_.forget();
   }
@@ -312,6 +316,7 @@ class Stepper {
   void own_step() {
     Code& code = code_at(rip());
     if (code.flow == ControlFlow::system) return system_step(code);
+    if (tracee_.alone()) processor_.together();
     Recorded& recorded = open_slot();
     bool followed = static_cast<bool>(code.instruction);
     const RegisterSet before = tracee_.registers();
@@ -323,7 +328,8 @@ class Stepper {
     prepare(recorded.delta);
     if (code.plain && deliver_ == 0) {
       const Stop stop = tracee_.step();
-      if (stop.kind == Stop::Kind::stepped && tracee_.alone() && !code_changed_) return queue_plain(recorded, code, before);
+      if (stop.kind == Stop::Kind::stepped && tracee_.alone() && !code_changed_)
+        return queue_plain(recorded, code, before);
       start_row(recorded, StepRow::Kind::instruction);
       recorded.row.address = before[Reg::rip];
       place(recorded.row, code);
@@ -357,7 +363,8 @@ class Stepper {
     ++summary_.rows;
     ++summary_.instructions;
     ++waiting_;
-    if (code.flow == ControlFlow::call || code.flow == ControlFlow::return_) follow_frames(code.flow, before, recorded.after);
+    if (code.flow == ControlFlow::call || code.flow == ControlFlow::return_)
+      follow_frames(code.flow, before, recorded.after);
   }
 
   /// Room for every range that the instruction is about to write; false when that is too much to follow.
@@ -430,7 +437,10 @@ class Stepper {
     const bool ordinary = completed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
     const ControlFlow flow = code.flow;
     close_row(recorded);
-    if (!ordinary || code_changed_) flush();
+    if (!ordinary || code_changed_) {
+      settle_waiting();
+      shadow_.forget();
+    }
     if (std::exchange(code_changed_, false)) code_.clear();
     if (completed) follow_frames(flow, before, after);
     if (stop.kind == Stop::Kind::signal && !finished_) deliver(stop.number);
@@ -765,6 +775,7 @@ class Stepper {
   std::size_t unread_ = 0;  ///< the first of them whose memory has not been read back
   std::uint64_t sent_ = 0;  ///< rows given to the sink
   Shadow shadow_{tracee_};
+  process::SameProcessor processor_{tracee_.thread()};
   std::vector<state::MemoryRequest> requests_;
   state::VectorSet vectors_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
