@@ -48,8 +48,8 @@ class JsonWriter {
   void hex(std::uint64_t value);
   /// Bytes as plain hexadecimal digits in memory order, in quotes.
   void bytes(const std::uint8_t* data, std::size_t size);
-  /// Members that were written before, as `"name":value,…`.
-  void members(std::string_view text) { raw(text); }
+  /// A value that the caller has put together as JSON text.
+  void ready_made(std::string_view text) { raw(text); }
   /// A string, or null when it is empty.
   void string_or_null(std::string_view text) { text.empty() ? null() : string(text); }
 

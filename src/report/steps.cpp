@@ -3,6 +3,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <bit>
+#include <charconv>
 #include <unordered_map>
 
 #include "report/csv.h"
@@ -45,20 +48,27 @@ class Json : public StepsSink {
     json_.key("steps").begin_array();
   }
 
+  /// A row is put together as text and written at once: there are many, and this is most of what a step costs.
   void row(const StepRow& row) override {
+    std::string& to = row_;
+    to = "{\"n\":";
+    add_number(to, row.number);
+    to += ",\"thread\":";
+    add_number(to, static_cast<std::uint64_t>(row.thread));
+    to += ',';
+    to += place(row);
+    if (row.taken) to += *row.taken ? ",\"taken\":true" : ",\"taken\":false";
+    if (row.repetitions) {
+      to += ",\"repetitions\":";
+      add_number(to, *row.repetitions);
+    }
+    add_changes(to, *row.delta);
+    to += row.completed ? ",\"completed\":true" : ",\"completed\":false";
+    if (!row.memory_followed) to += ",\"memory_followed\":false";
+    if (row.signal != 0) add_signal(to, row);
+    to += '}';
     json_.new_line();
-    json_.begin_object();
-    json_.key("n").number(row.number);
-    json_.key("kind").string(kind_name(row.kind));
-    json_.key("thread").number(static_cast<std::uint64_t>(row.thread));
-    place(row);
-    if (row.taken) json_.key("taken").boolean(*row.taken);
-    if (row.repetitions) json_.key("repetitions").number(*row.repetitions);
-    changes(*row.delta);
-    json_.key("completed").boolean(row.completed);
-    if (!row.memory_followed) json_.key("memory_followed").boolean(false);
-    if (row.signal != 0) signal(row);
-    json_.end();
+    json_.ready_made(to);
   }
 
   void end(const StepsSummary& summary) override {
@@ -86,33 +96,30 @@ class Json : public StepsSink {
     std::string members;
   };
 
-  void place(const StepRow& row) {
-    if (row.kind != StepRow::Kind::instruction) {
-      scratch_.clear();
-      add_place(scratch_, row);
-      return json_.members(scratch_);
-    }
-    Place& known = places_[row.address];
-    if (known.members.empty() || known.text != row.text) {
+  const std::string& place(const StepRow& row) {
+    const bool kept = row.kind == StepRow::Kind::instruction;
+    Place& known = kept ? places_[row.address] : other_;
+    if (!kept || known.members.empty() || known.text != row.text) {
       known.text = row.text;
       known.members.clear();
       add_place(known.members, row);
     }
-    json_.members(known.members);
+    return known.members;
+  }
+
+  static void add_string_or_null(std::string& to, std::string_view text) {
+    if (text.empty()) {
+      to += "null";
+    } else {
+      add_json_string(to, text);
+    }
   }
 
   static void add_place(std::string& to, const StepRow& row) {
-    const auto add_or_null = [&](std::string_view text) {
-      if (text.empty()) {
-        to += "null";
-      } else {
-        add_json_string(to, text);
-      }
-    };
-    to += fmt::format("\"address\":\"{:#x}\",\"function\":", row.address);
-    add_or_null(row.function);
+    to += fmt::format("\"kind\":\"{}\",\"address\":\"{:#x}\",\"function\":", kind_name(row.kind), row.address);
+    add_string_or_null(to, row.function);
     to += ",\"file\":";
-    add_or_null(row.file);
+    add_string_or_null(to, row.file);
     to += row.line != 0 ? fmt::format(",\"line\":{}", row.line) : ",\"line\":null";
     to += ",\"text\":";
     add_json_string(to, row.text);
@@ -121,62 +128,102 @@ class Json : public StepsSink {
     add_json_string(to, row.target_name);
   }
 
-  void changes(const state::Delta& delta) {
-    json_.key("changed").begin_object();
+  static void add_number(std::string& to, std::uint64_t value) {
+    char digits[20];
+    const auto end = std::to_chars(digits, digits + sizeof digits, value).ptr;
+    to.append(digits, static_cast<std::size_t>(end - digits));
+  }
+
+  static void add_hex(std::string& to, std::uint64_t value) {
+    char text[20] = {'"', '0', 'x'};
+    const auto digits = std::max(1U, static_cast<unsigned>(std::bit_width(value) + 3) / 4);
+    for (unsigned i = digits; i > 0; --i, value >>= 4) text[2 + i] = "0123456789abcdef"[value & 15];
+    text[3 + digits] = '"';
+    to.append(text, 4 + digits);
+  }
+
+  static void add_bytes(std::string& to, const std::uint8_t* data, std::size_t size) {
+    to += '"';
+    for (std::size_t i = 0; i < size; ++i) {
+      to += "0123456789abcdef"[data[i] >> 4];
+      to += "0123456789abcdef"[data[i] & 15];
+    }
+    to += '"';
+  }
+
+  static void add_pair(std::string& to, std::uint64_t before, std::uint64_t after) {
+    to += "{\"before\":";
+    add_hex(to, before);
+    to += ",\"after\":";
+    add_hex(to, after);
+    to += '}';
+  }
+
+  static void add_changes(std::string& to, const state::Delta& delta) {
+    to += ",\"changed\":{";
+    const std::size_t empty = to.size();
+    const auto name = [&](std::string_view text) {
+      to += to.size() == empty ? "\"" : ",\"";
+      to += text;
+      to += "\":";
+    };
     for (const state::RegisterChange& change : delta.registers) {
-      json_.key(name_of(change.reg)).begin_object();
-      json_.key("before").hex(change.before);
-      json_.key("after").hex(change.after);
-      json_.end();
+      name(name_of(change.reg));
+      add_pair(to, change.before, change.after);
     }
     for (const state::VectorChange& change : delta.vectors) {
-      const char name[] = {'x', 'm', 'm', static_cast<char>(change.index < 10 ? '0' + change.index : '1'),
-                           static_cast<char>('0' + change.index % 10)};
-      json_.key({name, change.index < 10 ? 4U : 5U}).begin_object();
-      json_.key("before").bytes(change.before.data(), change.before.size());
-      json_.key("after").bytes(change.after.data(), change.after.size());
-      json_.end();
+      name("xmm" + std::to_string(change.index));
+      to += "{\"before\":";
+      add_bytes(to, change.before.data(), change.before.size());
+      to += ",\"after\":";
+      add_bytes(to, change.after.data(), change.after.size());
+      to += '}';
     }
     if (delta.mxcsr_before != delta.mxcsr_after) {
-      json_.key("mxcsr").begin_object();
-      json_.key("before").hex(delta.mxcsr_before);
-      json_.key("after").hex(delta.mxcsr_after);
-      json_.end();
+      name("mxcsr");
+      add_pair(to, delta.mxcsr_before, delta.mxcsr_after);
     }
-    json_.end();
-    json_.key("flags").begin_object();
-    json_.key("before").hex(delta.flags_before);
-    json_.key("after").hex(delta.flags_after);
-    json_.end();
-    json_.key("memory").begin_array();
+    to += "},\"flags\":";
+    add_pair(to, delta.flags_before, delta.flags_after);
+    to += ",\"memory\":[";
     for (const state::MemoryChange& change : delta.memory) {
-      json_.begin_object();
-      json_.key("address").hex(change.address);
-      json_.key("size").number(change.size);
-      json_.key("before");
-      memory_value(delta.before(change), change.size, change.before_known);
-      json_.key("after");
-      memory_value(delta.after(change), change.size, change.after_known);
-      json_.end();
+      to += &change == delta.memory.data() ? "{\"address\":" : ",{\"address\":";
+      add_hex(to, change.address);
+      to += ",\"size\":";
+      add_number(to, change.size);
+      to += ",\"before\":";
+      add_memory_value(to, delta.before(change), change.size, change.before_known);
+      to += ",\"after\":";
+      add_memory_value(to, delta.after(change), change.size, change.after_known);
+      to += '}';
     }
-    json_.end();
+    to += ']';
   }
 
   /// Up to eight bytes as a number, more as bytes in memory order, null when it could not be read.
-  void memory_value(const std::uint8_t* bytes, std::size_t size, bool known) {
-    if (!known) return json_.null();
-    size <= 8 ? json_.hex(number_at(bytes, size)) : json_.bytes(bytes, size);
+  static void add_memory_value(std::string& to, const std::uint8_t* bytes, std::size_t size, bool known) {
+    if (!known) {
+      to += "null";
+    } else if (size <= 8) {
+      add_hex(to, number_at(bytes, size));
+    } else {
+      add_bytes(to, bytes, size);
+    }
   }
 
-  void signal(const StepRow& row) {
-    json_.key("signal").string(session::signal_name(row.signal));
-    if (row.kind == StepRow::Kind::instruction) json_.key("fault_address").hex(row.fault_address);
+  static void add_signal(std::string& to, const StepRow& row) {
+    to += ",\"signal\":";
+    add_json_string(to, session::signal_name(row.signal));
+    if (row.kind != StepRow::Kind::instruction) return;
+    to += ",\"fault_address\":";
+    add_hex(to, row.fault_address);
   }
 
   Output& out_;
   JsonWriter json_;
   std::unordered_map<std::uint64_t, Place> places_;
-  std::string scratch_;
+  Place other_;
+  std::string row_;
 };
 
 class Csv : public StepsSink {

@@ -171,6 +171,12 @@ class Stepper {
     code.touches_vector = effects.touches_vector;
     code.repeated = isa::is_repeated(instruction);
     code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
+    for (const isa::Operand& operand : isa::operands_of(instruction)) {
+      const bool written = operand.kind == isa::Operand::Kind::memory && isa::writes(operand.access);
+      if (written && operand.width != 0) code.writes.push_back({operand.memory, operand.width});
+    }
+    code.plain = !code.touches_vector && !code.repeated && !code.flag_image && code.flow != ControlFlow::trap &&
+                 code.flow != ControlFlow::system;
     std::uint64_t target = 0;
     if (isa::direct_target(instruction, address, target) || isa::fixed_memory_address(instruction, address, target)) {
       program::Reference reference = module.program->reference(target - module.bias);
