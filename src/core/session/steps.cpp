@@ -62,6 +62,14 @@ struct Code {
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 };
 
+/// A memory change that waits to be read back.
+struct Written {
+  Delta* delta = nullptr;
+  state::MemoryChange* change = nullptr;
+  std::size_t piece = 0;  ///< of the batched read
+  std::size_t at = 0;     ///< place in the bytes that were read
+};
+
 /// A row with the storage that it points into.
 struct Recorded {
   StepRow row;
@@ -239,25 +247,46 @@ class Stepper {
   }
 
   /// Reads, in one call to the kernel, what the instructions of the waiting rows left in memory. No two of them wrote
-  /// to the same place (see prepare), so what is there now is what each one left.
+  /// to the same place (see prepare), so what is there now is what each one left. Places close to each other are read
+  /// as one, since the kernel's work is by piece.
   void read_back() {
-    requests_.clear();
-    for (std::size_t i = unread_; i < waiting_; ++i) {
-      if (!rows_[i].memory_waits) continue;
-      for (const state::MemoryChange& change : rows_[i].delta.memory) {
-        requests_.push_back({change.address, {rows_[i].delta.after(change), change.size}, 0});
-      }
-    }
-    if (!requests_.empty()) tracee_.read_memory(requests_, state::Provenance::program);
-    std::size_t at = 0;
+    constexpr std::uint64_t kClose = 512;
+    written_.clear();
     for (; unread_ < waiting_; ++unread_) {
       Recorded& recorded = rows_[unread_];
       if (!recorded.memory_waits) continue;
-      for (state::MemoryChange& change : recorded.delta.memory) {
-        change.after_known = requests_[at].got == change.size;
-        shadow_.write(change.address, {recorded.delta.after(change), requests_[at].got});
-        ++at;
-      }
+      for (state::MemoryChange& change : recorded.delta.memory) written_.push_back({&recorded.delta, &change});
+    }
+    if (written_.empty()) return;
+    std::sort(written_.begin(), written_.end(),
+              [](const Written& a, const Written& b) { return a.change->address < b.change->address; });
+    requests_.clear();
+    std::size_t size = 0;
+    for (Written& written : written_) {
+      const std::uint64_t address = written.change->address;
+      const bool joins = !requests_.empty() && address - requests_.back().address - requests_.back().got < kClose;
+      if (!joins) requests_.push_back({address, {}, 0});
+      // Until the read, `got` holds the size of the piece, which ends with this place.
+      size -= requests_.back().got;
+      written.at = size + (address - requests_.back().address);
+      requests_.back().got = address - requests_.back().address + written.change->size;
+      size += requests_.back().got;
+      written.piece = requests_.size() - 1;
+    }
+    if (read_.size() < size) read_.resize(size);
+    std::size_t at = 0;
+    for (state::MemoryRequest& request : requests_) {
+      request.into = {read_.data() + at, request.got};
+      at += std::exchange(request.got, 0);
+    }
+    tracee_.read_memory(requests_, state::Provenance::program);
+    for (const Written& written : written_) {
+      state::MemoryChange& change = *written.change;
+      const state::MemoryRequest& piece = requests_[written.piece];
+      change.after_known = change.address - piece.address + change.size <= piece.got;
+      if (!change.after_known) continue;
+      std::memcpy(written.delta->after(change), read_.data() + written.at, change.size);
+      shadow_.write(change.address, {read_.data() + written.at, change.size});
     }
   }
 
@@ -782,7 +811,9 @@ class Stepper {
   std::uint64_t sent_ = 0;  ///< rows given to the sink
   Shadow shadow_{tracee_};
   process::SameProcessor processor_{tracee_.thread()};
+  std::vector<Written> written_;
   std::vector<state::MemoryRequest> requests_;
+  std::vector<std::uint8_t> read_;
   state::VectorSet vectors_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
   std::vector<std::uint64_t> frames_;    ///< stack addresses of the return addresses of calls under way
