@@ -51,6 +51,14 @@ std::string readable_string(Bytes bytes) {
   return {reinterpret_cast<const char*>(bytes.data()), size};
 }
 
+/// What assemblers fill gaps with: any nop, and a register exchanged with itself.
+bool does_nothing(const isa::Instruction& instruction) {
+  const std::string_view name = isa::operation_of(isa::row_of(instruction)).name;
+  if (name == "nop") return true;
+  const isa::Operands operands = isa::operands_of(instruction);
+  return name == "xchg" && operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg;
+}
+
 }  // namespace
 
 std::string demangled(std::string_view symbol) {
@@ -178,7 +186,7 @@ bool Program::only_padding(AddressRange range) const {
       continue;
     }
     const isa::Instruction instruction = isa::decode(bytes.subspan(at, size - at), isa::Mode::bits64);
-    if (!instruction || isa::operation_of(isa::row_of(instruction)).name != "nop") return false;
+    if (!instruction || !does_nothing(instruction)) return false;
     at += instruction.length;
   }
   return true;
@@ -260,6 +268,7 @@ const Function* Program::function_at(std::uint64_t address) const {
 
 std::vector<const Function*> Program::functions_named(std::string_view name) const {
   std::vector<const Function*> result;
+  if (name.empty()) return result;
   for (const Function& function : functions_) {
     const std::string_view full = function.name;
     const bool signed_name = full.starts_with(name) && full.size() > name.size() && full[name.size()] == '(';

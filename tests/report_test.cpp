@@ -1,0 +1,140 @@
+// Output, escaping and numbers: what a hostile name or string can do to a terminal or a document is nothing.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <nlohmann/json.hpp>
+#include <random>
+
+#include "report/csv.h"
+#include "report/json.h"
+#include "report/output.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using report::Output;
+
+/// What `write` sends to an Output.
+template <typename Write>
+std::string written(Write write) {
+  const TempFolder folder;
+  const int file = ::open((folder / "file").c_str(), O_RDWR | O_CREAT, 0600);
+  {
+    Output out(file);
+    write(out);
+  }
+  ::close(file);
+  return read_file(folder / "file");
+}
+
+TEST(Escaping, LeavesNoControlCharacterAndNoBrokenCharacter) {
+  EXPECT_EQ(report::escaped("plain \"quoted\" \\ text"), "plain \\\"quoted\\\" \\\\ text");
+  EXPECT_EQ(report::printable("plain \"quoted\""), "plain \"quoted\"");
+  EXPECT_EQ(report::escaped("\x1b[31mred\n\t\r\x7f"), "\\x1b[31mred\\n\\t\\x0d\\x7f");
+  EXPECT_EQ(report::escaped("Gr\u00e4yling \u2192 \U0001f30a"), "Gr\u00e4yling \u2192 \U0001f30a");
+  EXPECT_EQ(report::escaped("\xc2\x9b"
+                            "31m"),
+            "\\xc2\\x9b31m");  // a control character of eight bits in UTF-8
+  EXPECT_EQ(report::escaped("\xff\xc3"), "\\xff\\xc3");
+  EXPECT_EQ(report::escaped("\xed\xa0\x80"), "\\xed\\xa0\\x80");  // half a surrogate pair
+  EXPECT_EQ(report::escaped("\xc0\xaf"), "\\xc0\\xaf");           // an overlong slash
+}
+
+TEST(Json, RandomBytesGiveAValidDocument) {
+  std::mt19937 random(5);
+  for (int round = 0; round < 300; ++round) {
+    std::string name;
+    for (auto i = random() % 40; i > 0; --i) name += static_cast<char>(random());
+    const std::string text = written([&](Output& out) {
+      report::JsonWriter json(out);
+      json.begin_object();
+      json.key("name").string(name);
+      json.key("list").begin_array();
+      json.string_or_null("");
+      json.close_all();
+    });
+    ASSERT_TRUE(nlohmann::json::accept(text)) << text;
+    EXPECT_TRUE(nlohmann::json::parse(text)["list"][0].is_null());
+  }
+}
+
+TEST(Json, StringsAndNumbersComeBackAsTheyWere) {
+  const std::string name = "a\"b\\c\n\t\x01 \u2192";
+  const auto parsed = nlohmann::json::parse(written([&](Output& out) {
+    report::JsonWriter json(out);
+    json.begin_object();
+    json.key("s").string(name);
+    json.key("n").number(18446744073709551615U);
+    json.key("h").hex(0);
+    json.key("k").hex(0xdeadbeefcafef00d);
+    const std::uint8_t bytes[] = {0, 0x7f, 0xff};
+    json.key("b").bytes(bytes, 3);
+    json.key("t").boolean(true);
+    json.end();
+  }));
+  EXPECT_EQ(parsed, nlohmann::json({{"s", name},
+                                    {"n", 18446744073709551615U},
+                                    {"h", "0x0"},
+                                    {"k", "0xdeadbeefcafef00d"},
+                                    {"b", "007fff"},
+                                    {"t", true}}));
+}
+
+TEST(Csv, QuotesWhatNeedsIt) {
+  EXPECT_EQ(written([](Output& out) {
+              report::CsvWriter csv(out);
+              csv.cell("plain").cell("a,b").cell("say \"so\"").cell("two\nlines").cell("");
+              csv.end_row();
+            }),
+            "plain,\"a,b\",\"say \"\"so\"\"\",\"two\nlines\",\r\n");
+}
+
+TEST(Output, WritesEverythingInOrderAndRemembersAFailure) {
+  std::string expected;
+  const std::string text = written([&](Output& out) {
+    for (int i = 0; i < 60000; ++i) {
+      out.add(std::to_string(i));
+      out.add(',');
+      expected += std::to_string(i) + ",";
+    }
+    const std::string large(300000, 'x');
+    out.add(large);
+    expected += large;
+  });
+  EXPECT_TRUE(text == expected);
+  Output broken(::open("/dev/full", O_WRONLY));
+  broken.add("lost");
+  broken.flush();
+  EXPECT_EQ(broken.error(), ENOSPC);
+}
+
+TEST(Output, AFullDiskIsToldWithAStatus) {
+  const Outcome outcome =
+      run({"/bin/sh", "-c", std::string(DEEPTRACE_PROGRAM) + " listing " + demo("tidelog") + " > /dev/full"});
+  EXPECT_EQ(outcome.status, 3);
+  EXPECT_NE(outcome.err.find("cannot be written"), std::string::npos) << outcome.err;
+}
+
+TEST(Lines, AreCutAtTheWidthInCharacters) {
+  const auto cut = [](unsigned width, bool colour, const std::string& text) {
+    return written([&](Output& out) { report::add_line(out, {colour, true, width}, text); });
+  };
+  EXPECT_EQ(cut(0, false, "as long as it is"), "as long as it is\n");
+  EXPECT_EQ(cut(4, false, "abcdef"), "abcd\n");
+  EXPECT_EQ(cut(3, false, "\u2192\u2192\u2192\u2192"), "\u2192\u2192\u2192\n");
+  EXPECT_EQ(cut(2, true, "\x1b[1mabc\x1b[0m"), "\x1b[1mab\x1b[0m\n");
+}
+
+TEST(Readings, AreHexadecimalAndSignedDecimalOfTheWidth) {
+  const report::Style ascii{};
+  EXPECT_EQ(report::both_readings(ascii, 0x17, 4), "0x17 / 23");
+  EXPECT_EQ(report::both_readings(ascii, 0xffffffff, 4), "0xffffffff / -1");
+  EXPECT_EQ(report::both_readings(ascii, 0xffffffff, 8), "0xffffffff / 4294967295");
+  EXPECT_EQ(report::both_readings(ascii, 0x80, 1), "0x80 / -128");
+  EXPECT_EQ(report::both_readings(ascii, 1ULL << 63, 8), "0x8000000000000000 / -9223372036854775808");
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
