@@ -9,6 +9,7 @@
 #include "isa/effects.h"
 #include "isa/instruction.h"
 #include "isa/text.h"
+#include "samples.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -16,42 +17,8 @@ namespace {
 
 using isa::Instruction;
 using isa::Mode;
-using Code = std::vector<std::uint8_t>;
 
 std::string text_of(const Instruction& instruction) { return std::string(isa::intel_text(instruction, 0).view()); }
-
-/// Encodings over all opcodes with prefixes and operand bytes, some of each row.
-std::map<std::uint16_t, std::vector<Code>> samples_of_all_rows(std::size_t most) {
-  const std::vector<Code> prefixes = {{},           {0x66},       {0xf3},       {0xf2},       {0x48}, {0x41},
-                                      {0x66, 0x48}, {0xf3, 0x48}, {0xf3, 0x4d}, {0xf2, 0x4c}, {0x67}, {0x66, 0x45}};
-  std::vector<Code> maps = {{}, {0x0f}, {0x0f, 0x38}, {0x0f, 0x3a}};
-  for (const int pp : {0x00, 0x01, 0x02, 0x03, 0x80, 0x81, 0x82, 0x83}) {
-    for (const int map : {0xe2, 0xe3, 0xc2})
-      maps.push_back({0xc4, static_cast<std::uint8_t>(map), static_cast<std::uint8_t>(0x68 | pp)});
-  }
-  std::mt19937 random(20);
-  std::map<std::uint16_t, std::vector<Code>> result;
-  for (const Code& prefix : prefixes) {
-    for (const Code& map : maps) {
-      if (map.size() == 3 && !prefix.empty()) continue;
-      for (unsigned opcode = 0; opcode < 256; ++opcode) {
-        for (unsigned modrm = 0; modrm < 256; modrm += 1 + static_cast<unsigned>(random() % 5)) {
-          Code code = prefix;
-          code.insert(code.end(), map.begin(), map.end());
-          code.push_back(static_cast<std::uint8_t>(opcode));
-          code.push_back(static_cast<std::uint8_t>(modrm));
-          while (code.size() < 20) code.push_back(static_cast<std::uint8_t>(random()));
-          const Instruction instruction = isa::decode(code, Mode::bits64);
-          if (!instruction) continue;
-          code.resize(instruction.length);
-          std::vector<Code>& list = result[instruction.row];
-          if (list.size() < most) list.push_back(std::move(code));
-        }
-      }
-    }
-  }
-  return result;
-}
 
 /// Forms that GNU as does not write, or writes only with a hint: far transfers with REX.W, 16-bit movsxd and bswap,
 /// system returns without a size, register stores of 16-bit system values, software interrupt 3 and `nop reg`.

@@ -35,6 +35,16 @@ json steps_of(std::vector<std::string> words) {
   return json::parse(outcome.out, nullptr, false);
 }
 
+/// The bytes of a memory value: a number, or bytes in memory order when there are more than eight.
+std::vector<std::uint8_t> value_bytes(const json& value, std::size_t size) {
+  const std::string text = value;
+  if (!text.starts_with("0x")) return plain_bytes(text);
+  std::vector<std::uint8_t> bytes;
+  for (std::uint64_t i = 0, rest = number(value); i < size; ++i, rest >>= 8)
+    bytes.push_back(static_cast<std::uint8_t>(rest));
+  return bytes;
+}
+
 /// A machine state that rows are applied to.
 struct Replayed {
   std::map<std::string, std::uint64_t> registers;
@@ -81,6 +91,17 @@ struct Replayed {
     }
   }
 
+  [[nodiscard]] bool holds(std::uint64_t address) const {
+    const auto piece = memory.upper_bound(address);
+    return piece != memory.begin() && address - std::prev(piece)->first < std::prev(piece)->second.size();
+  }
+
+  [[nodiscard]] std::vector<std::uint8_t> load(std::uint64_t address, std::size_t size) const {
+    const auto piece = std::prev(memory.upper_bound(address));
+    const auto first = piece->second.begin() + static_cast<std::ptrdiff_t>(address - piece->first);
+    return {first, first + static_cast<std::ptrdiff_t>(std::min<std::size_t>(size, piece->second.end() - first))};
+  }
+
   void apply(const json& row) {
     for (const auto& [name, change] : row["changed"].items()) {
       if (name.starts_with("xmm")) {
@@ -94,17 +115,12 @@ struct Replayed {
     EXPECT_EQ(registers["rflags"], number(row["flags"]["before"]) & ~0x10000ULL) << "flags before row " << row["n"];
     registers["rflags"] = number(row["flags"]["after"]) & ~0x10000ULL;
     for (const json& change : row["memory"]) {
-      if (change["after"].is_null()) continue;
-      const std::string after = change["after"];
-      std::vector<std::uint8_t> bytes;
-      if (after.starts_with("0x")) {
-        for (std::uint64_t i = 0, value = number(change["after"]); i < change["size"]; ++i)
-          bytes.push_back(static_cast<std::uint8_t>(value >> (8 * i)));
-      } else {
-        bytes = plain_bytes(after);
+      const std::uint64_t address = number(change["address"]);
+      if (!change["before"].is_null() && holds(address)) {
+        const std::vector<std::uint8_t> before = value_bytes(change["before"], change["size"]);
+        EXPECT_EQ(load(address, before.size()), before) << "memory before row " << row["n"] << " " << row["text"];
       }
-      EXPECT_EQ(bytes.size(), change["size"].get<std::size_t>());
-      store(number(change["address"]), bytes);
+      if (!change["after"].is_null()) store(address, value_bytes(change["after"], change["size"]));
     }
   }
 };
@@ -246,6 +262,10 @@ TEST(Steps, FollowsEveryWayBackIntoOwnCode) {
   // Exit handlers run after main has returned: a start at the entry sees them too.
   const json whole = steps_of({"--from", "at_end", "--count", "all", fixture("winding")});
   EXPECT_GT(count_in(whole, "at_end"), 5U);
+  // A longjmp out of the starting function, to a setjmp from before stepping began, ends it.
+  const json left = steps_of({"--from", "dive", "--count", "all", fixture("winding")});
+  EXPECT_EQ(left["ended"], "return");
+  EXPECT_NE(texts_of_kind(left, "passage").back().find("until control came to main"), std::string::npos);
   // Without symbols the unwind table gives the entries of functions that are called back.
   EXPECT_GT(steps_of({"--count", "all", fixture("winding-stripped")})["instructions"], 120);
 }

@@ -273,7 +273,7 @@ class Text : public session::StepsSink {
 
   [[nodiscard]] static std::string ending(StepsEnd end) {
     switch (end) {
-      case StepsEnd::returned: return "the starting function returned, and the program ran on by itself";
+      case StepsEnd::returned: return "the starting function was left, and the program ran on by itself";
       case StepsEnd::to: return "came to the place of --to, and the program ran on by itself";
       case StepsEnd::count:
         return "stopped stepping there by --count, and the program ran on by itself (--count all steps on)";

@@ -778,7 +778,11 @@ class Stepper {
       case Arrival::returned: frames_.erase(std::find(frames_.begin(), frames_.end(), stack - 8), frames_.end()); break;
       case Arrival::called: frames_.push_back(stack); break;
       case Arrival::handler:
-      case Arrival::elsewhere: std::erase_if(frames_, [&](std::uint64_t slot) { return slot < stack; }); break;
+      case Arrival::elsewhere:
+        std::erase_if(frames_, [&](std::uint64_t slot) { return slot < stack; });
+        // Out of the starting function without a return: by longjmp or an exception.
+        if (stack > start_stack_ && frames_.empty()) finish(StepsEnd::returned);
+        break;
     }
   }
 
