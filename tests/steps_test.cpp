@@ -191,7 +191,7 @@ TEST(Replay, HoldsBetweenPassagesOfALibraryProgram) {
     int compared = 0;
     for (std::size_t i = 1; i < rows.size(); ++i) {
       if (rows[i]["kind"] == "instruction") continue;
-      if (i - first > 8 && can_stop_at(rows[first]) && can_stop_at(rows[i - 1]) && compared < 12) {
+      if (i - first > 8 && can_stop_at(rows[first]) && can_stop_at(rows[i - 1]) && compared < 80) {
         expect_replay(program, rows, first, i - 1);
         ++compared;
       }
