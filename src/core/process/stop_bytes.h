@@ -12,7 +12,7 @@ class StopBytes {
  public:
   static constexpr std::uint8_t kTrap = 0xcc;  ///< int3 (Intel SDM volume 2)
 
-  [[nodiscard]] bool contains(std::uint64_t address) const { return own_.count(address) != 0; }
+  [[nodiscard]] bool contains(std::uint64_t address) const { return own_.contains(address); }
   void add(std::uint64_t address, std::uint8_t own_byte) { own_.emplace(address, own_byte); }
   void remove(std::uint64_t address) { own_.erase(address); }
   void clear() { own_.clear(); }
