@@ -47,10 +47,10 @@ Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std
 }
 
 /// The exit status of a run that was stepped; says in one line what kept it from its end.
-int verdict(const session::StepsSummary& summary, bool fault_seen) {
+int verdict(const session::StepsSummary& summary) {
   if (summary.ended == session::StepsEnd::interrupt) return kInterrupted;
   const bool killed = summary.exit.kind == process::Stop::Kind::killed;
-  if (summary.ended == session::StepsEnd::program_end && killed && summary.exit.number == SIGKILL && !fault_seen) {
+  if (summary.ended == session::StepsEnd::program_end && killed && summary.exit.number == SIGKILL) {
     return report_error(
         {Fault::program, fmt::format("the program was killed from outside (SIGKILL) after {} instructions were stepped",
                                      summary.instructions)});
@@ -108,7 +108,7 @@ int run(const Command& command, std::vector<std::string> words) {
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
   if (!summary)
     return results->close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));
-  return results->close(verdict(*summary, false));
+  return results->close(verdict(*summary));
 }
 
 }  // namespace

@@ -24,12 +24,6 @@ std::string_view kind_name(StepRow::Kind kind) {
   return kNames[static_cast<std::size_t>(kind)];
 }
 
-std::uint64_t number_at(const std::uint8_t* bytes, std::size_t size) {
-  std::uint64_t value = 0;
-  for (std::size_t i = 0; i < size; ++i) value |= std::uint64_t(bytes[i]) << (8 * i);
-  return value;
-}
-
 class Json : public StepsSink {
  public:
   explicit Json(Output& out) : out_(out), json_(out) {}
@@ -205,7 +199,7 @@ class Json : public StepsSink {
     if (!known) {
       to += "null";
     } else if (size <= 8) {
-      add_hex(to, number_at(bytes, size));
+      add_hex(to, state::number_of(bytes, size));
     } else {
       add_bytes(to, bytes, size);
     }
@@ -274,7 +268,7 @@ class Csv : public StepsSink {
   static std::string memory(const state::Delta& delta) {
     const auto value = [](const std::uint8_t* data, std::size_t size, bool known) {
       if (!known) return std::string("?");
-      return size <= 8 ? fmt::format("{:#x}", number_at(data, size)) : bytes(data, size);
+      return size <= 8 ? fmt::format("{:#x}", state::number_of(data, size)) : bytes(data, size);
     };
     std::string result;
     for (const state::MemoryChange& c : delta.memory) {

@@ -21,12 +21,6 @@ constexpr std::size_t kShownBytes = 32;
 constexpr std::size_t kShownVariations = 16;
 constexpr std::size_t kShownRanges = 4;
 
-std::uint64_t number_at(const std::uint8_t* bytes, std::size_t size) {
-  std::uint64_t value = 0;
-  for (std::size_t i = 0; i < size && i < 8; ++i) value |= std::uint64_t(bytes[i]) << (8 * i);
-  return value;
-}
-
 std::string byte_list(const std::uint8_t* bytes, std::size_t size) {
   std::string result;
   for (std::size_t i = 0; i < std::min(size, kShownBytes); ++i)
@@ -199,7 +193,7 @@ class Text : public session::StepsSink {
       const auto reading = [&](const std::uint8_t* bytes, bool known) -> std::string {
         if (!known) return "unknown";
         const bool number = change.size == 1 || change.size == 2 || change.size == 4 || change.size == 8;
-        return number ? both_readings(style_, number_at(bytes, change.size), static_cast<unsigned>(change.size))
+        return number ? both_readings(style_, state::number_of(bytes, change.size), static_cast<unsigned>(change.size))
                       : byte_list(bytes, change.size);
       };
       const std::string place =

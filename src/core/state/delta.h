@@ -29,6 +29,13 @@ struct MemoryChange {
   bool after_known = true;
 };
 
+/// The number that up to eight bytes in memory order stand for.
+inline std::uint64_t number_of(const std::uint8_t* bytes, std::size_t size) {
+  std::uint64_t value = 0;
+  for (std::size_t i = 0; i < size && i < 8; ++i) value |= std::uint64_t(bytes[i]) << (8 * i);
+  return value;
+}
+
 /// Vectors keep their capacity from one use to the next, so that a long run allocates nothing per step.
 struct Delta {
   std::vector<RegisterChange> registers;  ///< without rip and rflags, in the order of Reg
