@@ -227,6 +227,34 @@ TEST(Steps, OutputAndStatusEqualAPlainRun) {
   }
 }
 
+TEST(Steps, RealProgramsWithoutSymbolsRunAsAlone) {
+  const std::string text = source("LICENSE");
+  const std::vector<std::vector<std::string>> programs = {
+      {"/bin/ls", source("docs")},
+      {"/bin/sort", text},
+      {"/usr/bin/wc", text},
+      {"/bin/grep", "-c", "the", text},
+      {"/bin/sed", "-n", "3p", text},
+      {"/bin/bash", "-c", "for i in 1 2; do /bin/echo $i; done; exit 3"},
+      {"/bin/false"},
+      {"/usr/bin/env", "TIDE=high", "/bin/sh", "-c", "echo $TIDE"},
+      {"/bin/cat", text},
+      {"/usr/bin/find", source("demo"), "-name", "*.c"},
+      {"/usr/bin/gcc", "-dumpversion"},
+      {"/usr/bin/git", "--version"}};
+  for (const auto& program : programs) {
+    const Outcome plain = run(program);
+    const TempFolder folder;
+    std::vector<std::string> words = {"steps", "--form",           "json",           "--count",
+                                      "6000",  "--program-output", folder / "output"};
+    words.insert(words.end(), program.begin(), program.end());
+    const Outcome traced = deeptrace(words);
+    ASSERT_EQ(traced.status, 0) << program[0] << traced.err;
+    EXPECT_EQ(json::parse(traced.out)["exit"], json({{"status", plain.status}})) << program[0];
+    EXPECT_EQ(read_file(folder / "output"), plain.out) << program[0];
+  }
+}
+
 std::vector<std::string> texts_of_kind(const json& result, const std::string& kind) {
   std::vector<std::string> texts;
   for (const json& row : result["steps"]) {
