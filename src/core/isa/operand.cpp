@@ -319,4 +319,11 @@ bool fixed_memory_address(const Instruction& instruction, std::uint64_t address,
   return false;
 }
 
+bool does_nothing(const Instruction& instruction) {
+  const std::string_view name = operation_of(row_of(instruction)).name;
+  if (name == "nop") return true;
+  const Operands operands = operands_of(instruction);
+  return name == "xchg" && operands[0].kind == Operand::Kind::reg && operands[0].reg == operands[1].reg;
+}
+
 }  // namespace deeptrace::isa

@@ -68,4 +68,7 @@ bool direct_target(const Instruction& instruction, std::uint64_t address, std::u
 /// it has none or a register takes part in it.
 bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
 
+/// True for what assemblers fill gaps with: any nop, and a register exchanged with itself.
+bool does_nothing(const Instruction& instruction);
+
 }  // namespace deeptrace::isa

@@ -51,14 +51,6 @@ std::string readable_string(Bytes bytes) {
   return {reinterpret_cast<const char*>(bytes.data()), size};
 }
 
-/// What assemblers fill gaps with: any nop, and a register exchanged with itself.
-bool does_nothing(const isa::Instruction& instruction) {
-  const std::string_view name = isa::operation_of(isa::row_of(instruction)).name;
-  if (name == "nop") return true;
-  const isa::Operands operands = isa::operands_of(instruction);
-  return name == "xchg" && operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg;
-}
-
 }  // namespace
 
 std::string demangled(std::string_view symbol) {
@@ -186,7 +178,7 @@ bool Program::only_padding(AddressRange range) const {
       continue;
     }
     const isa::Instruction instruction = isa::decode(bytes.subspan(at, size - at), isa::Mode::bits64);
-    if (!instruction || !does_nothing(instruction)) return false;
+    if (!instruction || !isa::does_nothing(instruction)) return false;
     at += instruction.length;
   }
   return true;

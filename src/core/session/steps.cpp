@@ -656,13 +656,21 @@ class Stepper {
     frames_.push_back(after[Reg::rsp]);
   }
 
-  /// At the code that the C library has a handler return to: `mov eax, 15; syscall` (rt_sigreturn).
+  /// At the code that the C library has a handler return to: the number of rt_sigreturn goes to rax or eax, then the
+  /// kernel is called.
   [[nodiscard]] bool at_signal_return() const {
-    std::uint8_t bytes[9] = {};
-    if (tracee_.read_memory(rip(), bytes) != sizeof bytes) return false;
-    constexpr std::uint8_t kWide[] = {0x48, 0xc7, 0xc0, 0x0f, 0, 0, 0, 0x0f, 0x05};
-    constexpr std::uint8_t kShort[] = {0xb8, 0x0f, 0, 0, 0, 0x0f, 0x05};
-    return std::memcmp(bytes, kWide, sizeof kWide) == 0 || std::memcmp(bytes, kShort, sizeof kShort) == 0;
+    constexpr std::int64_t kSignalReturn = 15;
+    std::uint8_t bytes[2 * isa::kLongestInstruction] = {};
+    const Bytes code(bytes, tracee_.read_memory(rip(), bytes));
+    const isa::Instruction load = isa::decode(code, isa::Mode::bits64);
+    if (!load) return false;
+    const isa::Instruction call = isa::decode(code.subspan(load.length), isa::Mode::bits64);
+    if (!call || isa::flow_of(call) != ControlFlow::system) return false;
+    const isa::Operands operands = isa::operands_of(load);
+    const isa::RegisterPart to = operands[0].reg;
+    return operands.count == 2 && operands[0].access == isa::Access::write && operands[1].value == kSignalReturn &&
+           operands[1].kind == isa::Operand::Kind::immediate && to.file == isa::RegisterFile::general &&
+           to.index == isa::kRax;
   }
 
   /// Steps through it; the kernel restores all registers.
