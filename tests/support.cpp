@@ -13,6 +13,9 @@
 #include <set>
 #include <sstream>
 
+#include "binary/elf.h"
+#include "isa/assembler.h"
+
 namespace deeptrace::tests {
 namespace {
 
@@ -146,6 +149,20 @@ std::vector<Assembled> assemble_with_listing(const fs::path& assembly, const fs:
     result.push_back(row);
   }
   return result;
+}
+
+std::vector<std::uint8_t> assembled_text(const std::string& source, const std::string& mode) {
+  const TempFolder folder;
+  write_file(folder / "source.s", source);
+  std::vector<std::string> words = {"as", mode, "-o", folder / "object.o", folder / "source.s"};
+  words.insert(words.end(), isa::kAssemblerOptions.begin(), isa::kAssemblerOptions.end());
+  const Outcome outcome = run(words);
+  EXPECT_EQ(outcome.status, 0) << outcome.err.substr(0, 2000);
+  const auto elf = binary::Elf::open(folder / "object.o");
+  EXPECT_TRUE(elf) << elf.error().message;
+  if (!elf) return {};
+  const Bytes bytes = elf->bytes_of(*elf->section_named(".text"));
+  return {bytes.begin(), bytes.end()};
 }
 
 }  // namespace deeptrace::tests

@@ -58,4 +58,7 @@ struct Assembled {
 std::vector<Assembled> assemble_with_listing(const std::filesystem::path& assembly,
                                              const std::filesystem::path& object);
 
+/// Assembles with the options that the assembler form asks for; the bytes of .text. `mode` is "--64" or "--32".
+std::vector<std::uint8_t> assembled_text(const std::string& source, const std::string& mode);
+
 }  // namespace deeptrace::tests

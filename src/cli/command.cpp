@@ -106,6 +106,18 @@ void add_code_options(cxxopts::Options& options) {
       "FROM=TO");
 }
 
+void add_syntax_option(cxxopts::Options& options) {
+  options.add_options("Code")("syntax", "how instructions are written: intel or att",
+                              cxxopts::value<std::string>()->default_value("intel"), "SYNTAX");
+}
+
+Result<isa::Syntax> syntax_of(const cxxopts::ParseResult& parsed) {
+  const std::string word = parsed["syntax"].as<std::string>();
+  if (word == "intel") return isa::Syntax::intel;
+  if (word == "att") return isa::Syntax::att;
+  return Error{Fault::usage, "--syntax " + word + ": is one of intel, att"};
+}
+
 program::OwnCode own_code_of(const cxxopts::ParseResult& parsed) {
   program::OwnCode own;
   own.all = parsed.count("all") != 0;

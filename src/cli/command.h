@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "base/result.h"
+#include "isa/text.h"
 #include "program/own_code.h"
 #include "program/source_text.h"
 #include "report/output.h"
@@ -44,6 +45,10 @@ int report_error(const Error& error);
 void add_result_options(cxxopts::Options& options);
 /// Options about what counts as own code and where sources are: --own, --all, --source-map.
 void add_code_options(cxxopts::Options& options);
+
+/// --syntax intel|att.
+void add_syntax_option(cxxopts::Options& options);
+Result<isa::Syntax> syntax_of(const cxxopts::ParseResult& parsed);
 
 program::OwnCode own_code_of(const cxxopts::ParseResult& parsed);
 Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed);

@@ -25,6 +25,7 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace listing", std::string(command.answers));
   options.add_options("Listing")("meaning", "say in a sentence what each instruction does");
   add_code_options(options);
+  add_syntax_option(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;
@@ -35,7 +36,10 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!program) return report_error(program.error());
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());
+  const Result<isa::Syntax> syntax = syntax_of(parsed.options);
+  if (!syntax) return report_error(syntax.error());
   session::ListingRequest request;
+  request.syntax = *syntax;
   request.where.assign(parsed.rest.begin() + 1, parsed.rest.end());
   request.meaning = parsed.options.count("meaning") != 0;
   const auto& functions = program->functions();

@@ -41,15 +41,17 @@ std::string_view file_kind(binary::Kind kind) {
   return {};
 }
 
+std::string_view machine(const program::Program& program) { return program.elf().wide() ? "x86-64" : "x86, 32-bit"; }
+
 class Text : public ListingSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
 
   void begin(const ListedFile& file) override {
     const std::size_t others = file.functions_all - std::min(file.functions, file.functions_all);
-    line(fmt::format("{}   {}, x86-64   {} of {} functions{}",
+    line(fmt::format("{}   {}, {}   {} of {} functions{}",
                      look(style_, Role::heading, printable(file.program->elf().path())),
-                     file_kind(file.program->elf().kind()), file.functions, file.functions_all,
+                     file_kind(file.program->elf().kind()), machine(*file.program), file.functions, file.functions_all,
                      others == 0 ? "" : "; --all lists them all, a name lists that one"));
     if (!file.program->lines().note().empty())
       line(look(style_, Role::attention, "note: " + file.program->lines().note()));
@@ -150,7 +152,7 @@ class Json : public ListingSink {
     json_.key("deeptrace").number(1);
     json_.key("command").string("listing");
     json_.key("file").string(file.program->elf().path());
-    json_.key("machine").string("x86-64");
+    json_.key("machine").string(machine(*file.program));
     json_.key("functions").begin_array();
   }
 

@@ -6,12 +6,16 @@
 namespace deeptrace::binary {
 namespace {
 
-constexpr std::uint64_t kHeaderSize = 64, kSectionHeaderSize = 64, kSegmentHeaderSize = 56, kSymbolSize = 24,
-                        kRelaSize = 24;
+/// Sizes of structures in bytes, for files of 32 and 64 bits (System V ABI, 4-4, 4-9, 4-15, 4-20, 5-1).
+struct Sizes {
+  std::uint64_t header, section, segment, symbol, rel, rela;
+};
+constexpr Sizes kSizes[] = {{52, 40, 32, 16, 8, 12}, {64, 64, 56, 24, 16, 24}};
 constexpr std::uint16_t kMachineX86_64 = 62, kMachine386 = 3;
 enum FileType : std::uint16_t { kRelocatable = 1, kExecutableFile = 2, kDynamic = 3, kCore = 4 };
 constexpr std::uint32_t kInterpreter = 3;  // segment type
 enum RelocationType : std::uint32_t { kAbsolute64 = 1, kAbsolute32 = 10, kAbsolute32Signed = 11 };
+constexpr std::uint32_t k386Absolute32 = 1;
 
 std::string hex(std::uint64_t value) {
   char buffer[20];
@@ -41,22 +45,23 @@ std::optional<Error> Elf::read() {
   if (all.size() < 4 || std::memcmp(all.data(), kMagic, 4) != 0)
     return refuse("is not an ELF file (a compiled program)");
   if (all.size() < 20) return broken("the ELF header", 0);
-  if (all[5] != 1) return refuse("is for a big-endian machine; x86-64 is supported");
+  if (all[5] != 1) return refuse("is for a big-endian machine; x86 is supported");
   ByteReader header(all, 16);
   const std::uint16_t type = header.u16();
   const std::uint16_t machine = header.u16();
-  if (all[4] == 1 && machine == kMachine386) return refuse("32-bit programs are not supported yet");
-  if (machine != kMachineX86_64)
-    return refuse("is for another machine (ELF machine number " + std::to_string(machine) + "); x86-64 is supported");
-  if (all[4] != 2) return refuse("32-bit programs are not supported yet");
-  if (all.size() < kHeaderSize) return broken("the ELF header", 0);
+  wide_ = all[4] == 2;
+  if (machine != (wide_ ? kMachineX86_64 : kMachine386)) {
+    return refuse("is for another machine (ELF machine number " + std::to_string(machine) + ", " +
+                  (wide_ ? "64" : "32") + "-bit); x86 is supported");
+  }
+  if (all.size() < kSizes[wide_].header) return broken("the ELF header", 0);
   if (type == kCore) return refuse("is a core file, not a program");
   if (type != kRelocatable && type != kExecutableFile && type != kDynamic)
     return refuse("has an unknown ELF file type (" + std::to_string(type) + ")");
   header.skip(4);
-  entry_ = header.u64();
-  const std::uint64_t segments_at = header.u64();
-  const std::uint64_t sections_at = header.u64();
+  entry_ = word(header);
+  const std::uint64_t segments_at = word(header);
+  const std::uint64_t sections_at = word(header);
   header.skip(4 + 2);
   const std::uint16_t segment_size = header.u16();
   const std::uint16_t segment_count = header.u16();
@@ -77,18 +82,19 @@ std::optional<Error> Elf::read() {
 
 std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size) {
   if (count == 0) return std::nullopt;
-  if (entry_size < kSegmentHeaderSize)
+  if (entry_size < kSizes[wide_].segment)
     return Error{Fault::input, path() + ": damaged: program headers of " + std::to_string(entry_size) + " bytes"};
   for (std::uint64_t i = 0; i < count; ++i) {
     ByteReader reader(file_.bytes(), at + i * entry_size);
     Segment segment;
     segment.type = reader.u32();
-    segment.flags = reader.u32();
-    segment.offset = reader.u64();
-    segment.address = reader.u64();
-    reader.skip(8);
-    segment.file_size = reader.u64();
-    segment.memory_size = reader.u64();
+    if (wide_) segment.flags = reader.u32();
+    segment.offset = word(reader);
+    segment.address = word(reader);
+    word(reader);  // the physical address
+    segment.file_size = word(reader);
+    segment.memory_size = word(reader);
+    if (!wide_) segment.flags = reader.u32();
     if (!reader.good()) return broken("the program header table", at);
     segments_.push_back(segment);
   }
@@ -98,14 +104,14 @@ std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, s
 std::optional<Error> Elf::read_sections(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size,
                                         std::uint32_t names) {
   if (at == 0) return std::nullopt;
-  if (entry_size < kSectionHeaderSize)
+  if (entry_size < kSizes[wide_].section)
     return Error{Fault::input, path() + ": damaged: section headers of " + std::to_string(entry_size) + " bytes"};
   const Bytes all = file_.bytes();
   // Counts that do not fit the header stand in the first section header (System V ABI, 4-4).
   if (count == 0 || names == 0xffff) {
     ByteReader first(all, at);
-    first.skip(32);
-    const std::uint64_t size = first.u64();
+    first.skip(wide_ ? 32 : 20);
+    const std::uint64_t size = word(first);
     const std::uint32_t link = first.u32();
     if (!first.good()) return broken("the section header table", at);
     if (count == 0) count = size;
@@ -119,14 +125,14 @@ std::optional<Error> Elf::read_sections(std::uint64_t at, std::uint64_t count, s
     section.index = static_cast<std::uint32_t>(i);
     name_offsets.push_back(reader.u32());
     section.type = reader.u32();
-    section.flags = reader.u64();
-    section.address = reader.u64();
-    section.offset = reader.u64();
-    section.size = reader.u64();
+    section.flags = word(reader);
+    section.address = word(reader);
+    section.offset = word(reader);
+    section.size = word(reader);
     section.link = reader.u32();
     section.info = reader.u32();
-    section.alignment = reader.u64();
-    section.entry_size = reader.u64();
+    section.alignment = word(reader);
+    section.entry_size = word(reader);
     if (section.type != kNoBits && section.type != 0 &&
         (section.offset > all.size() || section.size > all.size() - section.offset)) {
       return broken("section " + std::to_string(i), section.offset);
@@ -151,6 +157,27 @@ void Elf::lay_out() {
   }
 }
 
+std::uint64_t Elf::word(ByteReader& reader) const { return wide_ ? reader.u64() : reader.u32(); }
+
+Symbol Elf::read_symbol(ByteReader& reader, Bytes strings) const {
+  Symbol symbol;
+  symbol.name = string_at(strings, reader.u32());
+  if (!wide_) {
+    symbol.address = reader.u32();
+    symbol.size = reader.u32();
+  }
+  const std::uint8_t info = reader.u8();
+  reader.skip(1);
+  symbol.section = reader.u16();
+  if (wide_) {
+    symbol.address = reader.u64();
+    symbol.size = reader.u64();
+  }
+  symbol.type = static_cast<SymbolType>(info & 15);
+  symbol.global = (info >> 4) != 0;
+  return symbol;
+}
+
 std::optional<Error> Elf::read_symbols() {
   const Section* table = nullptr;
   for (const Section& section : sections_) {
@@ -161,18 +188,10 @@ std::optional<Error> Elf::read_symbols() {
   has_symbol_table_ = table->type == kSymbolTable;
   const Bytes strings = bytes_of(sections_[table->link]);
   ByteReader reader(bytes_of(*table));
-  const std::uint64_t count = table->size / kSymbolSize;
+  const std::uint64_t count = table->size / kSizes[wide_].symbol;
   symbols_.reserve(count);
   for (std::uint64_t i = 0; i < count; ++i) {
-    Symbol symbol;
-    symbol.name = string_at(strings, reader.u32());
-    const std::uint8_t info = reader.u8();
-    reader.skip(1);
-    symbol.section = reader.u16();
-    symbol.address = reader.u64();
-    symbol.size = reader.u64();
-    symbol.type = static_cast<SymbolType>(info & 15);
-    symbol.global = (info >> 4) != 0;
+    Symbol symbol = read_symbol(reader, strings);
     if (symbol.section >= 0xff00) symbol.section = 0;  // absolute, common: no section
     if (kind_ == Kind::relocatable && symbol.section < sections_.size())
       symbol.address += sections_[symbol.section].address;
@@ -219,29 +238,36 @@ std::uint64_t Elf::section_offset(std::uint64_t address) const {
 std::vector<Relocation> Elf::relocations_of(const Section& table) const {
   std::vector<Relocation> result;
   const bool object = kind_ == Kind::relocatable;
-  if (table.type != kRela || table.link >= sections_.size() || (object && table.info >= sections_.size()))
+  const bool with_addends = table.type == kRela;
+  if ((!with_addends && table.type != kRel) || table.link >= sections_.size() ||
+      (object && table.info >= sections_.size()))
     return result;
   const Section& symbols = sections_[table.link];
   const Bytes symbol_bytes = bytes_of(symbols);
   const Bytes strings = symbols.link < sections_.size() ? bytes_of(sections_[symbols.link]) : Bytes{};
+  const std::uint64_t symbol_size = kSizes[wide_].symbol;
   ByteReader reader(bytes_of(table));
-  for (std::uint64_t i = 0; i < table.size / kRelaSize; ++i) {
+  for (std::uint64_t i = 0; i < table.size / (with_addends ? kSizes[wide_].rela : kSizes[wide_].rel); ++i) {
     Relocation relocation;
-    relocation.address = reader.u64() + (object ? sections_[table.info].address : 0);
-    const std::uint64_t info = reader.u64();
-    relocation.addend = static_cast<std::int64_t>(reader.u64());
-    relocation.type = static_cast<std::uint32_t>(info);
-    const std::uint64_t symbol_index = info >> 32;
-    if (symbol_index != 0 && symbol_index < symbol_bytes.size() / kSymbolSize) {
-      ByteReader symbol(symbol_bytes, symbol_index * kSymbolSize);
-      relocation.symbol = string_at(strings, symbol.u32());
-      const std::uint8_t type = symbol.u8() & 15;
-      symbol.skip(1);
-      const std::uint16_t section = symbol.u16();
-      relocation.symbol_value = symbol.u64();
-      relocation.defined = section != 0 && section < sections_.size();
-      if (relocation.defined && object) relocation.symbol_value += sections_[section].address;
-      if (relocation.defined && type == kSectionSymbol) relocation.symbol = sections_[section].name;
+    relocation.address = word(reader) + (object ? sections_[table.info].address : 0);
+    const std::uint64_t info = word(reader);
+    relocation.type = static_cast<std::uint32_t>(wide_ ? info : info & 0xff);
+    if (with_addends) {
+      relocation.addend = wide_ ? static_cast<std::int64_t>(reader.u64()) : static_cast<std::int32_t>(reader.u32());
+    } else {
+      // The addend stands in the place that is to be changed.
+      ByteReader place(bytes_at(relocation.address));
+      relocation.addend = static_cast<std::int32_t>(place.u32());
+    }
+    const std::uint64_t symbol_index = wide_ ? info >> 32 : info >> 8;
+    if (symbol_index != 0 && symbol_index < symbol_bytes.size() / symbol_size) {
+      ByteReader symbol_reader(symbol_bytes, symbol_index * symbol_size);
+      const Symbol symbol = read_symbol(symbol_reader, strings);
+      relocation.symbol = symbol.name;
+      relocation.symbol_value = symbol.address;
+      relocation.defined = symbol.section != 0 && symbol.section < sections_.size();
+      if (relocation.defined && object) relocation.symbol_value += sections_[symbol.section].address;
+      if (relocation.defined && symbol.type == kSectionSymbol) relocation.symbol = sections_[symbol.section].name;
     }
     result.push_back(relocation);
   }
@@ -251,7 +277,7 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
 std::vector<Relocation> Elf::relocations() const {
   std::vector<Relocation> result;
   for (const Section& section : sections_) {
-    if (section.type != kRela) continue;
+    if (section.type != kRela && section.type != kRel) continue;
     if (kind_ == Kind::relocatable &&
         (section.info >= sections_.size() || (sections_[section.info].flags & kAllocated) == 0))
       continue;
@@ -270,13 +296,19 @@ SectionBytes Elf::debug_bytes(std::string_view name) const {
   if (kind_ != Kind::relocatable) return {{}, raw};
   SectionBytes result{{raw.begin(), raw.end()}, {}};
   for (const Section& table : sections_) {
-    if (table.type != kRela || table.info != section->index) continue;
-    for (const Relocation& relocation : relocations_of(table)) {
+    if ((table.type != kRela && table.type != kRel) || table.info != section->index) continue;
+    for (Relocation& relocation : relocations_of(table)) {
+      // Places in debug sections have no address: their addends stand in the section itself.
+      const std::uint64_t offset = relocation.address - section->address;
+      if (table.type == kRel && offset < raw.size()) {
+        ByteReader place(raw, offset);
+        relocation.addend = static_cast<std::int32_t>(place.u32());
+      }
       const std::uint64_t value = relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend);
-      const std::size_t size = relocation.type == kAbsolute64                                           ? 8
+      const std::size_t size = !wide_                           ? (relocation.type == k386Absolute32 ? 4 : 0)
+                               : relocation.type == kAbsolute64 ? 8
                                : relocation.type == kAbsolute32 || relocation.type == kAbsolute32Signed ? 4
                                                                                                         : 0;
-      const std::uint64_t offset = relocation.address - section->address;
       if (size == 0 || offset > result.owned.size() || result.owned.size() - offset < size) continue;
       std::memcpy(result.owned.data() + offset, &value, size);
     }

@@ -18,7 +18,7 @@
 namespace deeptrace::binary {
 
 /// Section types and flags that the product asks for (System V ABI, figures 4-9 and 4-11).
-enum SectionType : std::uint32_t { kSymbolTable = 2, kRela = 4, kNoBits = 8, kDynamicSymbols = 11 };
+enum SectionType : std::uint32_t { kSymbolTable = 2, kRela = 4, kNoBits = 8, kRel = 9, kDynamicSymbols = 11 };
 enum SectionFlag : std::uint64_t { kWritable = 1, kAllocated = 2, kExecutable = 4, kCompressed = 0x800 };
 enum SymbolType : std::uint8_t {
   kNoType = 0,
@@ -84,12 +84,14 @@ struct SectionBytes {
 
 class Elf {
  public:
-  /// Opens an ELF file for 64-bit x86. Errors (Fault::input) name the file, the structure and its offset: not ELF,
-  /// truncated, 32-bit, another machine or byte order, a core file.
+  /// Opens an ELF file for x86, of 64 or 32 bits. Errors (Fault::input) name the file, the structure and its offset:
+  /// not ELF, truncated, another machine or byte order, a core file.
   static Result<Elf> open(const std::string& path);
 
   [[nodiscard]] const std::string& path() const { return file_.path(); }
   [[nodiscard]] Kind kind() const { return kind_; }
+  /// True for a file of 64 bits.
+  [[nodiscard]] bool wide() const { return wide_; }
   [[nodiscard]] std::uint64_t entry() const { return entry_; }
   [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
   [[nodiscard]] const std::vector<Segment>& segments() const { return segments_; }
@@ -119,6 +121,9 @@ class Elf {
   std::optional<Error> read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size);
   void lay_out();
   std::optional<Error> read_symbols();
+  /// An address or size: as wide as the file.
+  std::uint64_t word(ByteReader& reader) const;
+  Symbol read_symbol(ByteReader& reader, Bytes strings) const;
   [[nodiscard]] Error broken(std::string_view what, std::uint64_t offset) const;
   [[nodiscard]] std::vector<Relocation> relocations_of(const Section& table) const;
 
@@ -129,6 +134,7 @@ class Elf {
   std::vector<Segment> segments_;
   std::vector<Symbol> symbols_;
   bool has_symbol_table_ = false;
+  bool wide_ = true;
 };
 
 }  // namespace deeptrace::binary

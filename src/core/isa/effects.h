@@ -15,27 +15,38 @@ namespace deeptrace::isa {
 /// What a register write does to the register's bits outside the written range.
 enum class Rest : std::uint8_t {
   kept,    ///< 8- and 16-bit general writes, legacy vector writes
-  zeroed,  ///< 32-bit general writes clear the upper half (Intel SDM volume 1, 3.4.1.1); VEX writes the upper vector
+  zeroed,  ///< 32-bit general writes clear the upper half (Intel SDM volume 1, 3.4.1.1); VEX, EVEX and XOP clear the
+           ///< vector register up to its highest bit
 };
 
 struct RegisterEffect {
   RegisterPart part;
-  Access access = Access::none;
-  Rest rest = Rest::kept;
+  Access access;
+  Rest rest;
 };
 
 struct Effects {
-  std::array<RegisterEffect, 16> registers;  ///< explicit, implied and address registers, in operand order
+  union {
+    std::array<RegisterEffect, 24> registers;  ///< explicit, implied and address registers, in operand order; those
+                                               ///< from `register_count` up are not initialised
+  };
   std::uint8_t register_count = 0;
   FlagUse flags;
   ControlFlow flow = ControlFlow::next;
   bool writes_memory = false;
   bool reads_memory = false;
-  bool touches_vector = false;  ///< a vector register or mxcsr is written
+  bool unknown_memory = false;  ///< touches memory whose extent the registers do not tell
+  bool touches_vector = false;  ///< a vector or mask register or mxcsr is written
+  bool touches_x87 = false;     ///< a floating-point or mmx register or the unit's status is written
+  std::int8_t x87_pushes = 0;   ///< how much the floating-point stack grows; negative when it shrinks
   bool faults = false;          ///< may fault by its values
   bool nondeterministic = false;
+
+  Effects() {}  // NOLINT: the registers are made as they are counted
 };
 
 Effects effects_of(const Instruction& instruction);
+/// The same with the operands worked out before.
+Effects effects_of(const Instruction& instruction, const Operands& operands);
 
 }  // namespace deeptrace::isa

@@ -8,33 +8,58 @@ Refuses a table in which two rows claim the same bytes with the same precision."
 import re
 import sys
 
-DIMENSIONS = {  # selector name -> number of branches; the order is the order of the questions
-    "mode": 2, "pp": 4, "mod": 2, "reg": 8, "rm": 8, "w": 2, "l": 4, "osize": 3, "asize": 3, "rexb": 2,
+# The questions of the decision trees: where their answer lies in the decoder's context word (decoder.cpp), how many
+# bits it has, how many values. The order is the order of the questions.
+DIMENSIONS = {
+    "pp": (8, 2, 4), "mod": (6, 1, 2), "reg": (3, 3, 8), "rm": (0, 3, 8), "w": (10, 1, 2), "l": (11, 2, 4),
+    "osize": (13, 2, 3), "asize": (15, 2, 3), "rexb": (17, 1, 2),
 }
-MAPS = {"": 0, "0F": 1, "0F38": 2, "0F3A": 3}
-SPACES = {"legacy": 0, "VEX": 1, "EVEX": 2, "XOP": 3}
+# Opcode maps in the decoder's order.
+MAPS = {key: i for i, key in enumerate([
+    ("legacy", ""), ("legacy", "0F"), ("legacy", "0F38"), ("legacy", "0F3A"), ("legacy", "0F0F"),
+    ("VEX", "0F"), ("VEX", "0F38"), ("VEX", "0F3A"),
+    ("EVEX", "0F"), ("EVEX", "0F38"), ("EVEX", "0F3A"), ("EVEX", "M5"), ("EVEX", "M6"),
+    ("XOP", "M8"), ("XOP", "M9"), ("XOP", "MA")])}
 PP = {"NP": 0, "66": 1, "F3": 2, "F2": 3}
 FLAG_BITS = {"c": 0x1, "p": 0x4, "a": 0x10, "z": 0x40, "s": 0x80, "i": 0x200, "d": 0x400, "o": 0x800}
 TRAITS = ["faults", "privileged", "nondeterministic", "shadow", "bitoffset", "rep", "repz", "stack", "near",
-          "gate", "serializing", "aligned", "float", "lock", "flagimage"]
+          "gate", "serializing", "aligned", "float", "lock", "flagimage", "x87", "x87push", "x87pop", "x87state",
+          "vectorstate", "unknownextent", "zeroupper", "zeroall", "four", "pair", "alias", "second", "norip", "riponly",
+          "distinct", "nosize", "blend"]
+VECTOR = ["mask", "zero", "needmask", "er", "sae"]
+FEATURES = """none base i686 sse sse2 sse3 ssse3 sse4.1 sse4.2 sse4a mmx 3dnow aes pclmul sha gfni x87 fxsr xsave
+xsaveopt xsavec xsaves cx16 movbe popcnt lzcnt bmi1 bmi2 adx fsgsbase rdrand rdseed rdpid rdtscp clflush clflushopt clwb
+prefetchw prefetchwt1 prefetchi avx f16c fma avx2 avxvnni avxifma avxvnniint8 avxneconvert vaes vpclmulqdq avx512f
+avx512cd avx512er avx512pf avx512dq avx512bw avx5124fmaps avx5124vnniw avx512vpopcntdq avx512ifma avx512vbmi
+avx512vbmi2 avx512vnni avx512bitalg avx512bf16 avx512vp2intersect avx512fp16 xop fma4 tbm lwp amxtile amxint8 amxbf16
+amxfp16 cmpccxadd raoint keylocker uintr serialize ptwrite cldemote wbnoinvd hreset pconfig sgx smx monitor mwaitx
+clzero rdpru mcommit wrmsrns msrlist invpcid vmx svm tdx seves snp invlpgb padlock rtm tsxldtrk pku cet mpx movdiri
+movdir64b enqcmd waitpkg""".split()
 KINDS = ["next", "jump", "conditional", "call", "return", "trap", "system"]
 ACCESS = {"-": 0, "r": 1, "w": 2, "rw": 3, "c": 6, "cr": 7}  # bit 0 read, bit 1 written, bit 2 only perhaps
 
 GPR = ["AX", "CX", "DX", "BX", "SP", "BP", "SI", "DI"]
-WIDTHS = {"b": "b8", "w": "b16", "d": "b32", "q": "b64", "dq": "b128", "ss": "b32", "sd": "b64", "hq": "high64",
-          "v": "operand", "z": "operand32", "y": "rexw", "p": "far_pointer", "s": "table_register",
-          "n": "native", "v2": "operand_twice", "dw": "low16_of_32", "-": "none"}
+WIDTHS = {"b": "b8", "w": "b16", "d": "b32", "q": "b64", "t": "b80", "dq": "b128", "qq": "b256", "oq": "b512",
+          "x": "vector", "h": "vector_half", "f": "vector_fourth", "e": "vector_eighth",
+          "ss": "b32", "sd": "b64", "hq": "high64", "v": "operand", "z": "operand32", "y": "rexw",
+          "p": "far_pointer", "s": "table_register", "n": "native", "nn": "native_value", "v2": "operand_twice",
+          "dw": "low16_of_32", "ev": "x87_environment", "st": "x87_state", "fx": "b4096", "u": "unknown", "o": "bounds",
+          "-": "none"}
 LETTERS = {  # letter -> (source, register file)
     "E": ("rm", "general"), "R": ("rm", "general"), "M": ("rm", "general"), "G": ("reg", "general"),
     "Z": ("opcode", "general"), "B": ("vvvv", "general"), "S": ("reg", "segment"), "C": ("reg", "control"),
     "D": ("reg", "debug"), "V": ("reg", "vector"), "W": ("rm", "vector"), "U": ("rm", "vector"),
-    "H": ("vvvv", "vector"), "I": ("immediate", "none"), "N": ("immediate_signed", "none"),
+    "H": ("vvvv", "vector"), "L": ("is4", "vector"), "I": ("immediate", "none"), "N": ("immediate_signed", "none"),
     "J": ("relative", "none"), "O": ("absolute", "none"), "A": ("far", "none"),
     "X": ("string_source", "none"), "Y": ("string_destination", "none"),
 }
-IMMEDIATES = {("I", "b"): "bytes1", ("I", "w"): "bytes2", ("I", "z"): "operand32", ("I", "v"): "operand",
-              ("N", "b"): "bytes1", ("J", "b"): "bytes1", ("J", "z"): "branch", ("A", "p"): "far",
-              ("O", "b"): "address", ("O", "v"): "address"}
+OTHER_FILES = {"k": ("mask", None), "m": ("mmx", None), "f": ("x87", "b80"), "t": ("tile", "tile"),
+               "b": ("bound", "bounds"), "a": ("general", "address")}
+IMMEDIATES = {("I", "b"): "bytes1", ("I", "w"): "bytes2", ("I", "d"): "bytes4", ("I", "z"): "operand32",
+              ("I", "v"): "operand", ("N", "b"): "bytes1", ("J", "b"): "bytes1", ("J", "z"): "branch",
+              ("J", "v"): "operand32", ("A", "p"): "far", ("O", "b"): "address", ("O", "v"): "address"}
+BYTES = {"b8": 1, "b16": 2, "b32": 4, "b64": 8, "b80": 16, "b128": 16, "b256": 32, "b512": 64, "vector": 16,
+         "vector_half": 8, "vector_fourth": 4, "vector_eighth": 2}
 
 
 def fail(place, message):
@@ -56,9 +81,10 @@ def fixed_register(word):
         return "general", int(word[1:]), 0, "b64"
     if word in ("ES", "CS", "SS", "DS", "FS", "GS"):
         return "segment", ["ES", "CS", "SS", "DS", "FS", "GS"].index(word), 0, "b16"
-    if word == "MXCSR":
-        return "mxcsr", 0, 0, "b32"
-    return None
+    if re.fullmatch(r"ST\d", word):
+        return "x87", int(word[2:]), 0, "b80"
+    return {"MXCSR": ("mxcsr", 0, 0, "b32"), "FCW": ("x87_control", 0, 0, "b16"), "FSW": ("x87_status", 0, 0, "b16"),
+            "XMM0": ("vector", 0, 0, "b128")}.get(word)
 
 
 def operand_kind(word, place):
@@ -68,6 +94,8 @@ def operand_kind(word, place):
         return ("fixed", register[0], register[1], register[2], register[3])
     if word == "1":
         return ("one", "none", 1, 0, "b8")
+    if word == "I4":
+        return ("immediate_low4", "none", 0, 0, "b8")
     stack = re.fullmatch(r"(push|pop)(\d?)", word)
     if stack:
         return (stack[1], "none", int(stack[2] or 1), 0, "stack_slots")
@@ -75,6 +103,20 @@ def operand_kind(word, place):
         return (word, "none", 1, 0, "stack_slots")
     if word == "xlat":
         return ("xlat", "none", 0, 0, "b8")
+    if word == "toreg":
+        return ("at_reg", "none", 0, 0, "b512")
+    if word == "lineax":
+        return ("at_ax", "none", 0, 0, "b512")
+    if word == "tM":
+        return ("rm", "general", 0, 0, "unknown")
+    gather = re.fullmatch(r"vM([dq])\.(\w+)\.([dq])", word)
+    if gather:  # index element, width of the index register, element
+        return ("gather", "vector", 4 if gather[1] == "d" else 8,
+                {"x": 0, "h": 1, "dq": 2, "qq": 3, "oq": 4}[gather[2]], WIDTHS[gather[3]])
+    if word[0] in OTHER_FILES and word[1] in "GERB":
+        file, width = OTHER_FILES[word[0]]
+        source = LETTERS[word[1]][0]
+        return (source, file, 0, 0, width or WIDTHS[word[2:]])
     letter, width = word[0], word[1:]
     if letter in LETTERS and width in WIDTHS:
         source, file = LETTERS[letter]
@@ -82,97 +124,136 @@ def operand_kind(word, place):
     fail(place, f"unknown operand '{word}'")
 
 
+def is_rm(word):
+    """True for words that ModRM.rm encodes."""
+    return (word[0] in "ERMWU" and not fixed_register(word)) or word.startswith("vM") or word == "tM" or (
+        word[0] in OTHER_FILES and len(word) > 1 and word[1] in "ER" and not fixed_register(word))
+
+
 class Operation:
     def __init__(self, name, sentence, place):
         self.name, self.sentence, self.place = name, sentence, place
-        self.access, self.hidden, self.kind, self.traits = [], [], "next", []
+        self.access, self.hidden, self.kind, self.traits = None, [], "next", []
         self.flags = dict.fromkeys("rwu01", 0)
 
 
 class Row:
-    def __init__(self, operation, name, space, opmap, opcode, needs, operands, features, place):
-        self.operation, self.name, self.space, self.map, self.opcode = operation, name, space, opmap, opcode
-        self.needs, self.operands, self.features, self.place = needs, operands, features, place
-        self.modrm = any(d in needs for d in ("mod", "reg", "rm")) or any(
-            w[0] in "EGRMSCDVWU" and w not in GPR and not fixed_register(w) for w in operands)
+    pass
 
 
 def expand_each(lines, conditions):
-    """Repeats the lines between `each condition` and `end` for the sixteen conditions."""
-    result, block, inside = [], [], False
+    """Repeats the lines between `each … in` and `end` for every line of the list, or for the sixteen conditions."""
+    result, block, variables, items = [], None, [], []
     for place, line in lines:
-        if line.strip() == "each condition":
-            inside, block = True, []
-        elif line.strip() == "end":
-            inside = False
-            for code, name, flags, words in conditions:
+        if line.startswith("each "):
+            block, items = [], []
+            if line.strip() == "each condition":
+                variables = ["%flags", "%cc", "%words", "+cc"]
+                items = [[flags, name, words, code] for code, name, flags, words in conditions]
+            else:
+                variables = line.split()[1:-1]
+        elif block is not None and line.strip() == "end":
+            for item in items:
                 for p, text in block:
-                    text = text.replace("%cc", name).replace("%words", words).replace("%flags", flags)
-                    text = re.sub(r"([0-9A-F]{2})\+cc", lambda m: f"{int(m[1], 16) + code:02X}", text)
+                    for variable, value in sorted(zip(variables, item), key=lambda x: -len(x[0])):
+                        if variable == "+cc":
+                            text = re.sub(r"([0-9A-F]{2})\+cc", lambda m: f"{int(m[1], 16) + value:02X}", text)
+                        text = text.replace(variable, str(value))
                     result.append((p, text))
-        elif inside:
+            block = None
+        elif block is not None and not block and line.startswith("    "):
+            items.append(line.split(None, len(variables) - 1))
+        elif block is not None:
             block.append((place, line))
         else:
             result.append((place, line))
     return result
 
 
-def parse_row(operation, text, place):
-    words, _, features = text.partition("|")
-    words, features = words.split(), features.split()
-    needs, name, space, opmap = {}, operation.name, "legacy", ""
-    plus_r = False
-    if words[0].startswith("VEX."):
-        _, length, pp, opmap, w = words.pop(0).split(".")
-        space = "VEX"
-        needs["pp"] = PP[pp]
+def parse_head(words, needs):
+    """Space, map and opcode of a row; puts what they ask for into `needs`."""
+    space, opmap = "legacy", ""
+    head = words[0].split(".")
+    if head[0] in ("VEX", "EVEX", "XOP"):
+        words.pop(0)
+        space, length, pp, opmap, w = head
+        needs["pp"] = {PP[pp]}
         if length != "I":
-            needs["l"] = int(length)
+            needs["l"] = {int(c) for c in length}
+        elif space == "EVEX":
+            needs["l"] = {0, 1, 2}
         if w != "I":
-            needs["w"] = int(w)
+            needs["w"] = {int(w[1])}
     else:
         if words[0] in PP:
-            needs["pp"] = PP[words.pop(0)]
-        if words[0] in ("0F", "0F38", "0F3A"):
+            needs["pp"] = {PP[words.pop(0)]}
+        elif words[0] == "N6":
+            needs["pp"] = {0, 1}
+            words.pop(0)
+        if words[0] in ("0F", "0F38", "0F3A", "0F0F"):
             opmap = words.pop(0)
+    return space, opmap
+
+
+def parse_row(operation, text, place, default_feature):
+    left, _, right = text.partition("|")
+    words, features = left.split(), right.split()
+    needs, name = {}, operation.name
+    l_ignored = ".I." in words[0][:7]
+    space, opmap = parse_head(words, needs)
     opcode = words.pop(0)
-    if opcode.endswith("+r"):
-        plus_r, opcode = True, opcode[:-2]
-    opcode = int(opcode, 16)
-    modrm = False
-    operands = []
+    plus_r = opcode.endswith("+r")
+    opcode = int(opcode[:-2] if plus_r else opcode, 16)
+    modrm, operands, modes, att = opmap == "0F0F", [], {0, 1}, None
     for word in words:
         if word == "/r":
             modrm = True
         elif word[0] == "/":
             digit, _, rm = word[1:].partition(":")
-            needs["reg"] = int(digit)
+            needs["reg"] = {int(digit)}
+            modrm = True
             if rm:
-                needs["mod"], needs["rm"] = 1, int(rm)
+                needs["mod"], needs["rm"] = {1}, {int(rm)}
         elif word in ("o16", "o32", "o64"):
-            needs["osize"] = ("o16", "o32", "o64").index(word)
+            needs["osize"] = {("o16", "o32", "o64").index(word)}
         elif word in ("a16", "a32", "a64"):
-            needs["asize"] = ("a16", "a32", "a64").index(word)
+            needs["asize"] = {("a16", "a32", "a64").index(word)}
         elif word in ("m32", "m64"):
-            needs["mode"] = ("m32", "m64").index(word)
+            modes = {("m32", "m64").index(word)}
+        elif word == "rm0":
+            needs["mod"], needs["rm"] = {1}, {0}
         elif word in ("W0", "W1"):
-            needs["w"] = int(word[1])
+            needs["w"] = {int(word[1])}
         elif word in ("b0", "b1"):
-            needs["rexb"] = int(word[1])
+            needs["rexb"] = {int(word[1])}
         elif word[0] == "=":
             name = word[1:]
+        elif word.startswith("att:"):
+            att = word[4:].rstrip("+")
         else:
-            if word[0] == "M" and word != "MXCSR":
-                needs["mod"] = 0
-            if word[0] in "RU" and word not in ("RAX",) and not fixed_register(word):
-                needs["mod"] = 1
+            if word[0] == "M" and word != "MXCSR" or word in ("tM",) or word.startswith("vM"):
+                needs["mod"] = {0}
+            if (word[0] in "RU" and not fixed_register(word)) or (word[0] in OTHER_FILES and word[1] == "R"):
+                needs["mod"] = {1}
+            if word.startswith("bG"):  # there are four bounds registers
+                needs["reg"] = {0, 1, 2, 3}
+            if word.startswith("bR"):
+                needs["rm"], needs["mod"] = {0, 1, 2, 3}, {1}
+            modrm = modrm or is_rm(word)
             if word != "R-":
                 operands.append(word)
     rows = []
     for low in range(8 if plus_r else 1):
-        row = Row(operation, name, space, opmap, opcode + low, dict(needs), operands, features, place)
-        row.modrm = row.modrm or modrm
-        row.plus_r, row.same_as_first = plus_r, low > 0
+        row = Row()
+        row.operation, row.name, row.space, row.map, row.place = operation, name, space, opmap, place
+        row.opcode, row.needs, row.modes, row.operands, row.att = opcode + low, dict(needs), modes, operands, att
+        row.w_only_in_64_bits = False
+        row.rm_free = "R-" in words
+        row.l_ignored = l_ignored
+        row.both_suffixes = any(word.startswith("att:") and word.endswith("+") for word in words)
+        row.feature = next((f for f in features if f in FEATURES), default_feature)
+        row.features = [f for f in features if f not in FEATURES]
+        row.modrm, row.plus_r, row.same_as_first = modrm, plus_r, low > 0
         rows.append(row)
     return rows
 
@@ -180,6 +261,7 @@ def parse_row(operation, text, place):
 def parse(paths):
     lines, conditions = [], []
     for path in paths:
+        lines.append((path, "feature none"))
         for number, line in enumerate(open(path, encoding="utf-8"), 1):
             line = line.split("#")[0].rstrip()
             if line.startswith("condition "):
@@ -187,8 +269,13 @@ def parse(paths):
                 conditions.append((int(code, 16), name, flags, words))
             elif line:
                 lines.append((f"{path}:{number}", line))
-    operations, rows = [], []
+    operations, rows, feature = [], [], "none"
     for place, line in expand_each(lines, conditions):
+        if line.startswith("feature "):
+            feature = line.split()[1]
+            if feature not in FEATURES:
+                fail(place, f"unknown feature '{feature}'")
+            continue
         if line[0] != " ":
             name, _, sentence = line.partition(":")
             operations.append(Operation(name.strip(), sentence.strip(), place))
@@ -209,45 +296,252 @@ def parse(paths):
         elif word == "traits":
             operation.traits = rest.split()
         else:
-            rows += parse_row(operation, line.strip(), place)
+            rows += parse_row(operation, line.strip(), place, feature)
     return operations, rows
+
+
+def needs_in(row, mode):
+    if mode == 1 or not row.w_only_in_64_bits:
+        return row.needs
+    return {key: value for key, value in row.needs.items() if key != "w"}
 
 
 class Tree:
     """Decision trees packed into one array: node values below 0x8000 are rows, 0xffff is 'no instruction',
-    others point at a branch: the selector's number, then one node a value."""
+    others point at a branch: shift and mask of the answer in the context word, then one node a value."""
 
-    def __init__(self):
-        self.cells = []
+    def __init__(self, number):
+        self.cells, self.number, self.known = [], number, {}
 
-    def build(self, rows, number):
+    def build(self, rows):
+        """rows: (row, needs still open, precision)"""
         if not rows:
             return 0xFFFF
-        for selector, (dimension, branches) in enumerate(DIMENSIONS.items()):
-            if not any(dimension in row.needs for row in rows):
+        for dimension, (shift, bits, values) in DIMENSIONS.items():
+            if not any(dimension in needs for _, needs, _ in rows):
                 continue
             children = []
-            for value in range(branches):
-                exact = [r for r in rows if r.needs.get(dimension) == value]
-                open_rows = [r for r in rows if dimension not in r.needs]
+            for value in range(1 << bits):
                 chosen = []
-                for row in exact + open_rows:
-                    copy = Row.__new__(Row)
-                    copy.__dict__.update(row.__dict__)
-                    copy.needs = {k: v for k, v in row.needs.items() if k != dimension}
-                    copy.precision = getattr(row, "precision", 0) + (1 if row in exact else 0)
-                    chosen.append(copy)
-                children.append(self.build(chosen, number))
-            if len(set(children)) == 1:
+                for row, needs, precision in rows:
+                    wanted = needs.get(dimension)
+                    if value >= values or (wanted is not None and value not in wanted):
+                        continue
+                    rest = {k: v for k, v in needs.items() if k != dimension}
+                    chosen.append((row, rest, precision + (wanted is not None)))
+                best = max((p for _, n, p in chosen if not n), default=-1)
+                children.append(self.build(chosen) if best < 0 or any(n for _, n, _ in chosen) else self.leaf(chosen))
+            if len(set(children[:values])) == 1:
                 return children[0]
-            at = len(self.cells)
-            self.cells += [selector] + children
-            return 0x8000 | at
-        best = max(getattr(r, "precision", 0) for r in rows)
-        winners = [r for r in rows if getattr(r, "precision", 0) == best]
+            branch = (shift | bits << 8, *children)
+            if branch not in self.known:
+                self.known[branch] = len(self.cells)
+                self.cells += branch
+            return 0x8000 | self.known[branch]
+        return self.leaf(rows)
+
+    def leaf(self, rows):
+        best = max(precision for _, _, precision in rows)
+        winners = [row for row, _, precision in rows if precision == best]
         if len(winners) > 1:
             fail(winners[1].place, f"claims the same bytes as {winners[0].place}")
-        return number[winners[0].key]
+        return self.number[id(winners[0])]
+
+
+def immediates_of(row):
+    fields = []
+    for w in row.operands:
+        if fixed_register(w):
+            continue
+        if w[0] == "L":
+            fields.append("bytes1")
+        elif (w[0], w[1:]) in IMMEDIATES:
+            fields.append(IMMEDIATES[(w[0], w[1:])])
+    return fields + ["none"] * (2 - len(fields))
+
+
+def shape_of(row, kinds, fields, traits):
+    """What the decoder must know of a row, packed into one word: see Shape in decoder.cpp."""
+    names = ["none", "bytes1", "bytes2", "bytes4", "operand32", "operand", "branch", "far", "address"]
+    shape = names.index(fields[0]) | (fields[1] == "bytes1") << 4
+    if fields[1] not in ("none", "bytes1"):
+        fail(row.place, "a second immediate has one byte")
+    def flag(bit, on):
+        nonlocal shape
+        shape |= int(bool(on)) << bit
+    flag(5, row.space == "legacy" and len(row.needs.get("pp", {0})) == 1 and row.needs.get("pp", {0}) != {0})
+    flag(8, "near" in traits)
+    flag(9, "stack" in traits)
+    flag(10, "lock" in traits)
+    flag(11, any(k[0] == "vvvv" for k in kinds))
+    for i, name in enumerate(VECTOR):
+        flag(12 + i, name in row.features)
+    elements = {"b16": 1, "b32": 2, "b64": 3}
+    element = next((elements[f] for f in row.features if f in elements), 0)
+    shape |= element << 17
+    memory = next((k for k in kinds if k[0] in ("rm", "gather")), None)
+    scaled = next((int(f[1:]) // 8 for f in row.features if re.fullmatch(r"n\d+", f)), None)
+    by_length = memory is not None and memory[4].startswith("vector") and scaled is None
+    scale = scaled or BYTES.get(memory[4] if memory else "", 1)
+    shape |= (scale.bit_length() - 1) << 19
+    flag(23, by_length)
+    flag(24, memory is not None and (memory[0] == "gather" or "tM" in row.operands))
+    flag(25, kinds and kinds[0][0] in ("rm", "gather"))
+    flag(26, "norip" in row.features or "tM" in row.operands)
+    flag(27, "riponly" in row.features)
+    flag(28, memory is not None and memory[0] == "gather" or "distinct" in traits)
+    small = ("mask", "tile")
+    flag(29, any(k[0] == "reg" and k[1] in small for k in kinds))
+    flag(30, any(k[0] == "vvvv" and k[1] in small for k in kinds))
+    flag(31, any(k[0] == "rm" and k[1] == "tile" for k in kinds))
+    return shape
+
+
+VARIABLE = ("operand", "operand32", "rexw")
+
+
+def exchanged(kinds):
+    """The operands with the roles of ModRM.rm and ModRM.reg exchanged, as a key for the row that says the same."""
+    other = {"rm": "reg", "reg": "rm"}
+    return tuple((other.get(source, source), file, width) for source, file, _, _, width in kinds)
+
+
+def hints_of(row, kinds, hidden, traits, families):
+    """The Hint bits of table.h by name."""
+    shown = kinds[:len(kinds) - hidden]
+    hints = set()
+    rm = next((k for k in shown if k[0] in ("rm", "gather")), None)
+    registers = [k for k in shown if k[0] in ("rm", "reg", "opcode", "vvvv", "fixed")]
+    widths = {k[4] for k in registers if k[1] in ("general", "none")}
+    if rm and row.needs.get("mod") != {0} and shown[0][0] in ("rm", "reg"):
+        if exchanged(shown) in families["pairs"].get((row.name, row.space, row.map), ()):
+            hints.add("Load" if shown[0][0] == "reg" else "Store")
+    if row.space in ("VEX", "XOP") and rm and row.needs.get("w") and row.needs.get("mod") is None:
+        # Two rows differ in which of two operands may be memory; with registers only, assemblers take one of them.
+        sources = sorted(k[0] for k in shown)
+        twin = any(w != row.needs["w"] and sources == s for w, s in families["w"].get((row.name, row.space), ()))
+        if twin and row.needs["w"] != ({1} if row.feature == "fma4" else {0}):
+            hints.add("RegistersElsewhere")
+    if "osize" in row.needs:
+        hints.add("SizeInName")
+    if widths & {"operand", "operand32", "operand_twice", "far_pointer"}:
+        hints.add("OperandSize")
+    if ("w" in row.needs or row.needs.get("osize") == {2} or
+            widths & {"operand", "rexw", "operand_twice", "far_pointer"} and not traits & {"near", "stack"}):
+        hints.add("W")
+    if row.space == "VEX" and "W" not in hints:
+        hints.add("WIgnored")
+    if row.rm_free:
+        hints.add("RmFree")
+    if row.space != "legacy" and row.needs.get("w") == {0}:
+        hints.add("WZero")
+    if "asize" in row.needs or any(k[4] == "address" for k in shown):
+        hints.add("AddressSize")
+    if row.space in ("VEX", "EVEX") and row.l_ignored:
+        hints.add("LIgnored")
+    hints |= shorter_forms(row, families)
+    if row.modrm and "reg" not in row.needs and not any(k[0] in ("reg", "at_reg") for k in kinds):
+        hints.add("RegFree")
+    if row.both_suffixes:
+        hints.add("BothSuffixes")
+    elif rm and rm[1] in ("general", "none") and row.name in families["variable"] | families["b32 b64"] and not traits & {"near"}:
+        sized = any(k[1] == "general" and k is not rm and not (k[0] == "fixed" and k[2] == 1) for k in registers)
+        by_row = rm[4] in ("b32", "b64") and row.name in families["b32 b64"]
+        if (rm[4] in VARIABLE or rm[4] == "b8" or by_row) and (not sized or row.name == "crc32"):
+            hints.add("Suffix")
+    if row.feature == "x87" and rm and row.needs.get("mod") == {0}:
+        if row.name.startswith("fi"):
+            hints.add("IntegerSuffix")
+        elif rm[4] in ("b32", "b64", "b80") and not row.name.startswith("fb"):
+            hints.add("FloatSuffix")
+    if row.name == "fisttp":
+        hints.add("IntegerSuffix")
+    if rm and row.space != "legacy" and rm[1] == "vector" and rm[4] == "vector" and len(row.needs.get("l", "01")) > 1:
+        if not any(k is not rm and k[1] == "vector" and k[4] == "vector" for k in registers):
+            hints.add("LengthSuffix")
+    if row.name == "bound":
+        hints.add("KeepsOrder")
+    if row.space == "EVEX" and row.name in families["VEX"]:
+        hints.add("AlsoVex")
+    if row.space == "VEX" and row.feature in ("avxvnni", "avxifma", "avxneconvert") and row.name in families["EVEX"]:
+        hints.add("AlsoEvex")
+    return hints
+
+
+def shorter_forms(row, families):
+    """Which shorter encodings assemblers choose instead of this row."""
+    words, hints = row.operands, set()
+    if row.space != "legacy" or not words:
+        return hints
+    forms = families["forms"].get(row.name, ())
+    alike = lambda first, rest: any(f[0] == first and f[1:] == rest and m & row.modes for f, m in forms)
+    rest, width = tuple(words[1:]), words[0][1:]
+    if words[0] in ("Eb", "Ev"):
+        if alike("Z" + width, rest) or rest == ("Iz",) and alike("Zv", ("Iv",)) or (
+                rest == ("Gv",) and alike("Zv", ("rAX",))):
+            hints.add("ShortRegister")
+            if not any(f[0][0] == "Z" and 1 in m for f, m in forms):
+                hints.add("ShortIn32Bits")
+        if alike("AL" if width == "b" else "rAX", rest):
+            hints.add("ShortAccumulator")
+    if words[-1] == "Iz" and alike(words[0], tuple(words[1:-1]) + ("Nb",)) or (
+            words[-1] == "Iz" and words[0] == "rAX" and alike("Ev", ("Nb",))):
+        hints.add("ShortImmediate")
+    if words == ["Iz"] and alike("Nb", ()):
+        hints.add("ShortImmediate")
+    if words[-1] == "Ib" and alike(words[0], tuple(words[1:-1]) + ("1",)):
+        hints.add("ShortOne")
+    return hints
+
+
+HINTS = ["Load", "Store", "SizeInName", "Suffix", "BothSuffixes", "LengthSuffix", "FloatSuffix", "KeepsOrder",
+         "AlsoVex", "AlsoEvex", "OperandSize", "W", "WIgnored", "IntegerSuffix", "AddressSize", "LIgnored",
+         "ShortRegister", "ShortAccumulator", "ShortImmediate", "ShortOne", "RegFree", "RegistersElsewhere", "WZero", "RmFree", "ShortIn32Bits"]
+
+
+def families_of(rows):
+    """What is asked of all rows of a mnemonic together."""
+    families = {"VEX": set(), "EVEX": set(), "legacy": set(), "XOP": set(), "variable": set(), "b32": set(), "b64": set(), "pairs": {}, "forms": {}, "w": {}}
+    for row in rows:
+        families[row.space].add(row.name)
+        kinds = [operand_kind(word, row.place) for word in row.operands]
+        if any(k[0] == "rm" and k[4] in VARIABLE for k in kinds):
+            families["variable"].add(row.name)
+        if row.needs.get("w") and ("is4" in [k[0] for k in kinds] or row.space == "XOP"):
+            families["w"].setdefault((row.name, row.space), []).append((row.needs["w"], sorted(k[0] for k in kinds)))
+        for kind in kinds:
+            if kind[:2] == ("rm", "general") and kind[4] in ("b32", "b64") and row.needs.get("mod") is None:
+                families[kind[4]].add(row.name)
+        if row.operands:
+            families["forms"].setdefault(row.name, []).append((tuple(row.operands), row.modes))
+        families["pairs"].setdefault((row.name, row.space, row.map), set()).add(
+            tuple((source, file, width) for source, file, _, _, width in kinds))
+    families["b32 b64"] = families.pop("b32") & families.pop("b64")
+    return families
+
+
+def restrict_modes(rows):
+    """What only REX or the address size of one mode gives exists in that mode only."""
+    for row in rows:
+        if row.space == "legacy" and ({1} in (row.needs.get("w"), row.needs.get("rexb")) or
+                                      row.needs.get("osize") == {2}) or row.needs.get("asize") == {2}:
+            row.modes = row.modes & {1}
+        if row.needs.get("asize") == {0}:
+            row.modes = row.modes & {0}
+
+
+def ignore_w_in_32_bits(rows):
+    """Outside 64-bit mode W does not widen general registers (Intel SDM volume 2, 2.3.6): there the row with W=1 does
+    not exist, and the one with W=0 holds for both. Moves of masks with 64 bits are invalid instead."""
+    wide = set()
+    for row in rows:
+        if row.space != "legacy" and row.needs.get("w") == {1} and any(re.fullmatch("[ERGB]q", w) for w in row.operands):
+            row.modes = row.modes & {1}
+            if not any(w[0] == "k" for w in row.operands):
+                wide.add((row.space, row.map, row.opcode, tuple(row.needs.get("pp", ()))))
+    for row in rows:
+        if row.needs.get("w") == {0} and (row.space, row.map, row.opcode, tuple(row.needs.get("pp", ()))) in wide:
+            row.w_only_in_64_bits = True
 
 
 def cpp_string(text):
@@ -257,48 +551,79 @@ def cpp_string(text):
 def main():
     output, inputs = sys.argv[1], sys.argv[2:]
     operations, rows = parse(inputs)
-    kinds, kind_number, pool, row_lines, number = [], {}, [], [], {}
+    restrict_modes(rows)
+    ignore_w_in_32_bits(rows)
+    kinds, kind_number, pool, row_lines, shapes, number = [], {}, [], [], [], {}
     for i, operation in enumerate(operations):
         operation.number = i
-    names = sorted({row.name for row in rows})
+    names = sorted({row.name for row in rows} | {row.att for row in rows if row.att})
+    name_number = {name: i for i, name in enumerate(names)}
+    pools, families = {}, families_of(rows)
     for row in rows:
-        row.key = id(row)
         if row.same_as_first:
-            number[row.key] = len(row_lines) - 1
+            number[id(row)] = len(row_lines) - 1
             continue
         words = row.operands + row.operation.hidden
-        if len(words) != len(row.operation.access):
-            fail(row.place, f"{len(words)} operands but {len(row.operation.access)} accesses")
-        at = len(pool)
-        for word, access in zip(words, row.operation.access):
-            kind = operand_kind(word, row.place)
+        access = row.operation.access
+        if access is None:
+            access = [ACCESS["w"]] + [ACCESS["r"]] * (len(words) - 1) if words else []
+        if len(words) != len(access):
+            fail(row.place, f"{len(words)} operands but {len(access)} accesses")
+        used = [operand_kind(word, row.place) for word in words]
+        uses = []
+        for kind, how in zip(used, access):
             if kind not in kind_number:
                 kind_number[kind] = len(kinds)
                 kinds.append(kind)
-            pool.append((kind_number[kind], access))
-        immediates = [IMMEDIATES[(w[0], w[1:])] for w in row.operands
-                      if w[0] in "INJOA" and (w[0], w[1:]) in IMMEDIATES and not fixed_register(w)]
-        immediates += ["none"] * (2 - len(immediates))
-        traits = sorted(set(row.operation.traits + row.features), key=TRAITS.index)
+            uses.append((kind_number[kind], how))
+        if tuple(uses) not in pools:
+            pools[tuple(uses)] = len(pool)
+            pool += uses
+        fields = immediates_of(row)
+        traits = set(row.operation.traits) | {f for f in row.features if f in TRAITS}
+        if row.space != "legacy" or row.operands and row.operands[0][0] == "m" and row.space == "legacy":
+            if row.space == "legacy":
+                traits.discard("aligned")
+        unknown = [f for f in row.features if f not in TRAITS + VECTOR + ["b16", "b32", "b64"]
+                   and not re.fullmatch(r"n\d+", f)]
+        if unknown:
+            fail(row.place, f"unknown feature '{unknown[0]}'")
         bits = sum(1 << TRAITS.index(t) for t in traits)
-        number[row.key] = len(row_lines)
+        number[id(row)] = len(row_lines)
+        shapes.append(shape_of(row, used, fields, traits))
+        wanted = hints_of(row, used, len(row.operation.hidden), traits, families)
+        hints = sum(1 << HINTS.index(hint) for hint in wanted)
+        att = name_number[row.att] if row.att else name_number[row.name]
         row_lines.append(
-            f"    {{{row.operation.number}, {names.index(row.name)}, {at}, {len(row.operands)}, {len(words)}, "
-            f"{{Field::{immediates[0]}, Field::{immediates[1]}}}, {bits:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
-    tree, roots = Tree(), [[[0xFFFF] * 256 for _ in range(4)] for _ in range(4)]
-    has_modrm = [[[0] * 256 for _ in range(4)] for _ in range(4)]
+            f"    {{{row.operation.number}, {name_number[row.name]}, {att}, {pools[tuple(uses)]}, {len(row.operands)}, "
+            f"{len(words)}, {{Field::{fields[0]}, Field::{fields[1]}}}, {bits:#x}U, {FEATURES.index(row.feature)}, "
+            f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {sum(1 << m for m in row.modes)}, "
+            f"{'true' if 'er' in row.features else 'false'}, {hints:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
+    tree = Tree(number)
+    roots = [[[0xFFFF] * 256 for _ in MAPS] for _ in range(2)]
+    has_modrm = [[[0] * 256 for _ in MAPS] for _ in range(2)]
     cells = {}
     for row in rows:
-        cells.setdefault((SPACES[row.space], MAPS[row.map], row.opcode), []).append(row)
-    for (space, opmap, opcode), cell in sorted(cells.items()):
-        if len({r.modrm for r in cell}) != 1:
-            fail(cell[0].place, "rows of one opcode disagree about ModRM")
-        has_modrm[space][opmap][opcode] = int(cell[0].modrm)
-        roots[space][opmap][opcode] = tree.build(cell, number)
+        cells.setdefault((MAPS[(row.space, row.map)], row.opcode), []).append(row)
+    for mode in range(2):
+        for (opmap, opcode), all_rows in sorted(cells.items()):
+            cell = [row for row in all_rows if mode in row.modes]
+            if not cell:
+                continue
+            if len({r.modrm for r in cell}) != 1:
+                fail(cell[0].place, "rows of one opcode disagree about ModRM")
+            has_modrm[mode][opmap][opcode] = int(cell[0].modrm)
+            roots[mode][opmap][opcode] = tree.build(
+                [(row, needs_in(row, mode), 1 if len(row.modes) == 1 else 0) for row in cell])
+    if len(tree.cells) >= 0x8000:
+        fail(inputs[0], "the decision trees have outgrown their numbers")
     with open(output, "w", encoding="utf-8") as out:
         out.write("// Generated by generate_table.py from the .isa files; do not edit.\n")
         out.write("constexpr std::string_view kMnemonics[] = {\n")
         for name in names:
+            out.write(f"    {cpp_string(name)},\n")
+        out.write("};\n\nconstexpr std::string_view kFeatures[] = {\n")
+        for name in FEATURES:
             out.write(f"    {cpp_string(name)},\n")
         out.write("};\n\nconstexpr Operation kOperations[] = {\n")
         for o in operations:
@@ -312,14 +637,13 @@ def main():
         for kind, access in pool:
             out.write(f"    {{{kind}, Access({access})}},\n")
         out.write("};\n\nconstexpr Row kRows[] = {\n" + "\n".join(row_lines) + "\n};\n\n")
+        out.write(f"constexpr std::uint32_t kShapes[] = {{\n    {', '.join(f'{s:#x}' for s in shapes)}\n}};\n\n")
         out.write(f"constexpr std::uint16_t kTree[] = {{\n    {', '.join(map(str, tree.cells))}\n}};\n\n")
-        out.write("constexpr std::uint16_t kRoots[4][4][256] = {\n")
-        for space in roots:
-            out.write("  {" + ",\n   ".join("{" + ",".join(map(str, m)) + "}" for m in space) + "},\n")
-        out.write("};\n\nconstexpr std::uint8_t kHasModrm[4][4][256] = {\n")
-        for space in has_modrm:
-            out.write("  {" + ",\n   ".join("{" + ",".join(map(str, m)) + "}" for m in space) + "},\n")
-        out.write("};\n")
+        for kind, label, values in (("uint16_t", "kRoots", roots), ("uint8_t", "kCells", has_modrm)):
+            out.write(f"constexpr std::{kind} {label}[2][{len(MAPS)}][256] = {{\n")
+            for mode in values:
+                out.write("  {" + ",\n   ".join("{" + ",".join(map(str, m)) + "}" for m in mode) + "},\n")
+            out.write("};\n\n")
 
 
 main()

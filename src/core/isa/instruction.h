@@ -32,12 +32,25 @@ enum Prefix : std::uint16_t {
   kPrefixVex = 1 << 6,
   kPrefixMode64 = 1 << 7,  ///< decoded in 64-bit mode
   kSegmentShift = 8,       // bits 8 to 10
+  kPrefixEvex = 1 << 11,
+  kPrefixXop = 1 << 12,
+  kPrefixVendor = 1 << 13,  ///< makers differ here; this is read as Intel's processors do (see vendor_difference)
+};
+
+/// Fields of Instruction::vector and Instruction::evex.
+enum VectorField : std::uint8_t {
+  kVectorRegister = 0x1f,  ///< vector: VEX.vvvv and EVEX.V' as a register number
+  kVectorLengthShift = 5,  ///< vector, two bits: 0, 1, 2 for 128, 256, 512 bits, or the rounding mode
+  kVectorHighReg = 0x80,   ///< vector: the register of ModRM.reg has 16 added
+  kEvexMask = 7,           ///< evex: the mask register, 0 for none
+  kEvexBroadcast = 8,      ///< evex: broadcast of a memory operand, rounding or no exceptions
+  kEvexZero = 0x10,        ///< evex: masked elements become 0
 };
 
 struct Instruction {
   std::uint64_t immediate = 0;    ///< first immediate, branch displacement or absolute address, zero-extended;
                                   ///< a second immediate stands in the bytes above the first
-  std::int32_t displacement = 0;  ///< of the ModRM memory operand, sign-extended
+  std::int32_t displacement = 0;  ///< of the ModRM memory operand, sign-extended, and multiplied where EVEX does so
   std::uint16_t row = 0;          ///< index into rows()
   std::uint16_t prefixes = 0;     ///< Prefix bits
   std::uint8_t length = 0;        ///< bytes; 0 when there is no instruction
@@ -50,17 +63,25 @@ struct Instruction {
   std::uint8_t immediate_size[2] = {0, 0};  ///< bytes
   std::uint8_t modrm = 0;
   std::uint8_t sib = 0;
-  std::uint8_t rex = 0;           ///< 0x40 when present, and W R X B as bits 3 to 0, from REX or VEX
-  std::uint8_t vector = 0;        ///< VEX: vvvv in the low four bits (as a register number), L above
+  std::uint8_t rex = 0;           ///< 0x40 when present, and W R X B as bits 3 to 0, from REX, VEX, EVEX or XOP
+  std::uint8_t vector = 0;        ///< VectorField bits of VEX, EVEX and XOP
   std::uint8_t operand_size = 0;  ///< bytes: 2, 4 or 8
   std::uint8_t address_size = 0;  ///< bytes: 2, 4 or 8
   std::uint8_t opcode = 0;        ///< the last opcode byte
-  std::uint8_t reserved = 0;
+  std::uint8_t evex = 0;          ///< VectorField bits of EVEX
 
   explicit operator bool() const { return length != 0; }
   [[nodiscard]] Mode mode() const { return (prefixes & kPrefixMode64) != 0 ? Mode::bits64 : Mode::bits32; }
   /// The segment register of an override prefix, or -1.
   [[nodiscard]] int segment_override() const { return ((prefixes >> kSegmentShift) & 7) - 1; }
+  /// True for VEX, EVEX and XOP: the rest of a vector register that is written becomes 0.
+  [[nodiscard]] bool is_vector_encoded() const { return (prefixes & (kPrefixVex | kPrefixEvex | kPrefixXop)) != 0; }
+  /// True when rounding or exception suppression is asked for in the encoding.
+  [[nodiscard]] bool has_rounding() const { return (evex & kEvexBroadcast) != 0 && modrm >= 0xc0; }
+  /// The vector length in bits: 128, 256 or 512.
+  [[nodiscard]] unsigned vector_bits() const {
+    return has_rounding() ? 512 : 128U << ((vector >> kVectorLengthShift) & 3);
+  }
 };
 static_assert(sizeof(Instruction) == 32);
 
@@ -70,6 +91,13 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 
 /// The row of a decoded instruction.
 const Row& row_of(const Instruction& instruction);
+
+/// Log2 of the factor of a one-byte displacement; 0 but for EVEX (Intel SDM volume 2, 2.7.5).
+unsigned short_displacement_scale(const Instruction& instruction);
+
+/// Where processors of different makers read the instruction differently, and which reading this is; empty where
+/// they agree.
+std::string_view vendor_difference(const Instruction& instruction);
 
 /// How control goes on. `int 0x80` is a system call, other software interrupts are traps.
 ControlFlow flow_of(const Instruction& instruction);

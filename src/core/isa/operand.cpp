@@ -1,5 +1,8 @@
 #include "isa/operand.h"
 
+#include <algorithm>
+#include <new>
+
 namespace deeptrace::isa {
 namespace {
 
@@ -17,84 +20,129 @@ std::int64_t sign_extend(std::uint64_t value, unsigned bits) {
   return static_cast<std::int64_t>((value ^ sign) - sign);
 }
 
+/// How many slots or bytes the widths that are fixed numbers of bits have, by Width.
+constexpr std::uint16_t kFixedBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
+
 class Builder {
  public:
   explicit Builder(const Instruction& instruction)
       : in_(instruction), row_(row_of(instruction)), mode64_(instruction.mode() == Mode::bits64) {}
 
-  Operands run() {
-    Operands out;
+  void run(Operands& out) {
     out.shown = row_.shown;
     for (const OperandUse use : uses_of(row_)) {
-      Operand& operand = out.items[out.count];
-      operand = build(kind_of(use));
+      Operand& operand = *new (&out.items[out.count]) Operand;
       operand.access = use.access;
       operand.hidden = out.count >= out.shown;
+      build(operand, kind_of(use));
       ++out.count;
     }
-    return out;
+    if ((in_.prefixes & kPrefixEvex) != 0 && (in_.evex & kEvexMask) != 0) apply_mask(out);
   }
 
  private:
   [[nodiscard]] unsigned native_bits() const { return mode64_ ? 64 : 32; }
 
   [[nodiscard]] unsigned bits_of(Width width) const {
+    if (width <= Width::b4096) return kFixedBits[static_cast<std::size_t>(width)];
     const unsigned operand_bits = in_.operand_size * 8U;
     switch (width) {
-      case Width::none: return 0;
-      case Width::b8: return 8;
-      case Width::b16: return 16;
-      case Width::b32: return 32;
-      case Width::b64: return 64;
-      case Width::b128: return 128;
+      case Width::vector: return in_.vector_bits();
+      case Width::vector_half: return in_.vector_bits() / 2;
+      case Width::vector_fourth: return in_.vector_bits() / 4;
+      case Width::vector_eighth: return in_.vector_bits() / 8;
       case Width::high64: return 64;
       case Width::operand: return operand_bits;
       case Width::operand32: return operand_bits < 32 ? operand_bits : 32;
       case Width::operand_twice: return 2 * operand_bits;
       case Width::rexw: return (in_.rex & kRexW) != 0 && mode64_ ? 64 : 32;
       case Width::address: return in_.address_size * 8U;
-      case Width::stack: return native_bits();
-      case Width::native: return native_bits();
       case Width::far_pointer: return operand_bits + 16;
       case Width::table_register: return native_bits() + 16;
       case Width::low16_of_32: return 32;
       case Width::stack_slots: return operand_bits;
+      case Width::bounds: return 2 * native_bits();
+      case Width::tile: return 16 * 512;
+      case Width::x87_environment: return in_.operand_size == 2 ? 14 * 8 : 28 * 8;
+      case Width::x87_state: return in_.operand_size == 2 ? 94 * 8 : 108 * 8;
+      default: return native_bits();
     }
-    return 0;
   }
 
+  /// Widths of vector registers whose elements are spread: a register is at least 128 bits wide.
   [[nodiscard]] RegisterPart register_part(const OperandKind& kind, unsigned index, unsigned bits) const {
-    if (kind.file == RegisterFile::general && bits == 8 && in_.rex == 0 && (in_.prefixes & kPrefixVex) == 0 &&
-        index >= 4 && index < 8) {
-      return {RegisterFile::general, static_cast<std::uint8_t>(index - 4), 8, 8};  // ah ch dh bh
+    const auto number = static_cast<std::uint8_t>(index);
+    switch (kind.file) {
+      case RegisterFile::general:
+        if (bits == 8 && in_.rex == 0 && !in_.is_vector_encoded() && index >= 4 && index < 8)
+          return {RegisterFile::general, static_cast<std::uint8_t>(index - 4), 8, 8};  // ah ch dh bh
+        break;
+      case RegisterFile::segment: return segment(index & 7);
+      case RegisterFile::mask:
+      case RegisterFile::mmx:
+      case RegisterFile::x87:
+      case RegisterFile::tile:
+      case RegisterFile::bound:  // REX does not extend them
+        return {kind.file, static_cast<std::uint8_t>(index & 7), 0, static_cast<std::uint16_t>(bits)};
+      default: break;
     }
-    if (kind.file == RegisterFile::segment) return segment(index);
-    return {kind.file, static_cast<std::uint8_t>(index), kind.offset, static_cast<std::uint16_t>(bits)};
+    return {kind.file, number, kind.offset, static_cast<std::uint16_t>(bits)};
   }
 
-  [[nodiscard]] Operand from_register(const OperandKind& kind, unsigned index) const {
-    Operand operand;
+  void from_register(Operand& operand, const OperandKind& kind, unsigned index) const {
     operand.kind = Operand::Kind::reg;
     operand.reg = register_part(kind, index, bits_of(kind.width));
     operand.width = operand.reg.width;
-    return operand;
-  }
-
-  /// Segment registers have only three bits; REX does not extend them.
-  [[nodiscard]] unsigned reg_field(RegisterFile file) const {
-    const unsigned low = (in_.modrm >> 3) & 7;
-    return file == RegisterFile::segment || (in_.rex & kRexR) == 0 ? low : low + 8;
   }
 
   [[nodiscard]] unsigned extended(unsigned low, std::uint8_t rex_bit) const {
     return (in_.rex & rex_bit) != 0 ? low + 8 : low;
   }
 
-  [[nodiscard]] Operand from_rm(const OperandKind& kind) const {
-    if (in_.modrm >= 0xc0) return from_register(kind, extended(in_.modrm & 7, kRexB));
-    Operand operand = memory(kind.width == Width::native ? 0 : bits_of(kind.width));
+  /// Segment registers have only three bits; REX does not extend them. EVEX extends vector registers once more.
+  [[nodiscard]] unsigned reg_field(RegisterFile file) const {
+    const unsigned index = extended((in_.modrm >> 3) & 7, kRexR);
+    return file == RegisterFile::vector ? index + ((in_.vector & kVectorHighReg) >> 3) : index;
+  }
+
+  void from_rm(Operand& operand, const OperandKind& kind) const {
+    if (in_.modrm >= 0xc0) {
+      unsigned index = extended(in_.modrm & 7, kRexB);
+      if (kind.file == RegisterFile::vector && (in_.prefixes & kPrefixEvex) != 0 && (in_.rex & kRexX) != 0) index += 16;
+      from_register(operand, kind, index);
+      return;
+    }
+    memory(operand, kind.width == Width::native ? 0 : bits_of(kind.width));
     if (kind.width == Width::low16_of_32) operand.width = 16;
-    return operand;
+    operand.unknown_size = kind.width == Width::unknown;
+    if (operand.unknown_size) operand.width = 0;
+    if ((in_.evex & kEvexBroadcast) != 0 && row_.element != 0) {
+      operand.broadcast = static_cast<std::uint8_t>(operand.width >> (row_.element + 3));
+      operand.width = static_cast<std::uint16_t>(8U << row_.element);
+    }
+  }
+
+  /// Masked elements are not touched; what is not written of the destination keeps its value or becomes 0 (Intel SDM
+  /// volume 1, 15.6.1).
+  void apply_mask(Operands& out) const {
+    const bool blends = (row_.traits & kBlend) != 0;
+    bool by_element = false;
+    for (Operand& operand : out.items_so_far()) {
+      if (operand.kind == Operand::Kind::memory) {
+        by_element |= operand.memory.index.file == RegisterFile::vector;
+        operand.access = writes(operand.access) ? Access::may_write : Access::may_read;
+      } else if (operand.kind == Operand::Kind::reg && operand.access == Access::write && !blends &&
+                 (in_.evex & kEvexZero) == 0 && operand.reg.file == RegisterFile::vector) {
+        operand.access = Access::read_may_write;
+      }
+    }
+    Operand& mask = *new (&out.items[out.count++]) Operand;
+    mask.kind = Operand::Kind::reg;
+    mask.hidden = true;
+    // Gathers and scatters clear the bit of each element that is done.
+    mask.access = by_element ? Access::read_write : Access::read;
+    mask.reg = {RegisterFile::mask, static_cast<std::uint8_t>(in_.evex & kEvexMask), 0, 64};
+    mask.width = 64;
   }
 
   void choose_segment(MemoryRecipe& recipe, unsigned fallback) const {
@@ -103,8 +151,7 @@ class Builder {
     recipe.segment = segment(forced >= 0 ? static_cast<unsigned>(forced) : fallback);
   }
 
-  [[nodiscard]] Operand memory(unsigned bits) const {
-    Operand operand;
+  void memory(Operand& operand, unsigned bits) const {
     operand.kind = Operand::Kind::memory;
     operand.width = static_cast<std::uint16_t>(bits);
     MemoryRecipe& recipe = operand.memory;
@@ -124,7 +171,23 @@ class Builder {
     if ((row_.traits & kBitOffset) != 0) {
       recipe.bit_number = general(extended((in_.modrm >> 3) & 7, kRexR), in_.operand_size * 8U);
     }
-    return operand;
+  }
+
+  /// Memory with a vector register as its index (Intel SDM volume 2, 2.3.12): the kind says how wide an index is
+  /// (`index`, bytes) and how wide the register that holds them (`offset`: 0 the vector length, 1 half of it, 2 to 4
+  /// for 128 to 512 bits).
+  void gather(Operand& operand, const OperandKind& kind) const {
+    memory(operand, bits_of(kind.width));
+    const unsigned bits = kind.offset == 0   ? in_.vector_bits()
+                          : kind.offset == 1 ? std::max(in_.vector_bits() / 2, 128U)
+                                             : 64U << (kind.offset - 1);
+    unsigned index = extended((in_.sib >> 3) & 7, kRexX);
+    if ((in_.prefixes & kPrefixEvex) != 0) index += in_.vector & 0x10U;
+    operand.memory.index = {RegisterFile::vector, static_cast<std::uint8_t>(index), 0,
+                            static_cast<std::uint16_t>(bits)};
+    operand.memory.scale = static_cast<std::uint8_t>(1U << (in_.sib >> 6));
+    const unsigned values = in_.vector_bits() / operand.width;
+    operand.elements = static_cast<std::uint8_t>(std::min(bits / (kind.index * 8U), values));
   }
 
   [[nodiscard]] bool pops() const {
@@ -170,8 +233,7 @@ class Builder {
     if ((in_.sib & 7) != 5 || mod != 0) recipe.base = general(extended(in_.sib & 7, kRexB), bits);
   }
 
-  [[nodiscard]] Operand string_memory(const OperandKind& kind, unsigned base, bool source) const {
-    Operand operand;
+  void string_memory(Operand& operand, const OperandKind& kind, unsigned base, bool source) const {
     operand.kind = Operand::Kind::memory;
     operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
     operand.repeated = is_repeated(in_);
@@ -182,12 +244,10 @@ class Builder {
     } else {
       operand.memory.segment = segment(kEs);
     }
-    return operand;
   }
 
   /// `slots` stack slots from `displacement` bytes off `base`.
-  [[nodiscard]] Operand stack_memory(unsigned base, unsigned slots, std::int32_t displacement) const {
-    Operand operand;
+  void stack_memory(Operand& operand, unsigned base, unsigned slots, std::int32_t displacement) const {
     operand.kind = Operand::Kind::memory;
     operand.stack_slot = true;
     operand.width = static_cast<std::uint16_t>(slots * in_.operand_size * 8U);
@@ -195,16 +255,13 @@ class Builder {
     operand.memory.base = general(base, native_bits());
     operand.memory.address_size = mode64_ ? 8 : 4;
     operand.memory.hidden_displacement = displacement;
-    return operand;
   }
 
-  [[nodiscard]] Operand immediate(std::int64_t value, unsigned bits, bool extended_by_sign) const {
-    Operand operand;
+  static void immediate(Operand& operand, std::int64_t value, unsigned bits, bool extended_by_sign) {
     operand.kind = Operand::Kind::immediate;
     operand.width = static_cast<std::uint16_t>(bits);
     operand.value = value;
     operand.sign_extended = extended_by_sign;
-    return operand;
   }
 
   /// The next immediate field, in order.
@@ -215,76 +272,85 @@ class Builder {
     return bytes >= 8 ? value : value & ((std::uint64_t(1) << (8 * bytes)) - 1);
   }
 
-  [[nodiscard]] Operand build(const OperandKind& kind) {
+  void build(Operand& operand, const OperandKind& kind) {
     unsigned bytes = 0;
-    Operand operand;
     switch (kind.source) {
-      case Source::rm: return from_rm(kind);
-      case Source::reg: return from_register(kind, reg_field(kind.file));
-      case Source::opcode: return from_register(kind, extended(in_.opcode & 7, kRexB));
-      case Source::vvvv: return from_register(kind, in_.vector & (mode64_ ? 15U : 7U));
-      case Source::fixed:
-        operand.kind = Operand::Kind::reg;
-        operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
-        operand.reg = {kind.file, kind.index, kind.offset, operand.width};
-        return operand;
-      case Source::one: return immediate(1, 8, false);
-      case Source::immediate: return wide_immediate(kind);
-      case Source::immediate_signed: {
-        const std::uint64_t value = take_field(bytes);
-        return immediate(sign_extend(value, 8), in_.operand_size * 8U, true);
-      }
+      case Source::rm: return from_rm(operand, kind);
+      case Source::reg: return from_register(operand, kind, reg_field(kind.file));
+      case Source::opcode: return from_register(operand, kind, extended(in_.opcode & 7, kRexB));
+      case Source::vvvv: return from_register(operand, kind, in_.vector & kVectorRegister);
+      case Source::is4:
+        return from_register(operand, kind, static_cast<unsigned>(take_field(bytes) >> 4) & (mode64_ ? 15 : 7));
+      case Source::gather: return gather(operand, kind);
+      case Source::fixed: return from_register_fixed(operand, kind);
+      case Source::one: return immediate(operand, 1, 8, false);
+      case Source::immediate: return wide_immediate(operand, kind);
+      case Source::immediate_low4: return immediate(operand, static_cast<std::int64_t>(in_.immediate & 15), 8, false);
+      case Source::immediate_signed:
+        return immediate(operand, sign_extend(take_field(bytes), 8), in_.operand_size * 8U, true);
       case Source::relative: {
         const std::uint64_t value = take_field(bytes);
         operand.kind = Operand::Kind::target;
         operand.width = static_cast<std::uint16_t>(native_bits());
         operand.value = sign_extend(value, bytes * 8) + in_.length;
-        return operand;
+        return;
       }
       case Source::absolute:
-        operand.kind = Operand::Kind::memory;
-        operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
-        operand.memory.address_size = in_.address_size;
+        implied_memory(operand, kind, RegisterPart{});
         operand.memory.displacement = static_cast<std::int64_t>(take_field(bytes));
-        choose_segment(operand.memory, kDs);
-        return operand;
+        return;
       case Source::far: {
         const std::uint64_t value = take_field(bytes);
         operand.kind = Operand::Kind::far;
         operand.width = static_cast<std::uint16_t>(bytes * 8);
         operand.value = static_cast<std::int64_t>(value & ((std::uint64_t(1) << (8 * (bytes - 2))) - 1));
         operand.selector = static_cast<std::uint16_t>(value >> (8 * (bytes - 2)));
-        return operand;
+        return;
       }
-      case Source::string_source: return string_memory(kind, kRsi, true);
-      case Source::string_destination: return string_memory(kind, kRdi, false);
-      case Source::push: return stack_memory(kRsp, kind.index, -std::int32_t(kind.index) * in_.operand_size);
-      case Source::pop: return stack_memory(kRsp, kind.index, 0);
+      case Source::string_source: return string_memory(operand, kind, kRsi, true);
+      case Source::string_destination: return string_memory(operand, kind, kRdi, false);
+      case Source::push: return stack_memory(operand, kRsp, kind.index, -std::int32_t(kind.index) * in_.operand_size);
+      case Source::pop: return stack_memory(operand, kRsp, kind.index, 0);
       case Source::enter: {
         const unsigned slots = 1 + ((in_.immediate >> 16) & 31);
-        return stack_memory(kRsp, slots, -static_cast<std::int32_t>(slots * in_.operand_size));
+        return stack_memory(operand, kRsp, slots, -static_cast<std::int32_t>(slots * in_.operand_size));
       }
-      case Source::leave: return stack_memory(kRbp, 1, 0);
+      case Source::leave: return stack_memory(operand, kRbp, 1, 0);
       case Source::xlat:
-        operand.kind = Operand::Kind::memory;
-        operand.width = 8;
-        operand.memory.address_size = in_.address_size;
-        operand.memory.base = general(kRbx, in_.address_size * 8U);
+        implied_memory(operand, kind, general(kRbx, in_.address_size * 8U));
         operand.memory.index = general(kRax, 8);
-        choose_segment(operand.memory, kDs);
-        return operand;
+        return;
+      case Source::at_reg:
+        implied_memory(operand, kind, general(reg_field(RegisterFile::general), in_.address_size * 8U));
+        operand.memory.segment = segment(kEs);
+        operand.memory.segment_forced = false;
+        return;
+      case Source::at_ax: return implied_memory(operand, kind, general(kRax, in_.address_size * 8U));
     }
-    return operand;
+  }
+
+  void from_register_fixed(Operand& operand, const OperandKind& kind) const {
+    operand.kind = Operand::Kind::reg;
+    operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
+    operand.reg = {kind.file, kind.index, kind.offset, operand.width};
+  }
+
+  /// Memory in segment ds whose address no ModRM byte gives.
+  void implied_memory(Operand& operand, const OperandKind& kind, RegisterPart base) const {
+    operand.kind = Operand::Kind::memory;
+    operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
+    operand.memory.address_size = in_.address_size;
+    operand.memory.base = base;
+    choose_segment(operand.memory, kDs);
   }
 
   /// An immediate as wide as its field; a 32-bit field of a 64-bit operation is sign-extended.
-  [[nodiscard]] Operand wide_immediate(const OperandKind& kind) {
+  void wide_immediate(Operand& operand, const OperandKind& kind) {
     unsigned bytes = 0;
     const std::uint64_t value = take_field(bytes);
-    if (kind.width == Width::operand32 && in_.operand_size == 8) {
-      return immediate(sign_extend(value, bytes * 8), 64, true);
-    }
-    return immediate(static_cast<std::int64_t>(value), bytes * 8, false);
+    if ((kind.width == Width::operand32 || kind.width == Width::b32) && in_.operand_size == 8)
+      return immediate(operand, sign_extend(value, bytes * 8), 64, true);
+    immediate(operand, static_cast<std::int64_t>(value), bytes * 8, false);
   }
 
   const Instruction& in_;
@@ -295,7 +361,11 @@ class Builder {
 
 }  // namespace
 
-Operands operands_of(const Instruction& instruction) { return Builder(instruction).run(); }
+Operands operands_of(const Instruction& instruction) {
+  Operands operands;
+  Builder(instruction).run(operands);
+  return operands;
+}
 
 bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
   const auto uses = uses_of(row_of(instruction));
@@ -322,8 +392,14 @@ bool fixed_memory_address(const Instruction& instruction, std::uint64_t address,
 bool does_nothing(const Instruction& instruction) {
   const std::string_view name = operation_of(row_of(instruction)).name;
   if (name == "nop") return true;
+  if (name != "xchg" && name != "lea") return false;
   const Operands operands = operands_of(instruction);
-  return name == "xchg" && operands[0].kind == Operand::Kind::reg && operands[0].reg == operands[1].reg;
+  if (operands[0].kind != Operand::Kind::reg) return false;
+  if (name == "xchg") return operands[0].reg == operands[1].reg;
+  // The 32-bit fillers: the address of a register's value goes to that register.
+  const MemoryRecipe& recipe = operands[1].memory;
+  return recipe.base == operands[0].reg && !recipe.index && recipe.displacement == 0 &&
+         operands[0].width == (instruction.mode() == Mode::bits64 ? 64 : 32);
 }
 
 }  // namespace deeptrace::isa

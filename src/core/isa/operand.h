@@ -3,6 +3,7 @@
 
 #include <array>
 #include <cstdint>
+#include <span>
 
 #include "isa/instruction.h"
 
@@ -13,7 +14,7 @@ namespace deeptrace::isa {
 struct MemoryRecipe {
   RegisterPart segment;  ///< whose base is added; always present
   RegisterPart base;     ///< may be absent; rip stands for the address of the next instruction
-  RegisterPart index;    ///< may be absent
+  RegisterPart index;    ///< may be absent; a vector register for gathers: each element is an index of its own
   std::uint8_t scale = 1;
   std::uint8_t address_size = 8;  ///< bytes
   bool segment_forced = false;    ///< named by a prefix
@@ -34,24 +35,32 @@ struct Operand {
 
   Kind kind = Kind::none;
   Access access = Access::none;
-  bool hidden = false;      ///< implied by the opcode, not in the text
-  bool repeated = false;    ///< string memory under a repeat prefix: one such piece for each repetition
-  bool stack_slot = false;  ///< memory that a push, pop, call or return touches
-  std::uint16_t width = 0;  ///< bits read or written (of a register: those that count); 0: an address only
+  bool hidden = false;         ///< implied by the opcode, not in the text
+  bool repeated = false;       ///< string memory under a repeat prefix: one such piece for each repetition
+  bool stack_slot = false;     ///< memory that a push, pop, call or return touches
+  bool sign_extended = false;  ///< an immediate that the processor extends with its sign
+  bool unknown_size = false;   ///< memory whose extent more state than the registers decides (xsave)
+  std::uint8_t broadcast = 1;  ///< memory: how often the one element is used (EVEX broadcast)
+  std::uint8_t elements = 1;   ///< memory: how many separate elements a vector index picks, each `width` bits
+  std::uint16_t width = 0;     ///< bits read or written (of a register: those that count); 0: an address only
+  std::uint16_t selector = 0;  ///< far: the code segment
   RegisterPart reg;
   MemoryRecipe memory;
   /// immediate: the value, sign- or zero-extended as the processor does; target: bytes from the instruction's
   /// start; far: the offset, with the selector in `selector`.
   std::int64_t value = 0;
-  std::uint16_t selector = 0;
-  bool sign_extended = false;  ///< an immediate that the processor extends with its sign
 };
 
 struct Operands {
-  std::array<Operand, 10> items;
+  union {
+    std::array<Operand, 12> items;  ///< those from `count` up are not initialised
+  };
   std::uint8_t shown = 0;
   std::uint8_t count = 0;
 
+  Operands() {}  // NOLINT: the items are made as they are counted
+
+  [[nodiscard]] std::span<Operand> items_so_far() { return {items.data(), count}; }
   [[nodiscard]] const Operand* begin() const { return items.data(); }
   [[nodiscard]] const Operand* end() const { return items.data() + count; }
   [[nodiscard]] const Operand& operator[](std::size_t i) const { return items[i]; }
@@ -68,7 +77,8 @@ bool direct_target(const Instruction& instruction, std::uint64_t address, std::u
 /// it has none or a register takes part in it.
 bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
 
-/// True for what assemblers fill gaps with: any nop, and a register exchanged with itself.
+/// True for what assemblers fill gaps with: any nop, a register exchanged with itself, and one that gets its own value
+/// by `lea`.
 bool does_nothing(const Instruction& instruction);
 
 }  // namespace deeptrace::isa

@@ -9,7 +9,23 @@
 
 namespace deeptrace::isa {
 
-enum class RegisterFile : std::uint8_t { none, general, segment, control, debug, vector, mxcsr, instruction_pointer };
+enum class RegisterFile : std::uint8_t {
+  none,
+  general,
+  segment,
+  control,
+  debug,
+  vector,
+  mxcsr,
+  instruction_pointer,
+  mask,  ///< k0 to k7
+  mmx,   ///< the low 64 bits of the floating-point registers
+  x87,   ///< counted from the top of the stack
+  x87_control,
+  x87_status,
+  tile,
+  bound,
+};
 
 /// Numbers of the general registers, in the processor's encoding order.
 enum General : std::uint8_t {

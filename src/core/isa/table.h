@@ -34,7 +34,9 @@ enum class Source : std::uint8_t {
   reg,                 ///< ModRM.reg
   opcode,              ///< the opcode's low three bits
   vvvv,                ///< VEX.vvvv
+  is4,                 ///< the high four bits of an immediate byte
   immediate,           ///< as wide as its field
+  immediate_low4,      ///< the low four bits of the byte whose high bits are a register
   immediate_signed,    ///< one byte, sign-extended to the operand size
   relative,            ///< a branch displacement from the next instruction
   absolute,            ///< an address in the instruction (memory)
@@ -48,6 +50,9 @@ enum class Source : std::uint8_t {
   enter,               ///< the stack slots that `enter` fills
   leave,               ///< the slot at rbp
   xlat,                ///< memory at rbx + al
+  at_reg,              ///< memory at the address in ModRM.reg, in segment es
+  at_ax,               ///< the cache line around the address in rax
+  gather,              ///< memory whose index is a vector register: one element for each index
 };
 
 /// How wide an operand is.
@@ -57,31 +62,53 @@ enum class Width : std::uint8_t {
   b16,
   b32,
   b64,
+  b80,
   b128,
-  high64,          ///< the upper half of 128 bits; 64 bits in memory
-  operand,         ///< the operand size: 16, 32 or 64
-  operand32,       ///< the operand size but at most 32
-  operand_twice,   ///< two of the operand size
-  rexw,            ///< 64 with REX.W or VEX.W, else 32
-  address,         ///< the address size
-  stack,           ///< the stack pointer's size
-  native,          ///< 64 in 64-bit mode, else 32; for memory: an address only, nothing is accessed
-  far_pointer,     ///< 16 bits more than the operand size
-  table_register,  ///< 16 bits more than the native size
-  low16_of_32,     ///< a 32-bit register of which 16 bits are read
-  stack_slots,     ///< that many slots of the operand size
+  b256,
+  b512,
+  b4096,
+  vector,       ///< the vector length: 128, 256 or 512
+  vector_half,  ///< half of it
+  vector_fourth,
+  vector_eighth,
+  high64,           ///< the upper half of 128 bits; 64 bits in memory
+  operand,          ///< the operand size: 16, 32 or 64
+  operand32,        ///< the operand size but at most 32
+  operand_twice,    ///< two of the operand size
+  rexw,             ///< 64 with REX.W or VEX.W, else 32
+  address,          ///< the address size
+  stack,            ///< the stack pointer's size
+  native_value,     ///< 64 in 64-bit mode, else 32
+  native,           ///< 64 in 64-bit mode, else 32; for memory: an address only, nothing is accessed
+  far_pointer,      ///< 16 bits more than the operand size
+  table_register,   ///< 16 bits more than the native size
+  low16_of_32,      ///< a 32-bit register of which 16 bits are read
+  stack_slots,      ///< that many slots of the operand size
+  bounds,           ///< twice the native size
+  tile,             ///< a matrix tile: 16 rows of 512 bits
+  x87_environment,  ///< 14 bytes with 16-bit operands, else 28
+  x87_state,        ///< 94 bytes with 16-bit operands, else 108
+  unknown,          ///< decided by more state than the registers: the text knows no size
 };
 
 struct OperandKind {
   Source source;
   RegisterFile file;
-  std::uint8_t index;   ///< fixed: the register's number; push, pop: how many slots
-  std::uint8_t offset;  ///< bits above the register's lowest
+  std::uint8_t index;   ///< fixed: the register's number; push, pop: how many slots; gather: bytes of an index
+  std::uint8_t offset;  ///< bits above the register's lowest; gather: how wide the index register is, see operand.cpp
   Width width;
 };
 
 /// bit 0: read, bit 1: written, bit 2: not always (a condition decides).
-enum class Access : std::uint8_t { none = 0, read = 1, write = 2, read_write = 3, may_write = 6, read_may_write = 7 };
+enum class Access : std::uint8_t {
+  none = 0,
+  read = 1,
+  write = 2,
+  read_write = 3,
+  may_read = 5,
+  may_write = 6,
+  read_may_write = 7
+};
 constexpr bool reads(Access a) { return (static_cast<unsigned>(a) & 1) != 0; }
 constexpr bool writes(Access a) { return (static_cast<unsigned>(a) & 2) != 0; }
 constexpr bool only_perhaps(Access a) { return (static_cast<unsigned>(a) & 4) != 0; }
@@ -92,7 +119,7 @@ struct OperandUse {
 };
 
 /// The size of an immediate field.
-enum class Field : std::uint8_t { none, bytes1, bytes2, operand32, operand, branch, far, address };
+enum class Field : std::uint8_t { none, bytes1, bytes2, bytes4, operand32, operand, branch, far, address };
 
 /// Properties of a row, as bits in the order of TRAITS in generate_table.py.
 enum Trait : std::uint32_t {
@@ -107,26 +134,84 @@ enum Trait : std::uint32_t {
   kNear = 1 << 8,              ///< operand size 64 always in 64-bit mode
   kGate = 1 << 9,              ///< its immediate names an interrupt gate
   kSerializing = 1 << 10,
-  kAligned = 1 << 11,    ///< a memory operand must be aligned to its size
-  kFloat = 1 << 12,      ///< may raise a floating-point exception
-  kLock = 1 << 13,       ///< the lock prefix is allowed with a memory destination
-  kFlagImage = 1 << 14,  ///< the memory it writes is a copy of the flags
+  kAligned = 1 << 11,        ///< a memory operand must be aligned to its size
+  kFloat = 1 << 12,          ///< may raise a floating-point exception
+  kLock = 1 << 13,           ///< the lock prefix is allowed with a memory destination
+  kFlagImage = 1 << 14,      ///< the memory it writes is a copy of the flags
+  kX87 = 1 << 15,            ///< may change the floating-point unit's status word
+  kX87Push = 1 << 16,        ///< the same, and the register stack grows by one
+  kX87Pop = 1 << 17,         ///< the same, and it shrinks by one (two for the names that end in pp)
+  kX87State = 1 << 18,       ///< writes all of the floating-point unit's registers
+  kVectorState = 1 << 19,    ///< writes vector registers beyond its operands
+  kUnknownExtent = 1 << 20,  ///< touches memory whose extent the registers do not tell
+  kZeroUpper = 1 << 21,      ///< clears the bits above 128 of all vector registers
+  kZeroAll = 1 << 22,        ///< clears all vector registers
+  kFour = 1 << 23,           ///< reads four registers from a multiple of four up
+  kPair = 1 << 24,           ///< writes the next register too
+  kAlias = 1 << 25,          ///< assemblers write another encoding for the same text
+  kSecond = 1 << 26,         ///< the text shows the second operand only
+  kNoRip = 1 << 27,          ///< a RIP-relative address faults
+  kRipOnly = 1 << 28,        ///< other than a RIP-relative address it does nothing
+  kDistinct = 1 << 29,       ///< faults when registers coincide
+  kNoSize = 1 << 30,         ///< the text shows no size for its memory
+  kBlend = 1U << 31,         ///< its mask picks between sources: the old destination takes no part
+};
+
+/// What the text and the assembler form must know of a row beyond its operands; worked out by generate_table.py.
+enum Hint : std::uint32_t {
+  kHintLoad = 1 << 0,          ///< a row with the roles of ModRM.rm and ModRM.reg exchanged says the same; here reg is
+                               ///< the destination
+  kHintStore = 1 << 1,         ///< the same, and rm is the destination
+  kHintSizeInName = 1 << 2,    ///< the mnemonic tells the operand size
+  kHintSuffix = 1 << 3,        ///< AT&T: memory gives the mnemonic a size suffix (b w l q)
+  kHintBothSuffixes = 1 << 4,  ///< AT&T: source's and destination's size, as in movzbl
+  kHintLengthSuffix = 1 << 5,  ///< AT&T: memory gives the mnemonic a vector length suffix (x y z)
+  kHintFloatSuffix = 1 << 6,   ///< AT&T: memory gives the mnemonic a float suffix (s l t)
+  kHintKeepsOrder = 1 << 7,    ///< AT&T: operands are not reversed
+  kHintAlsoVex = 1 << 8,       ///< EVEX: the mnemonic exists with VEX too
+  kHintAlsoEvex = 1 << 9,      ///< VEX: assemblers prefer EVEX for the mnemonic
+  kHintOperandSize = 1 << 10,  ///< a shown operand tells the operand size
+  kHintW = 1 << 11,            ///< the row asks for REX.W or VEX.W, or an operand tells it
+  kHintWIgnored = 1 << 12,     ///< VEX.W means nothing
+  kHintIntegerSuffix = 1 << 13,       ///< AT&T: memory gives the mnemonic the suffix of an x87 integer (s l ll)
+  kHintAddressSize = 1 << 14,         ///< the mnemonic or a register operand tells the address size
+  kHintLIgnored = 1 << 15,            ///< the vector length means nothing
+  kHintShortRegister = 1 << 16,       ///< there is a shorter form with the register in the opcode
+  kHintShortAccumulator = 1 << 17,    ///< there is a shorter form for al, ax, eax, rax
+  kHintShortImmediate = 1 << 18,      ///< there is a shorter form for an immediate that fits one signed byte
+  kHintRegFree = 1 << 20,             ///< ModRM.reg means nothing
+  kHintRegistersElsewhere = 1 << 21,  ///< with registers only, assemblers take the row with the other W
+  kHintShortIn32Bits = 1 << 24,       ///< the form with the register in the opcode exists in 32-bit mode only
+  kHintRmFree = 1 << 23,              ///< ModRM.rm means nothing
+  kHintWZero = 1 << 22,               ///< assemblers write W as 0
+  kHintShortOne = 1 << 19,            ///< there is a shorter form for the immediate 1
 };
 
 struct Row {
   std::uint16_t operation;
-  std::uint16_t mnemonic;
+  std::uint16_t mnemonic;      ///< in Intel syntax
+  std::uint16_t att_mnemonic;  ///< in AT&T syntax, without size suffix
   std::uint16_t operands_at;   ///< index of the first OperandUse
   std::uint8_t shown;          ///< operands that the text shows
   std::uint8_t operand_count;  ///< shown and hidden ones
   Field immediates[2];
   std::uint32_t traits;
+  std::uint8_t feature;  ///< what the processor must have, see feature_of
+  std::uint8_t map;      ///< the opcode map, in the order of MAPS in generate_table.py
+  std::uint8_t opcode;
+  std::uint8_t element;  ///< EVEX broadcast: log2 of an element's bytes; 0: none
+  std::uint8_t modes;    ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
+  bool rounds;           ///< EVEX: a rounding mode can be given, not only the suppression of exceptions
+  std::uint32_t hints;   ///< Hint bits
 };
 
 /// Views over the whole table, in file order.
 std::span<const Row> rows();
 const Operation& operation_of(const Row& row);
 std::string_view mnemonic_of(const Row& row);
+std::string_view att_mnemonic_of(const Row& row);
+/// The processor feature that the row needs ("sse2", "avx512bw"); "none" for what every processor of the mode has.
+std::string_view feature_of(const Row& row);
 std::span<const OperandUse> uses_of(const Row& row);
 const OperandKind& kind_of(OperandUse use);
 

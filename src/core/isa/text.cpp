@@ -17,39 +17,29 @@ std::string_view size_name(unsigned bits) {
     case 64: return "qword ptr ";
     case 80: return "tbyte ptr ";
     case 128: return "xmmword ptr ";
+    case 256: return "ymmword ptr ";
+    case 512: return "zmmword ptr ";
     default: return {};
   }
 }
 
-/// Segments that a memory operand uses without a prefix are not written.
-bool segment_is_shown(const Instruction& instruction, const MemoryRecipe& recipe) {
-  if (recipe.segment_forced) return true;
-  return recipe.is_absolute() && instruction.mode() == Mode::bits32;
+std::string_view rounding_name(const Instruction& instruction, const Row& row) {
+  constexpr std::string_view kModes[] = {"{rn-sae}", "{rd-sae}", "{ru-sae}", "{rz-sae}"};
+  return row.rounds ? kModes[(instruction.vector >> kVectorLengthShift) & 3] : "{sae}";
 }
 
-void add_memory(Text& text, const Instruction& instruction, const Operand& operand) {
-  const MemoryRecipe& recipe = operand.memory;
-  text.add(size_name(operand.width));
-  if (segment_is_shown(instruction, recipe) || recipe.is_absolute()) {
-    text.add(name_of(recipe.segment));
-    text.add(':');
-  }
-  if (recipe.is_absolute()) {
-    text.add_hex(recipe.address_size == 8 ? static_cast<std::uint64_t>(recipe.displacement)
-                                          : static_cast<std::uint64_t>(recipe.displacement) & 0xffffffff);
-    return;
-  }
-  text.add('[');
-  if (recipe.base) text.add(name_of(recipe.base));
-  if (recipe.index) {
-    if (recipe.base) text.add('+');
-    text.add(name_of(recipe.index));
-    text.add('*');
-    text.add(static_cast<char>('0' + recipe.scale));
-  }
-  if (recipe.displacement > 0 || recipe.is_ip_relative()) text.add(recipe.displacement < 0 ? "" : "+");
-  if (recipe.displacement != 0 || recipe.is_ip_relative()) text.add_signed_hex(recipe.displacement);
-  text.add(']');
+/// The accumulator's segment names are shown only where they have an effect: fs and gs, and all in 32-bit mode.
+bool segment_has_effect(const Instruction& instruction, const MemoryRecipe& recipe) {
+  return recipe.segment.index >= kFs || instruction.mode() == Mode::bits32;
+}
+
+/// True for the index "none" of a SIB byte that a plain address would not have: `[rax+riz*1]`.
+bool has_empty_index(const Instruction& instruction, const MemoryRecipe& recipe) {
+  if (recipe.index || instruction.modrm_at == 0 || instruction.address_size == 2) return false;
+  if ((instruction.modrm & 7) != 4) return false;
+  if (instruction.sib >> 6 != 0) return true;
+  const bool needed = (instruction.sib & 7) == 4 || (!recipe.base && instruction.mode() == Mode::bits64);
+  return !needed;
 }
 
 /// Immediates of full width that read as a small negative number are shown so; bytes stay unsigned unless the
@@ -60,10 +50,10 @@ void add_immediate(Text& text, const Operand& operand) {
     text.add_signed_hex(operand.value);
     return;
   }
-  if (operand.width == 16 || operand.width == 32 || operand.width == 64) {
+  if (operand.width == 32 || operand.width == 64) {
     const unsigned shift = 64 - operand.width;
     const std::int64_t value = static_cast<std::int64_t>(static_cast<std::uint64_t>(operand.value) << shift) >> shift;
-    if (value < 0 && value >= kSmallest && operand.width != 16) {
+    if (value < 0 && value >= kSmallest) {
       text.add_signed_hex(value);
       return;
     }
@@ -71,26 +61,264 @@ void add_immediate(Text& text, const Operand& operand) {
   text.add_hex(static_cast<std::uint64_t>(operand.value));
 }
 
-/// Prefixes that are written as words before the mnemonic. Repeat prefixes that mean nothing are left out.
+/// Writes one instruction in one of the syntaxes.
+class Writer {
+ public:
+  Writer(Text& text, const Instruction& instruction, std::uint64_t address, Syntax syntax, const Names& names)
+      : text_(text),
+        in_(instruction),
+        row_(row_of(instruction)),
+        address_(address),
+        att_(syntax == Syntax::att),
+        names_(names) {}
+
+  /// Mnemonic and operands.
+  void write() {
+    if (row_.shown == 0) {
+      text_.add(att_ ? att_mnemonic_of(row_) : mnemonic_of(row_));
+      return;
+    }
+    const Operands operands = operands_of(in_);
+    add_mnemonic(operands);
+    const unsigned first = (row_.traits & kSecond) != 0 ? 1 : 0;
+    const bool reversed = att_ && !keeps_order(operands);
+    bool separate = false;
+    for (unsigned i = first; i < operands.shown; ++i) {
+      text_.add(separate ? ", " : " ");
+      separate = true;
+      const unsigned place = reversed ? operands.shown - 1 - (i - first) : i;
+      add_with_rounding(operands, place, reversed);
+    }
+  }
+
+  void add(const Operand& operand) {
+    switch (operand.kind) {
+      case Operand::Kind::reg: add_register(operand.reg); break;
+      case Operand::Kind::memory: add_memory(operand); break;
+      case Operand::Kind::immediate:
+        if (att_) text_.add('$');
+        if (!names_.immediate.empty() && !operand.hidden) {
+          text_.add(names_.immediate);
+        } else {
+          add_immediate(text_, operand);
+        }
+        break;
+      case Operand::Kind::far:
+        if (att_) text_.add('$');
+        text_.add_hex(operand.selector);
+        text_.add(att_ ? ", $" : ":");
+        text_.add_hex(static_cast<std::uint64_t>(operand.value));
+        break;
+      case Operand::Kind::target: add_target(); break;
+      case Operand::Kind::none: break;
+    }
+  }
+
+ private:
+  /// Two immediates stand in the same order in both syntaxes, and so do the operands of `bound`.
+  [[nodiscard]] bool keeps_order(const Operands& operands) const {
+    if (operands.shown != 2) return false;
+    const bool immediates =
+        operands[0].kind == Operand::Kind::immediate && operands[1].kind == Operand::Kind::immediate;
+    return immediates || (row_.hints & kHintKeepsOrder) != 0;
+  }
+
+  /// The rounding mode stands behind the last operand that is not an immediate; mask and zeroing at the destination.
+  void add_with_rounding(const Operands& operands, unsigned place, bool reversed) {
+    unsigned last = operands.shown - 1U;
+    while (last > 0 && operands[last].kind == Operand::Kind::immediate) --last;
+    const bool rounding = in_.has_rounding() && place == last && (in_.prefixes & kPrefixEvex) != 0;
+    const bool behind_source = operands[place].reg.file == RegisterFile::general;
+    if (rounding && reversed && !behind_source) {
+      text_.add(rounding_name(in_, row_));
+      text_.add(", ");
+    }
+    if (att_ && operation_is_indirect(operands[place])) text_.add('*');
+    add(operands[place]);
+    if (place == 0 && (in_.prefixes & kPrefixEvex) != 0) add_mask();
+    if (rounding && (!reversed || behind_source)) {
+      text_.add(", ");
+      text_.add(rounding_name(in_, row_));
+    }
+  }
+
+  void add_mask() {
+    if ((in_.evex & kEvexMask) == 0) return;
+    text_.add(att_ ? "{%k" : "{k");
+    text_.add(static_cast<char>('0' + (in_.evex & kEvexMask)));
+    text_.add('}');
+    if ((in_.evex & kEvexZero) != 0) text_.add("{z}");
+  }
+
+  [[nodiscard]] bool operation_is_indirect(const Operand& operand) const {
+    if (operand.kind != Operand::Kind::reg && operand.kind != Operand::Kind::memory) return false;
+    const ControlFlow flow = operation_of(row_).flow;
+    return flow == ControlFlow::jump || flow == ControlFlow::call;
+  }
+
+  void add_register(RegisterPart part) {
+    if (att_) text_.add('%');
+    text_.add(name_of(part));
+  }
+
+  void add_target() {
+    if (!names_.target.empty()) {
+      text_.add(names_.target);
+      return;
+    }
+    std::uint64_t target = 0;
+    direct_target(in_, address_, target);
+    text_.add_hex(target);
+  }
+
+  void add_mnemonic(const Operands& operands) {
+    if (!att_) {
+      text_.add(mnemonic_of(row_));
+      return;
+    }
+    text_.add(att_mnemonic_of(row_));
+    constexpr unsigned kAny =
+        kHintSuffix | kHintBothSuffixes | kHintLengthSuffix | kHintFloatSuffix | kHintIntegerSuffix;
+    if ((row_.hints & kAny) == 0) return;
+    for (unsigned i = 0; i < operands.shown; ++i) {
+      const Operand& operand = operands[i];
+      if ((row_.hints & kHintBothSuffixes) != 0 && i == 1) {
+        add_suffix(operand.width);
+        add_suffix(operands[0].width);
+      }
+      if (operand.kind != Operand::Kind::memory) continue;
+      if ((row_.hints & kHintSuffix) != 0) add_suffix(operand.width);
+      if ((row_.hints & kHintFloatSuffix) != 0) text_.add(operand.width == 32 ? 's' : operand.width == 64 ? 'l' : 't');
+      if ((row_.hints & kHintIntegerSuffix) != 0)
+        text_.add(operand.width == 16 ? "s" : operand.width == 32 ? "l" : "ll");
+      if ((row_.hints & kHintLengthSuffix) != 0) add_length_suffix(operand.width * operand.broadcast);
+    }
+  }
+
+  void add_suffix(unsigned bits) {
+    if (bits != 0) text_.add(bits == 8 ? 'b' : bits == 16 ? 'w' : bits == 32 ? 'l' : 'q');
+  }
+  /// Where half the length goes to a register, 512 bits are told by its name.
+  void add_length_suffix(unsigned bits) {
+    if (bits == 512 && kind_of(uses_of(row_)[0]).width == Width::vector_half) return;
+    text_.add(bits <= 128 ? 'x' : bits == 256 ? 'y' : 'z');
+  }
+
+  void add_memory(const Operand& operand) {
+    const MemoryRecipe& recipe = operand.memory;
+    if (!att_ && (row_.traits & kNoSize) == 0 && !operand.unknown_size) text_.add(size_name(operand.width));
+    const bool prefix = recipe.segment_forced && segment_has_effect(in_, recipe) && !is_default(recipe);
+    const bool empty_index = has_empty_index(in_, recipe);
+    const bool bare = recipe.is_absolute() && !empty_index;
+    if (prefix || (bare && !att_)) {
+      add_register(prefix ? recipe.segment : RegisterPart{RegisterFile::segment, kDs, 0, 16});
+      text_.add(':');
+    }
+    if (att_) {
+      add_att_address(recipe, bare, empty_index);
+    } else {
+      add_intel_address(recipe, bare, empty_index);
+    }
+    if (operand.broadcast > 1) {
+      text_.add("{1to");
+      text_.add(operand.broadcast >= 10 ? std::string_view(operand.broadcast == 16 ? "16" : "32")
+                                        : std::string_view(&"0123456789"[operand.broadcast], 1));
+      text_.add('}');
+    }
+  }
+
+  /// Overrides that name the segment in use anyway mean nothing.
+  [[nodiscard]] static bool is_default(const MemoryRecipe& recipe) {
+    const bool stack =
+        recipe.base.file == RegisterFile::general && (recipe.base.index == kRsp || recipe.base.index == kRbp);
+    return recipe.segment.index == (stack ? kSs : kDs);
+  }
+
+  void add_absolute(const MemoryRecipe& recipe) {
+    if (!names_.displacement.empty()) {
+      text_.add(names_.displacement);
+    } else if (recipe.address_size == 8) {
+      text_.add_hex(static_cast<std::uint64_t>(recipe.displacement));
+    } else {
+      text_.add_hex(static_cast<std::uint64_t>(recipe.displacement) & (recipe.address_size == 2 ? 0xffff : 0xffffffff));
+    }
+  }
+
+  [[nodiscard]] std::string_view empty_index_name() const {
+    return in_.address_size == 8 ? std::string_view("riz") : std::string_view("eiz");
+  }
+
+  void add_intel_address(const MemoryRecipe& recipe, bool bare, bool empty_index) {
+    if (bare) return add_absolute(recipe);
+    text_.add('[');
+    if (recipe.base) text_.add(name_of(recipe.base));
+    if (recipe.index || empty_index) {
+      if (recipe.base) text_.add('+');
+      text_.add(empty_index ? empty_index_name() : name_of(recipe.index));
+      if (recipe.address_size != 2) {
+        text_.add('*');
+        text_.add(static_cast<char>('0' + (empty_index ? 1 << (in_.sib >> 6) : recipe.scale)));
+      }
+    }
+    if (!names_.displacement.empty()) {
+      text_.add('+');
+      text_.add(names_.displacement);
+    } else if (recipe.displacement != 0 || recipe.is_ip_relative()) {
+      if (recipe.displacement >= 0) text_.add('+');
+      text_.add_signed_hex(recipe.displacement);
+    }
+    text_.add(']');
+  }
+
+  void add_att_address(const MemoryRecipe& recipe, bool bare, bool empty_index) {
+    if (bare) return add_absolute(recipe);
+    if (!names_.displacement.empty()) {
+      text_.add(names_.displacement);
+    } else if (recipe.displacement != 0 || recipe.is_ip_relative()) {
+      text_.add_signed_hex(recipe.displacement);
+    }
+    text_.add('(');
+    if (recipe.base) add_register(recipe.base);
+    if (recipe.index || empty_index) {
+      text_.add(',');
+      if (empty_index) {
+        text_.add('%');
+        text_.add(empty_index_name());
+      } else {
+        add_register(recipe.index);
+      }
+      if (recipe.address_size != 2) {
+        text_.add(',');
+        text_.add(static_cast<char>('0' + (empty_index ? 1 << (in_.sib >> 6) : recipe.scale)));
+      }
+    }
+    text_.add(')');
+  }
+
+  Text& text_;
+  const Instruction& in_;
+  const Row& row_;
+  std::uint64_t address_;
+  bool att_;
+  const Names& names_;
+};
+
+/// Prefixes that mean something and that no operand shows, as words before the mnemonic.
 void add_prefix_words(Text& text, const Instruction& instruction) {
   const Row& row = row_of(instruction);
   const std::uint16_t prefixes = instruction.prefixes;
-  const ControlFlow flow = operation_of(row).flow;
-  const bool branches = (row.traits & kNear) != 0;
+  const bool near = (row.traits & kNear) != 0;
   if ((prefixes & kPrefixLock) != 0) text.add("lock ");
-  const bool indirect = instruction.modrm_at != 0 && (row.traits & kNear) != 0;
-  if (indirect && instruction.segment_override() == kDs) text.add("notrack ");
-  if ((prefixes & kPrefixMandatory) != 0 && (prefixes & (kPrefixRep | kPrefixRepne)) != 0) return;
+  if (instruction.modrm_at != 0 && near && instruction.segment_override() == kDs) text.add("notrack ");
   const bool string = (row.traits & (kRep | kRepz)) != 0;
-  if ((prefixes & kPrefixRepne) != 0 && (branches || string)) text.add(string ? "repne " : "bnd ");
+  if (string && instruction.segment_override() >= 0) {
+    text.add(name_of({RegisterFile::segment, static_cast<std::uint8_t>(instruction.segment_override()), 0, 16}));
+    text.add(' ');
+  }
+  if ((prefixes & kPrefixMandatory) != 0) return;
+  if ((prefixes & kPrefixRepne) != 0 && (near || string)) text.add(string ? "repne " : "bnd ");
   if ((prefixes & kPrefixRep) != 0 && string) text.add((row.traits & kRepz) != 0 ? "repe " : "rep ");
-  if ((prefixes & kPrefixRep) != 0 && branches && flow == ControlFlow::return_) text.add("rep ");
-}
-
-void add_far(Text& text, const Operand& operand) {
-  text.add_hex(operand.selector);
-  text.add(':');
-  text.add_hex(static_cast<std::uint64_t>(operand.value));
+  if ((prefixes & kPrefixRep) != 0 && near && operation_of(row).flow == ControlFlow::return_) text.add("rep ");
 }
 
 }  // namespace
@@ -119,33 +347,20 @@ void Text::add_signed_hex(std::int64_t value) {
   add_hex(value < 0 ? ~static_cast<std::uint64_t>(value) + 1 : static_cast<std::uint64_t>(value));
 }
 
-void add_intel_operand(Text& text, const Instruction& instruction, const Operand& operand, std::uint64_t address) {
-  switch (operand.kind) {
-    case Operand::Kind::reg: text.add(name_of(operand.reg)); break;
-    case Operand::Kind::memory: add_memory(text, instruction, operand); break;
-    case Operand::Kind::immediate: add_immediate(text, operand); break;
-    case Operand::Kind::far: add_far(text, operand); break;
-    case Operand::Kind::target: {
-      std::uint64_t target = 0;
-      direct_target(instruction, address, target);
-      text.add_hex(target);
-      break;
-    }
-    case Operand::Kind::none: break;
-  }
+void add_operand(Text& text, const Instruction& instruction, const Operand& operand, std::uint64_t address,
+                 Syntax syntax, const Names& names) {
+  Writer(text, instruction, address, syntax, names).add(operand);
 }
 
-Text intel_text(const Instruction& instruction, std::uint64_t address) {
+void add_bare_text(Text& text, const Instruction& instruction, std::uint64_t address, Syntax syntax,
+                   const Names& names) {
+  Writer(text, instruction, address, syntax, names).write();
+}
+
+Text text_of(const Instruction& instruction, std::uint64_t address, Syntax syntax, const Names& names) {
   Text text;
-  const Row& row = row_of(instruction);
   add_prefix_words(text, instruction);
-  text.add(mnemonic_of(row));
-  if (row.shown == 0) return text;
-  const Operands operands = operands_of(instruction);
-  for (unsigned i = 0; i < operands.shown; ++i) {
-    text.add(i == 0 ? " " : ", ");
-    add_intel_operand(text, instruction, operands[i], address);
-  }
+  Writer(text, instruction, address, syntax, names).write();
   return text;
 }
 
@@ -168,10 +383,10 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
       if (operand.kind == Operand::Kind::memory && operand.width != 0) {
         Operand bare = operand;
         bare.width = 0;
-        add_intel_operand(piece, instruction, bare, address);
+        add_operand(piece, instruction, bare, address, Syntax::intel);
         result += "the " + std::to_string(operand.width) + "-bit value at ";
       } else {
-        add_intel_operand(piece, instruction, operand, address);
+        add_operand(piece, instruction, operand, address, Syntax::intel);
       }
       result += piece.view();
     }

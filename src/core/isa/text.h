@@ -22,16 +22,32 @@ class Text {
   [[nodiscard]] std::string_view view() const { return {buffer_, size_}; }
 
  private:
-  char buffer_[160];
+  char buffer_[256];
   std::size_t size_ = 0;
 };
 
-/// The instruction in Intel syntax as GNU as reads it (`.intel_syntax noprefix`), for an instruction at `address`.
-/// Direct targets are numbers. An immediate that is a small negative number in its width is written with its sign.
-Text intel_text(const Instruction& instruction, std::uint64_t address);
+/// The two notations that GNU as reads: `.intel_syntax noprefix` (destination first, sizes at memory operands) and
+/// `.att_syntax` (destination last, sizes at the mnemonic).
+enum class Syntax : std::uint8_t { intel, att };
+
+/// Words that stand in place of numbers: names of labels and symbols. Empty ones leave the number.
+struct Names {
+  std::string_view target;        ///< of a direct jump or call
+  std::string_view displacement;  ///< of the memory operand that ModRM encodes, or the absolute address
+  std::string_view immediate;     ///< of the first immediate
+};
+
+/// The instruction as GNU as reads it, for an instruction at `address`. Direct targets are numbers. Prefixes without
+/// effect are left out. An immediate that is a small negative number in its width is written with its sign.
+Text text_of(const Instruction& instruction, std::uint64_t address, Syntax syntax, const Names& names = {});
+
+/// The same without the words of its prefixes, for callers that write them themselves (isa/assembler.h).
+void add_bare_text(Text& text, const Instruction& instruction, std::uint64_t address, Syntax syntax,
+                   const Names& names);
 
 /// One operand in the same syntax.
-void add_intel_operand(Text& text, const Instruction& instruction, const Operand& operand, std::uint64_t address);
+void add_operand(Text& text, const Instruction& instruction, const Operand& operand, std::uint64_t address,
+                 Syntax syntax, const Names& names = {});
 
 /// What the instruction does, in a sentence with its operands filled in.
 std::string sentence(const Instruction& instruction, std::uint64_t address);

@@ -133,7 +133,7 @@ void Program::add_plt(const binary::Section& section) {
   const std::uint64_t entry = section.entry_size == 0 ? kUsualEntry : section.entry_size;
   const Bytes code = elf_.bytes_of(section);
   for (std::uint64_t at = 0; at < code.size();) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at), isa::Mode::bits64);
+    const isa::Instruction instruction = isa::decode(code.subspan(at), mode());
     const std::uint64_t here = section.address + at;
     at += instruction ? instruction.length : 1;
     std::uint64_t slot = 0;
@@ -177,7 +177,7 @@ bool Program::only_padding(AddressRange range) const {
       ++at;
       continue;
     }
-    const isa::Instruction instruction = isa::decode(bytes.subspan(at, size - at), isa::Mode::bits64);
+    const isa::Instruction instruction = isa::decode(bytes.subspan(at, size - at), mode());
     if (!instruction || !isa::does_nothing(instruction)) return false;
     at += instruction.length;
   }

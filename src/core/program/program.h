@@ -12,6 +12,7 @@
 #include "base/result.h"
 #include "binary/elf.h"
 #include "debuginfo/line_table.h"
+#include "isa/instruction.h"
 #include "program/own_code.h"
 
 namespace deeptrace::program {
@@ -57,6 +58,8 @@ class Program {
   static Result<Program> open(const std::string& path, const OwnCode& rule);
 
   [[nodiscard]] const binary::Elf& elf() const { return elf_; }
+  /// The mode that its code runs in.
+  [[nodiscard]] isa::Mode mode() const { return elf_.wide() ? isa::Mode::bits64 : isa::Mode::bits32; }
   [[nodiscard]] const debuginfo::LineTable& lines() const { return lines_; }
   /// By address, without overlaps of equal start.
   [[nodiscard]] const std::vector<Function>& functions() const { return functions_; }

@@ -87,7 +87,7 @@ class Lister {
     Bytes code = program_.elf().bytes_at(range.from);
     code = code.first(std::min<std::size_t>(code.size(), range.to - range.from));
     for (std::uint64_t at = 0; at < code.size();) {
-      const isa::Instruction instruction = isa::decode(code.subspan(at), isa::Mode::bits64);
+      const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
       const std::size_t length = instruction ? instruction.length : 1;
       row(instruction, range.from + at, start, code.subspan(at, length));
       at += length;
@@ -102,7 +102,7 @@ class Lister {
     row.decoded = static_cast<bool>(instruction);
     isa::Text text;
     if (instruction) {
-      text = isa::intel_text(instruction, row.address);
+      text = isa::text_of(instruction, row.address, request_.syntax);
       row.kind = isa::flow_of(instruction);
       refer(instruction, address, row);
     } else {

@@ -8,6 +8,7 @@
 
 #include "base/result.h"
 #include "isa/instruction.h"
+#include "isa/text.h"
 #include "program/program.h"
 
 namespace deeptrace::session {
@@ -15,6 +16,7 @@ namespace deeptrace::session {
 struct ListingRequest {
   std::vector<std::string> where;  ///< locations; empty: all own functions
   bool meaning = false;            ///< a sentence for each instruction
+  isa::Syntax syntax = isa::Syntax::intel;
 };
 
 struct ListedFile {

@@ -38,7 +38,7 @@ void add_second_returns(const program::Program& program, const program::Function
   Bytes code = program.elf().bytes_at(function.address);
   code = code.first(std::min<std::size_t>(code.size(), function.size));
   for (std::size_t at = 0; at < code.size();) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at), isa::Mode::bits64);
+    const isa::Instruction instruction = isa::decode(code.subspan(at), program.mode());
     const std::uint64_t here = function.address + at;
     at += instruction ? instruction.length : 1;
     if (!instruction || isa::flow_of(instruction) != isa::ControlFlow::call) continue;

@@ -172,19 +172,22 @@ class Stepper {
   void describe_instruction(Code& code, std::uint64_t address, const Module& module) {
     const isa::Instruction& instruction = code.instruction;
     code.length = instruction.length;
-    code.text = isa::intel_text(instruction, address).view();
+    code.text = isa::text_of(instruction, address, isa::Syntax::intel).view();
     code.flow = isa::flow_of(instruction);
     const isa::Effects effects = isa::effects_of(instruction);
-    code.writes_memory = effects.writes_memory;
+    code.writes_memory = effects.writes_memory || effects.unknown_memory;
     code.touches_vector = effects.touches_vector;
     code.repeated = isa::is_repeated(instruction);
     code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
+    bool exact = !effects.unknown_memory;
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
       const bool written = operand.kind == isa::Operand::Kind::memory && isa::writes(operand.access);
-      if (written && operand.width != 0) code.writes.push_back({operand.memory, operand.width});
+      if (!written) continue;
+      if (operand.width != 0) code.writes.push_back({operand.memory, operand.width});
+      exact &= !operand.unknown_size && operand.memory.index.file != isa::RegisterFile::vector;
     }
-    code.plain = !code.touches_vector && !code.repeated && !code.flag_image && code.flow != ControlFlow::trap &&
-                 code.flow != ControlFlow::system;
+    code.plain = exact && !code.touches_vector && !code.repeated && !code.flag_image &&
+                 code.flow != ControlFlow::trap && code.flow != ControlFlow::system;
     std::uint64_t target = 0;
     if (isa::direct_target(instruction, address, target) || isa::fixed_memory_address(instruction, address, target)) {
       program::Reference reference = module.program->reference(target - module.bias);
@@ -409,7 +412,9 @@ class Stepper {
     bool followed = true;
     RegisterSet registers = tracee_.registers();
     registers[Reg::rip] += code.shadowed ? code.instruction.length : 0;
-    for (const state::TouchedRange& range : state::touched_by(writer.instruction, registers)) {
+    const state::Touched touched = state::touched_by(writer.instruction, registers);
+    followed = touched.complete;
+    for (const state::TouchedRange& range : touched) {
       if (!isa::writes(range.access)) continue;
       if (range.size > kMostFollowed) {
         followed = false;
@@ -469,7 +474,8 @@ class Stepper {
     if (code.flow == ControlFlow::conditional) row.taken = after[Reg::rip] != before[Reg::rip] + code.length;
     if (code.flag_image && row.completed) hide_trap_flag(recorded, before);
     const bool completed = row.completed;
-    const bool ordinary = completed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
+    const bool ordinary =
+        completed && row.memory_followed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
     const ControlFlow flow = code.flow;
     close_row(recorded);
     if (!ordinary || code_changed_) {
@@ -883,6 +889,8 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   if (!program) return program.error();
   if (program->elf().kind() == binary::Kind::relocatable)
     return Error{Fault::program, *path + ": is an object file; link it into a program first"};
+  if (program->mode() == isa::Mode::bits32)
+    return Error{Fault::program, *path + ": 32-bit programs can be listed, but not stepped yet"};
   Result<std::unique_ptr<Tracee>> launched = Tracee::launch(request.launch);
   if (!launched) return launched.error();
   Tracee& tracee = **launched;

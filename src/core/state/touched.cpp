@@ -54,8 +54,11 @@ std::uint64_t address_of(const isa::MemoryRecipe& recipe, const RegisterSet& reg
 Touched touched_by(const isa::Instruction& instruction, const RegisterSet& registers) {
   Touched result;
   const std::uint64_t next = registers[Reg::rip] + instruction.length;
+  result.complete = (isa::row_of(instruction).traits & isa::kUnknownExtent) == 0;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
-    if (operand.kind != isa::Operand::Kind::memory || operand.width == 0) continue;
+    if (operand.kind != isa::Operand::Kind::memory) continue;
+    if (operand.unknown_size || operand.memory.index.file == isa::RegisterFile::vector) result.complete = false;
+    if (operand.width == 0 || operand.memory.index.file == isa::RegisterFile::vector) continue;
     if (operand.access == isa::Access::none || result.count == result.ranges.size()) continue;
     TouchedRange range{address_of(operand.memory, registers, next, operand.width), operand.width / 8U, operand.access};
     if (operand.repeated) range = repeated(range, registers, instruction.address_size);

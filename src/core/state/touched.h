@@ -18,6 +18,7 @@ struct TouchedRange {
 struct Touched {
   std::array<TouchedRange, 4> ranges;
   std::size_t count = 0;
+  bool complete = true;  ///< false when more state than the general registers decides what is touched: it is not listed
 
   [[nodiscard]] const TouchedRange* begin() const { return ranges.data(); }
   [[nodiscard]] const TouchedRange* end() const { return ranges.data() + count; }
