@@ -1,11 +1,41 @@
 #include "report/listing.h"
 
 #include "cli/command.h"
+#include "session/assembly.h"
 
 namespace deeptrace::cli {
 namespace {
 
-constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kForms[] = {"text", "json", "csv", "assembler"};
+
+/// Prints the source; control characters cannot occur in it but in names, which become remarks.
+class SourceLines : public session::AssemblySink {
+ public:
+  explicit SourceLines(report::Output& out) : out_(out) {}
+  void line(std::string_view text) override {
+    if (text.starts_with('#')) {
+      out_.add(report::printable(text));
+    } else {
+      out_.add(text);
+    }
+    out_.add("\n");
+  }
+
+ private:
+  report::Output& out_;
+};
+
+/// The assembler form stands beside the rows: it has no table that they would share.
+int write_source(const program::Program& program, const session::AssemblyRequest& request,
+                 std::span<const Destination> destinations) {
+  for (const Destination& to : destinations) {
+    if (to.form != "assembler") continue;
+    SourceLines lines(*to.out);
+    const Result<session::AssemblySummary> summary = session::write_assembly(program, request, lines);
+    if (!summary) return report_error(summary.error());
+  }
+  return kFine;
+}
 
 std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::SourceText& sources) {
   if (to.form == "json") return report::listing_json(*to.out);
@@ -23,7 +53,8 @@ Error nothing_own(const program::Program& program) {
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace listing", std::string(command.answers));
-  options.add_options("Listing")("meaning", "say in a sentence what each instruction does");
+  options.add_options("Listing")("meaning", "say in a sentence what each instruction does")(
+      "fixed", "with --form assembler: everything outside stays a number, so that the assembled bytes are the file's");
   add_code_options(options);
   add_syntax_option(options);
   add_result_options(options);
@@ -49,12 +80,22 @@ int run(const Command& command, std::vector<std::string> words) {
     (void)report_error(nothing_own(*program));
     return kNegative;
   }
+  const std::string form = parsed.options["form"].as<std::string>();
+  if (form == "assembler" && parsed.options.count("fixed") == 0)
+    return report_error({Fault::usage, "--form assembler: give --fixed too; source to link elsewhere is not written yet"});
   if (auto checked = session::check(*program, request); !checked) return report_error(checked.error());
 
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
   std::vector<std::unique_ptr<session::ListingSink>> sinks;
-  for (const Destination& to : results->destinations()) sinks.push_back(sink_for(to, *sources));
+  bool rows = false;
+  for (const Destination& to : results->destinations()) {
+    if (to.form == "assembler") continue;
+    sinks.push_back(sink_for(to, *sources));
+    rows = true;
+  }
+  const int written = write_source(*program, {request.where, request.syntax}, results->destinations());
+  if (!rows || written != kFine) return results->close(written);
   const auto sink = report::listing_tee(std::move(sinks));
   const Result<session::ListingSummary> summary = session::list(*program, request, *sink);
   return results->close(summary ? kFine : report_error(summary.error()));

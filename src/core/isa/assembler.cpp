@@ -418,10 +418,13 @@ class Composer {
     if (!is_relative()) return;
     const bool has_short_form = operation_of(row_).flow != ControlFlow::call && row_.feature == 0;
     if (!has_short_form || in_.immediate_size[0] == 1) return;
-    // Distances count from the end, which is nearer in the short form.
-    const std::int64_t longer = in_.length - 2;
-    const std::int64_t distance = signed_immediate() + (signed_immediate() >= 0 ? 0 : longer);
-    if (fits_signed_byte(distance)) out_.text.add("{disp32} ");
+    // The assembler makes all branches as short as they can be together. Where alignment kept them apart, more than the
+    // plain distance counts: code of long branches only could shrink to a third.
+    constexpr std::int64_t kNear = 3 * 128 + 6;
+    const std::int64_t distance = signed_immediate();
+    const bool could_be_short = names_.target.empty() ? fits_signed_byte(distance + (distance >= 0 ? 0 : in_.length - 2))
+                                                      : distance >= -kNear && distance <= kNear;
+    if (could_be_short) out_.text.add("{disp32} ");
   }
 
   bool choose_immediate() {

@@ -330,16 +330,19 @@ void Text::add(std::string_view text) {
   size_ += size;
 }
 
-void Text::add_hex(std::uint64_t value) {
+void Text::add_digits(std::uint64_t value) {
   char digits[16];
   std::size_t count = 0;
-  const bool prefix = value > 9;
   do {
     digits[15 - count++] = "0123456789abcdef"[value & 15];
     value >>= 4;
   } while (value != 0);
-  if (prefix) add("0x");
   add({digits + 16 - count, count});
+}
+
+void Text::add_hex(std::uint64_t value) {
+  if (value > 9) add("0x");
+  add_digits(value);
 }
 
 void Text::add_signed_hex(std::int64_t value) {

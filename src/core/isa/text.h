@@ -17,7 +17,9 @@ class Text {
   void add(char c) { add(std::string_view(&c, 1)); }
   /// "0x1f"; numbers below 10 without a prefix, since they read the same either way.
   void add_hex(std::uint64_t value);
-  /// The same with a minus sign for negative values.
+  /// Hexadecimal digits without a prefix.
+  void add_digits(std::uint64_t value);
+  /// add_hex with a minus sign for negative values.
   void add_signed_hex(std::int64_t value);
   [[nodiscard]] std::string_view view() const { return {buffer_, size_}; }
 

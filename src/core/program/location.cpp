@@ -126,11 +126,14 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
       return Error{Fault::usage, std::string(location) + ": a range is written as 0x401136..0x401180"};
     return std::vector<AddressRange>{{*from, *to}};
   }
-  if (const std::vector<const Function*> found = program.functions_named(location); !found.empty()) return whole(found);
-  if (const binary::Section* section = program.elf().section_named(location)) {
+  // Code without a symbol is a function named after its section; the name means the whole section.
+  const std::vector<const Function*> found = program.functions_named(location);
+  const bool named = !found.empty() && found.front()->origin != Function::Origin::section;
+  if (const binary::Section* section = program.elf().section_named(location); section != nullptr && !named) {
     if (!section->is_code()) return Error{Fault::usage, std::string(location) + ": that section holds no code"};
     return std::vector<AddressRange>{{section->address, section->address + section->size}};
   }
+  if (!found.empty()) return whole(found);
   if (const auto address = number(location)) return from_address(program, location, *address);
   for (const Label& label : program.labels()) {
     if (label.name == location) return from_address(program, location, label.address);
@@ -140,14 +143,14 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
     return file_location(program, location, colon);
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
     const auto offset = number(location.substr(plus + 1));
-    const std::vector<const Function*> found = program.functions_named(location.substr(0, plus));
-    if (offset && !found.empty()) {
-      if (*offset >= found.front()->size) {
+    const std::vector<const Function*> base = program.functions_named(location.substr(0, plus));
+    if (offset && !base.empty()) {
+      if (*offset >= base.front()->size) {
         return Error{Fault::usage, std::string(location) + ": lies behind the function's end; it is " +
-                                       std::to_string(found.front()->size) + " bytes long"};
+                                       std::to_string(base.front()->size) + " bytes long"};
       }
       return std::vector<AddressRange>{
-          {found.front()->address + *offset, found.front()->address + found.front()->size}};
+          {base.front()->address + *offset, base.front()->address + base.front()->size}};
     }
     return unknown(program, location.substr(0, plus), "no such function in " + program.elf().path());
   }
