@@ -89,7 +89,8 @@ int report_error(const Error& error) {
 }
 
 void add_result_options(cxxopts::Options& options) {
-  options.add_options("Results")("form", "the form on standard output: text, json, csv or none (listing also: assembler)",
+  options.add_options("Results")("form",
+                                 "the form on standard output: text, json, csv or none (listing also: assembler)",
                                  cxxopts::value<std::string>()->default_value("text"), "FORM")(
       "save", "also write the result as files into this folder", cxxopts::value<std::string>(), "DIR")(
       "save-forms", "the forms that --save writes", cxxopts::value<std::string>(), "LIST")(
@@ -200,8 +201,11 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
     }
     if (auto error = prepare_folder(results.folder_, parsed.count("replace") != 0)) return *error;
     for (const std::string& form : wanted) {
-      const std::string path =
-          (fs::path(results.folder_) / fmt::format("{}.{}", command.name, form == "text" ? "txt" : form == "assembler" ? "s" : form)).string();
+      const std::string path = (fs::path(results.folder_) / fmt::format("{}.{}", command.name,
+                                                                        form == "text"        ? "txt"
+                                                                        : form == "assembler" ? "s"
+                                                                                              : form))
+                                   .string();
       const int file = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
       if (file < 0) return Error{Fault::usage, path + ": " + std::strerror(errno)};
       add(form, file, path, report::Style{false, true, 0});

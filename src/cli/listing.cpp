@@ -82,7 +82,8 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   const std::string form = parsed.options["form"].as<std::string>();
   if (form == "assembler" && parsed.options.count("fixed") == 0)
-    return report_error({Fault::usage, "--form assembler: give --fixed too; source to link elsewhere is not written yet"});
+    return report_error(
+        {Fault::usage, "--form assembler: give --fixed too; source to link elsewhere is not written yet"});
   if (auto checked = session::check(*program, request); !checked) return report_error(checked.error());
 
   Result<Results> results = Results::open(command, parsed.options, kForms);

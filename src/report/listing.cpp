@@ -72,11 +72,24 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (row.line != line_ || row.file != file_) source_line(row);
-    std::string text = fmt::format("    {:>#10x}  {:<7} ", row.address, fmt::format("+{}", hex(row.offset)));
-    text += look(style_, Role::faint, fmt::format("{:<24}  ", spaced(row.bytes)));
-    std::string tail = reference(row);
-    text += tail.empty() ? std::string(row.text) : fmt::format("{:<34}", row.text);
-    line(text + tail);
+    row_.assign("    ");
+    add_hex(row.address, 10, 0);
+    row_ += "  +";
+    add_hex(row.offset, 0, 6);
+    row_ += ' ';
+    if (style_.colour) {
+      row_ += look(style_, Role::faint, spaced(row.bytes));
+    } else {
+      add_bytes(row.bytes);
+    }
+    if (3 * row.bytes.size() < 25) row_.append(25 - 3 * row.bytes.size(), ' ');
+    row_ += "  ";
+    row_ += row.text;
+    if (!row.target_name.empty() || !row.target_text.empty()) {
+      if (row.text.size() < 34) row_.append(34 - row.text.size(), ' ');
+      add_reference(row);
+    }
+    line(row_);
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
 
@@ -87,10 +100,38 @@ class Text : public ListingSink {
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
 
-  /// Bytes in one column: up to seven; the rest of a longer instruction follows the same line.
-  static std::string spaced(Bytes bytes) {
-    std::string result;
-    for (const std::uint8_t byte : bytes) result += fmt::format("{}{:02x}", result.empty() ? "" : " ", byte);
+  /// "0x1f" (numbers below 10 without a prefix where `left` asks for a width to the left), padded on one side.
+  void add_hex(std::uint64_t value, std::size_t right, std::size_t left) {
+    char digits[18];
+    std::size_t count = 0;
+    std::uint64_t rest = value;
+    do {
+      digits[17 - count++] = "0123456789abcdef"[rest & 15];
+      rest >>= 4;
+    } while (rest != 0);
+    if (right != 0 || value > 9) {
+      digits[17 - count++] = 'x';
+      digits[17 - count++] = '0';
+    }
+    if (count < right) row_.append(right - count, ' ');
+    row_.append(digits + 18 - count, count);
+    if (count < left) row_.append(left - count, ' ');
+  }
+
+  /// Two digits a byte, one space between them.
+  void add_bytes(Bytes bytes) {
+    constexpr std::string_view kDigits = "0123456789abcdef";
+    for (std::size_t i = 0; i < bytes.size(); ++i) {
+      const char pair[3] = {' ', kDigits[bytes[i] >> 4], kDigits[bytes[i] & 15]};
+      row_.append(pair + (i == 0 ? 1 : 0), i == 0 ? 2 : 3);
+    }
+  }
+
+  [[nodiscard]] std::string spaced(Bytes bytes) {
+    const std::size_t before = row_.size();
+    add_bytes(bytes);
+    std::string result = row_.substr(before);
+    row_.resize(before);
     return result;
   }
 
@@ -128,11 +169,15 @@ class Text : public ListingSink {
     return printable(spaces);
   }
 
-  [[nodiscard]] std::string reference(const ListedInstruction& row) const {
-    if (row.target_name.empty() && row.target_text.empty()) return {};
-    const std::string_view arrow = style_.utf8 ? " \u2192 " : " -> ";
-    if (!row.target_text.empty()) return fmt::format("{}\"{}\"", arrow, escaped(row.target_text));
-    return fmt::format("{}{}", arrow, printable(row.target_name));
+  void add_reference(const ListedInstruction& row) {
+    row_ += style_.utf8 ? " \u2192 " : " -> ";
+    if (row.target_text.empty()) {
+      add_printable(row_, row.target_name);
+    } else {
+      row_ += '"';
+      row_ += escaped(row.target_text);
+      row_ += '"';
+    }
   }
 
   Output& out_;
@@ -141,6 +186,7 @@ class Text : public ListingSink {
   std::string file_;
   std::uint32_t line_ = 0;
   std::set<std::string> missing_;
+  std::string row_;  ///< the line that is being made
 };
 
 class Json : public ListingSink {

@@ -4,6 +4,7 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cerrno>
 #include <cstdlib>
@@ -114,6 +115,14 @@ void add_line(Output& out, const Style& style, std::string_view line) {
 
 std::string escaped(std::string_view raw) { return made_harmless(raw, true); }
 std::string printable(std::string_view raw) { return made_harmless(raw, false); }
+void add_printable(std::string& to, std::string_view raw) {
+  const bool plain = std::all_of(raw.begin(), raw.end(), [](char c) { return c >= ' ' && c < 0x7f && c != '\\'; });
+  if (plain) {
+    to += raw;
+  } else {
+    to += printable(raw);
+  }
+}
 
 std::string hex(std::uint64_t value) { return value < 10 ? fmt::format("{}", value) : fmt::format("{:#x}", value); }
 

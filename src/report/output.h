@@ -71,6 +71,8 @@ std::size_t utf8_sequence(std::string_view text, std::size_t at);
 std::string escaped(std::string_view raw);
 /// The same for names and paths, without touching quotes and backslashes.
 std::string printable(std::string_view raw);
+/// Appends printable(raw).
+void add_printable(std::string& to, std::string_view raw);
 
 /// "0x1f"; numbers below 10 as a digit.
 std::string hex(std::uint64_t value);

@@ -422,8 +422,9 @@ class Composer {
     // plain distance counts: code of long branches only could shrink to a third.
     constexpr std::int64_t kNear = 3 * 128 + 6;
     const std::int64_t distance = signed_immediate();
-    const bool could_be_short = names_.target.empty() ? fits_signed_byte(distance + (distance >= 0 ? 0 : in_.length - 2))
-                                                      : distance >= -kNear && distance <= kNear;
+    const bool could_be_short = names_.target.empty()
+                                    ? fits_signed_byte(distance + (distance >= 0 ? 0 : in_.length - 2))
+                                    : distance >= -kNear && distance <= kNear;
     if (could_be_short) out_.text.add("{disp32} ");
   }
 

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <array>
 #include <cstring>
+#include <iterator>
 
 #include "isa/instruction.h"
 
@@ -14,14 +15,25 @@ namespace {
 
 #include "isa_table.inc"
 
-constexpr std::uint16_t kNoRow = 0xffff;
-constexpr std::uint16_t kBranch = 0x8000;
+constexpr std::uint32_t kNoRow = std::size(kRows);
 constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1;
-/// Bytes that may be read from the start of an instruction: the longest one and the widest field behind it.
+/// Bytes that may be read from the start of an instruction: the longest one and the widest fields behind it.
 constexpr std::size_t kReadable = kLongestInstruction + 9 + 8;
 
 /// Opcode maps, as MAPS of generate_table.py numbers them.
 enum Map : unsigned { kOneByte, kMap0F, kMap0F38, kMap0F3A, kMap3dNow, kVex0F, kEvex0F = 8, kEvexM5 = 11, kXop8 = 13 };
+
+/// What the generator packs of an opcode into an entry of kCells: what the length needs stands here, so that the next
+/// instruction can be looked at before this one's row is known.
+struct Cell {
+  std::uint64_t bits;
+
+  [[nodiscard]] std::uint32_t root() const { return static_cast<std::uint32_t>(bits); }
+  /// Bytes of immediates for operand sizes of 2, 4 and 8 bytes.
+  [[nodiscard]] unsigned immediate_bytes(unsigned size_index) const { return (bits >> (32 + 4 * size_index)) & 15; }
+  [[nodiscard]] unsigned modrm() const { return (bits >> 44) & 1; }
+  [[nodiscard]] bool by_row() const { return ((bits >> 45) & 1) != 0; }  ///< the row tells the immediates
+};
 
 /// What the generator packs of a row into a word of kShapes.
 struct Shape {
@@ -58,32 +70,43 @@ struct Shape {
   }
 };
 
-/// What a legacy prefix byte does to Instruction::prefixes: clear some bits, set others. REX has a mark of its own.
+/// What a byte at the start of an instruction is.
+enum Start : std::uint8_t { kOpcode, kLegacyPrefix, kRexPrefix, kEscape, kVectorPrefix };
+
+/// What a legacy prefix byte does to Instruction::prefixes: clear some bits, set others.
 struct PrefixAction {
   std::uint16_t keep = 0xffff, set = 0;
-  std::uint8_t kind = 0;  ///< 0 no prefix, 1 a legacy one, 2 REX
 };
 
-constexpr std::array<std::array<PrefixAction, 256>, 2> prefix_actions() {
-  std::array<std::array<PrefixAction, 256>, 2> actions{};
+constexpr std::array<std::array<std::uint8_t, 256>, 2> starts() {
+  std::array<std::array<std::uint8_t, 256>, 2> result{};
+  for (std::size_t mode = 0; mode < 2; ++mode) {
+    for (const unsigned byte : {0xf0, 0xf2, 0xf3, 0x66, 0x67, 0x26, 0x2e, 0x36, 0x3e, 0x64, 0x65})
+      result[mode][byte] = kLegacyPrefix;
+    for (std::size_t byte = 0x40; mode == 1 && byte < 0x50; ++byte) result[mode][byte] = kRexPrefix;
+    result[mode][0x0f] = kEscape;
+    for (const unsigned byte : {0xc4, 0xc5, 0x62, 0x8f}) result[mode][byte] = kVectorPrefix;
+  }
+  return result;
+}
+constexpr auto kStarts = starts();
+
+constexpr std::array<PrefixAction, 256> prefix_actions() {
+  std::array<PrefixAction, 256> a{};
   constexpr auto kNoSegment = static_cast<std::uint16_t>(~(7U << kSegmentShift));
   const auto segment = [](unsigned number) { return static_cast<std::uint16_t>((number + 1) << kSegmentShift); };
-  for (std::size_t mode = 0; mode < 2; ++mode) {
-    auto& a = actions[mode];
-    a[0xf0] = {0xffff, kPrefixLock, 1};
-    a[0xf2] = {static_cast<std::uint16_t>(~kPrefixRep), kPrefixRepne, 1};
-    a[0xf3] = {static_cast<std::uint16_t>(~kPrefixRepne), kPrefixRep, 1};
-    a[0x66] = {0xffff, kPrefixOperandSize, 1};
-    a[0x67] = {0xffff, kPrefixAddressSize, 1};
-    a[0x26] = {kNoSegment, segment(kEs), 1};
-    a[0x2e] = {kNoSegment, segment(kCs), 1};
-    a[0x36] = {kNoSegment, segment(kSs), 1};
-    a[0x3e] = {kNoSegment, segment(kDs), 1};
-    a[0x64] = {kNoSegment, segment(kFs), 1};
-    a[0x65] = {kNoSegment, segment(kGs), 1};
-    for (std::size_t byte = 0x40; mode == 1 && byte < 0x50; ++byte) a[byte] = {0xffff, 0, 2};
-  }
-  return actions;
+  a[0xf0] = {0xffff, kPrefixLock};
+  a[0xf2] = {static_cast<std::uint16_t>(~kPrefixRep), kPrefixRepne};
+  a[0xf3] = {static_cast<std::uint16_t>(~kPrefixRepne), kPrefixRep};
+  a[0x66] = {0xffff, kPrefixOperandSize};
+  a[0x67] = {0xffff, kPrefixAddressSize};
+  a[0x26] = {kNoSegment, segment(kEs)};
+  a[0x2e] = {kNoSegment, segment(kCs)};
+  a[0x36] = {kNoSegment, segment(kSs)};
+  a[0x3e] = {kNoSegment, segment(kDs)};
+  a[0x64] = {kNoSegment, segment(kFs)};
+  a[0x65] = {kNoSegment, segment(kGs)};
+  return a;
 }
 constexpr auto kPrefixActions = prefix_actions();
 
@@ -117,257 +140,142 @@ T load(const std::uint8_t* at) {
   return value;
 }
 
-class Decoder {
+/// Masks and sign bits of fields by their size in bytes.
+constexpr std::uint64_t kFieldMask[9] = {
+    0, 0xff, 0xffff, 0xffffff, 0xffffffff, 0xffffffffff, 0xffffffffffff, 0xffffffffffffff, ~std::uint64_t(0)};
+constexpr std::uint32_t kSignBit[5] = {0, 0x80, 0x8000, 0x800000, 0x80000000};
+
+/// What stands before the opcode byte.
+struct Head {
+  unsigned at = 0;  ///< of the opcode
+  unsigned map = kOneByte;
+  unsigned mandatory = 0;  ///< none, 66, F3, F2 as 0 to 3
+  unsigned prefixes = 0;   ///< as in Instruction
+  unsigned rex = 0, vector = 0, evex = 0;
+};
+
+/// Reads what stands before the opcode in one mode; all of it, prefixes included. Slow and complete.
+template <bool kMode64>
+class HeadReader {
  public:
-  Decoder(const std::uint8_t* bytes, Mode mode) : p_(bytes), mode_(mode == Mode::bits64 ? 1 : 0) {
-    if (mode_ != 0) out_.prefixes = kPrefixMode64;
+  explicit HeadReader(const std::uint8_t* bytes) : p_(bytes) { head_.prefixes = kMode64 ? kPrefixMode64 : 0; }
+
+  bool read() {
+    if (!read_prefixes()) return false;
+    const std::uint8_t byte = p_[head_.at];
+    const std::uint8_t start = kStarts[kMode64][byte];
+    if (start == kEscape) {
+      read_escape();
+    } else if (start == kVectorPrefix && is_vector_prefix(byte, p_[head_.at + 1])) {
+      return read_vector_prefix(byte);
+    }
+    return true;
   }
 
-  /// The length of the result may be more than the bytes there are.
-  Instruction run() {
-    if (!read_prefixes() || !read_opcode()) return {};
-    if (map_ == kMap3dNow ? !finish_3dnow() : !(find_row() && finish_modrm())) return {};
-    read_immediates();
-    if ((out_.prefixes & (kPrefixLock | kPrefixVex | kPrefixEvex | kPrefixXop)) != 0 && !is_allowed()) return {};
-    if (shape_.no_rip() && out_.modrm < 0x40 && (out_.modrm & 7) == 5 && mode_ != 0) return {};
-    out_.length = static_cast<std::uint8_t>(at_);
-    return out_;
-  }
+  [[nodiscard]] const Head& head() const { return head_; }
 
  private:
   /// Legacy prefixes in any order, then at most one REX directly before the opcode.
   bool read_prefixes() {
-    const auto& actions = kPrefixActions[mode_];
-    for (;; ++at_) {
-      const PrefixAction& action = actions[p_[at_]];
-      if (action.kind == 0) return true;
-      if (action.kind == 2) {
-        out_.rex = p_[at_];  // forgotten again when another prefix follows
+    for (;; ++head_.at) {
+      const std::uint8_t byte = p_[head_.at];
+      const std::uint8_t start = kStarts[kMode64][byte];
+      if (start == kRexPrefix) {
+        head_.rex = byte;  // forgotten again when another prefix follows
+      } else if (start == kLegacyPrefix) {
+        head_.rex = 0;
+        head_.prefixes = (head_.prefixes & kPrefixActions[byte].keep) | kPrefixActions[byte].set;
       } else {
-        out_.rex = 0;
-        out_.prefixes = static_cast<std::uint16_t>((out_.prefixes & action.keep) | action.set);
+        head_.mandatory = kMandatory[(head_.prefixes >> 1) & 7];
+        return true;
       }
-      if (at_ + 1 >= kLongestInstruction) return false;
+      if (head_.at + 1 >= kLongestInstruction) return false;
     }
   }
 
-  bool read_opcode() {
-    const std::uint8_t byte = p_[at_];
-    if (byte == 0x0f) {
-      const std::uint8_t next = p_[++at_];
-      map_ = kMap0F;
-      if (next == 0x38 || next == 0x3a) {
-        map_ = next == 0x38 ? kMap0F38 : kMap0F3A;
-        ++at_;
-      } else if (next == 0x0f) {
-        map_ = kMap3dNow;
-      }
-    } else if (byte == 0xc5 || byte == 0xc4 || byte == 0x62 || byte == 0x8f) {
-      bool valid = true;
-      if (is_vector_prefix(byte, p_[at_ + 1])) {
-        valid = read_vector_prefix(byte);
-        take_opcode();
-        return valid;
-      }
-    }
-    const unsigned prefixes = out_.prefixes;
-    mandatory_ = kMandatory[(prefixes >> 1) & 7];
-    take_opcode();
-    return true;
-  }
-
-  void take_opcode() {
-    out_.opcode_at = static_cast<std::uint8_t>(at_);
-    out_.opcode = p_[at_++];
+  void read_escape() {
+    const std::uint8_t next = p_[++head_.at];
+    head_.map = next == 0x38 ? kMap0F38 : next == 0x3a ? kMap0F3A : next == 0x0f ? kMap3dNow : kMap0F;
+    if (head_.map != kMap0F) ++head_.at;
   }
 
   /// Outside 64-bit mode C4, C5 and 62 are other instructions when a memory operand follows; 8F is `pop` when the
   /// map number would be below 8.
-  [[nodiscard]] bool is_vector_prefix(std::uint8_t byte, std::uint8_t next) const {
+  [[nodiscard]] static bool is_vector_prefix(std::uint8_t byte, std::uint8_t next) {
     if (byte == 0x8f) return (next & 0x1f) >= 8;
-    return mode_ != 0 || next >= 0xc0;
+    return kMode64 || next >= 0xc0;
   }
 
   /// VEX (Intel SDM volume 2, 2.3.5), EVEX (2.7.1), XOP (AMD64 manual volume 3, 1.2.4): any of 66 F2 F3 F0 REX before
   /// them faults.
   bool read_vector_prefix(std::uint8_t byte) {
-    constexpr std::uint16_t kForbidden = kPrefixLock | kPrefixRep | kPrefixRepne | kPrefixOperandSize;
-    if ((out_.prefixes & kForbidden) != 0 || out_.rex != 0) return false;
+    constexpr unsigned kForbidden = kPrefixLock | kPrefixRep | kPrefixRepne | kPrefixOperandSize;
+    if ((head_.prefixes & kForbidden) != 0 || head_.rex != 0) return false;
     if (byte == 0x62) return read_evex();
-    const std::uint8_t first = p_[at_ + 1];
-    std::uint8_t last = first;
-    out_.rex = (first & 0x80) == 0 ? kRexR : 0;
-    unsigned map = 1;
-    if (byte != 0xc5) {
-      last = p_[at_ + 2];
-      if ((first & 0x40) == 0) out_.rex |= kRexX;
-      if ((first & 0x20) == 0) out_.rex |= kRexB;
-      if ((last & 0x80) != 0) out_.rex |= kRexW;
-      map = first & 0x1f;
-    }
-    at_ += byte == 0xc5 ? 2 : 3;
-    finish_vector_prefix(last);
-    out_.vector |= static_cast<std::uint8_t>((last & 4) << (kVectorLengthShift - 2));
-    if (byte == 0x8f) {
-      out_.prefixes |= kPrefixXop;
-      map_ = kXop8 + map - 8;
-      return map <= 10;
-    }
-    out_.prefixes |= kPrefixVex;
-    map_ = kVex0F + map - 1;
-    return map >= 1 && map <= 3;
+    const std::uint8_t first = p_[head_.at + 1];
+    const std::uint8_t last = byte == 0xc5 ? first : p_[head_.at + 2];
+    const unsigned map = byte == 0xc5 ? 1U : first & 0x1fU;
+    head_.rex = (first & 0x80) == 0 ? kRexR : 0;
+    if (byte != 0xc5) head_.rex |= extension_bits(first) | ((last & 0x80) != 0 ? kRexW : 0);
+    head_.at += byte == 0xc5 ? 2 : 3;
+    take_last_byte(last);
+    head_.vector |= (last & 4U) << (kVectorLengthShift - 2);
+    head_.prefixes |= byte == 0x8f ? kPrefixXop : kPrefixVex;
+    head_.map = byte == 0x8f ? kXop8 + map - 8 : kVex0F + map - 1;
+    return byte == 0x8f ? map <= 10 : map >= 1 && map <= 3;
   }
 
   bool read_evex() {
-    const std::uint8_t first = p_[at_ + 1], second = p_[at_ + 2], third = p_[at_ + 3];
+    const std::uint8_t first = p_[head_.at + 1], second = p_[head_.at + 2], third = p_[head_.at + 3];
     const unsigned map = first & 7;
     if ((first & 8) != 0 || (second & 4) == 0 || map == 0 || map == 4 || map == 7) return false;
-    out_.rex = static_cast<std::uint8_t>((((~first) >> 5) & 7) | ((second & 0x80) >> 4));
-    out_.rex = static_cast<std::uint8_t>(((first & 0x80) == 0 ? kRexR : 0) | ((first & 0x40) == 0 ? kRexX : 0) |
-                                         ((first & 0x20) == 0 ? kRexB : 0) | ((second & 0x80) != 0 ? kRexW : 0));
-    at_ += 4;
-    finish_vector_prefix(second);
-    out_.vector |= static_cast<std::uint8_t>((third & 0x60) | ((third & 8) == 0 ? 0x10 : 0));
-    if ((first & 0x10) == 0) out_.vector |= kVectorHighReg;
-    out_.evex = static_cast<std::uint8_t>((third & 7) | ((third & 0x10) >> 1) | ((third & 0x80) >> 3));
-    if (mode_ == 0) {
-      if ((out_.vector & 0x10) != 0) return false;
-      out_.vector &= static_cast<std::uint8_t>(~kVectorHighReg);
+    head_.rex = ((first & 0x80) == 0 ? kRexR : 0U) | extension_bits(first) | ((second & 0x80) != 0 ? kRexW : 0U);
+    head_.at += 4;
+    take_last_byte(second);
+    head_.vector |= (third & 0x60U) | ((third & 8) == 0 ? 0x10U : 0U);
+    if ((first & 0x10) == 0) head_.vector |= kVectorHighReg;
+    head_.evex = (third & 7U) | (third & 0x10U) >> 1 | (third & 0x80U) >> 3;
+    if constexpr (!kMode64) {
+      if ((head_.vector & 0x10) != 0) return false;
+      head_.vector &= ~unsigned(kVectorHighReg);
     }
-    out_.prefixes |= kPrefixEvex;
-    map_ = map < 4 ? kEvex0F + map - 1 : kEvexM5 + map - 5;
+    head_.prefixes |= kPrefixEvex;
+    head_.map = map < 4 ? kEvex0F + map - 1 : kEvexM5 + map - 5;
     return true;
+  }
+
+  static unsigned extension_bits(std::uint8_t byte) {
+    return ((byte & 0x40) == 0 ? kRexX : 0U) | ((byte & 0x20) == 0 ? kRexB : 0U);
   }
 
   /// The byte with vvvv and pp is the same in all three.
-  void finish_vector_prefix(std::uint8_t last) {
-    constexpr std::uint8_t kFromPp[] = {0, 1, 2, 3};
-    mandatory_ = kFromPp[last & 3];
-    out_.vector = static_cast<std::uint8_t>((~last >> 3) & 0xf);
-    if (mode_ == 0) {
-      out_.rex &= kRexW;
-      out_.vector &= 7;
-    }
+  void take_last_byte(std::uint8_t last) {
+    head_.mandatory = last & 3;
+    head_.vector = (~unsigned(last) >> 3) & (kMode64 ? 0xf : 7);
+    if constexpr (!kMode64) head_.rex &= kRexW;
   }
 
-  [[nodiscard]] unsigned raw_operand_size() const {
-    if ((out_.rex & kRexW) != 0) return 8;
-    return (out_.prefixes & kPrefixOperandSize) != 0 ? 2 : 4;
-  }
+  const std::uint8_t* p_;
+  Head head_;
+};
 
-  [[nodiscard]] unsigned address_size() const {
-    const unsigned native = mode_ != 0 ? 8 : 4;
-    return (out_.prefixes & kPrefixAddressSize) != 0 ? native / 2 : native;
-  }
+/// What may be wrong with vector-encoded and locked instructions.
+class Check {
+ public:
+  Check(Instruction& instruction, Shape shape) : out_(instruction), shape_(shape) {}
 
-  /// The answers to all questions of the trees; DIMENSIONS in generate_table.py says which lies where.
-  [[nodiscard]] std::uint32_t context() const {
-    const unsigned length = out_.has_rounding() ? 2 : (out_.vector >> kVectorLengthShift) & 3;
-    return (out_.modrm & 0x3fU) | (out_.modrm >= 0xc0 ? 1U << 6 : 0) | mandatory_ << 8 |
-           static_cast<unsigned>((out_.rex & kRexW) != 0) << 10 | length << 11 | (raw_operand_size() >> 2) << 13 |
-           (out_.address_size >> 2U) << 15 | (out_.rex & kRexB) << 17U;
-  }
-
-  bool find_row() {
-    const std::uint8_t cell = kCells[mode_][map_][out_.opcode];
-    if ((cell & 1) != 0) {
-      out_.modrm_at = static_cast<std::uint8_t>(at_);
-      out_.modrm = p_[at_++];
-    }
-    out_.address_size = static_cast<std::uint8_t>(address_size());
-    std::uint16_t node = kRoots[mode_][map_][out_.opcode];
-    if ((node & kBranch) != 0 && node != kNoRow) {
-      const std::uint32_t answers = context();
-      do {
-        const std::uint16_t* branch = kTree + (node & ~kBranch);
-        const unsigned question = branch[0];
-        node = branch[1 + ((answers >> (question & 31)) & ((1U << (question >> 8)) - 1))];
-      } while ((node & kBranch) != 0 && node != kNoRow);
-    }
-    if (node == kNoRow) return false;
-    take_row(node);
-    if (shape_.mandatory()) out_.prefixes |= kPrefixMandatory;
-    return true;
-  }
-
-  void take_row(std::uint16_t row) {
-    out_.row = row;
-    shape_ = Shape{kShapes[row]};
-    unsigned size = raw_operand_size();
-    if (mode_ != 0) {
-      if (shape_.near()) {
-        if (size == 2) out_.prefixes |= kPrefixVendor;
-        size = 8;
-      }
-      if (shape_.stack() && size == 4) size = 8;
-    }
-    out_.operand_size = static_cast<std::uint8_t>(size);
-  }
-
-  /// Displacement and SIB of a memory operand (Intel SDM volume 2, tables 2-1 to 2-3).
-  bool finish_modrm() {
-    if (out_.modrm >= 0xc0 || out_.modrm_at == 0) return true;
-    if (out_.address_size == 2) {
-      const unsigned mod = out_.modrm >> 6;
-      if (shape_.needs_sib()) return false;
-      read_displacement(mod == 1 ? 1 : mod == 2 || (out_.modrm & 0xc7) == 6 ? 2 : 0);
-      return true;
-    }
-    const unsigned shape = kAddressShapes[out_.modrm];
-    unsigned size = shape & 7;
-    if ((shape & 8) != 0) {
-      out_.sib = p_[at_++];
-      if (out_.modrm < 0x40 && (out_.sib & 7) == 5) size = 4;
-    }
-    read_displacement(size);
-    return true;
-  }
-
-  void read_displacement(unsigned size) {
-    if (size == 0) return;
-    out_.displacement_at = static_cast<std::uint8_t>(at_);
-    out_.displacement_size = static_cast<std::uint8_t>(size);
-    const unsigned shift = 32 - 8 * size;
-    out_.displacement = static_cast<std::int32_t>(load<std::uint32_t>(p_ + at_) << shift) >> shift;
-    if (size == 1 && (out_.prefixes & kPrefixEvex) != 0) out_.displacement *= 1 << displacement_scale();
-    at_ += size;
-  }
-
-  [[nodiscard]] unsigned displacement_scale() const { return shape_.displacement_scale(out_); }
-
-  /// 3DNow!: the opcode is the last byte, behind the operand (AMD64 manual volume 3, 1.2.1).
-  bool finish_3dnow() {
-    out_.modrm_at = static_cast<std::uint8_t>(at_);
-    out_.modrm = p_[at_++];
-    out_.address_size = static_cast<std::uint8_t>(address_size());
-    finish_modrm();
-    take_opcode();
-    const std::uint16_t row = kRoots[mode_][kMap3dNow][out_.opcode];
-    if (row == kNoRow) return false;
-    take_row(row);
-    return true;
-  }
-
-  [[nodiscard]] unsigned size_of(Field field) const {
-    if (field == Field::address) return out_.address_size;
-    return kFieldBytes[mode_][out_.operand_size == 2 ? 0 : out_.operand_size >> 2][static_cast<std::size_t>(field)];
-  }
-
-  void read_immediates() {
-    if ((shape_.bits & 0xf) == 0) return;
-    const unsigned first = size_of(shape_.immediate());
-    out_.immediate_at = static_cast<std::uint8_t>(at_);
-    out_.immediate_size[0] = static_cast<std::uint8_t>(first);
-    const unsigned second = shape_.second_byte() ? 1 : 0;
-    out_.immediate_size[1] = static_cast<std::uint8_t>(second);
-    const unsigned unused = 64 - 8 * (first + second);
-    out_.immediate = load<std::uint64_t>(p_ + at_) << unused >> unused;
-    at_ += first + second;
-  }
-
-  /// What locked and vector-encoded instructions may not do.
-  [[nodiscard]] bool is_allowed() const {
+  bool passes() {
+    if ((out_.prefixes & kPrefixEvex) != 0 && out_.displacement_size == 1)
+      out_.displacement *= 1 << shape_.displacement_scale(out_);
+    const bool rip = (out_.prefixes & kPrefixMode64) != 0 && out_.modrm < 0x40 && (out_.modrm & 7) == 5;
+    if (shape_.no_rip() && rip) return false;
+    if (shape_.needs_sib() && out_.address_size == 2) return false;
     if ((out_.prefixes & kPrefixLock) != 0) return shape_.lock() && out_.modrm_at != 0 && out_.modrm < 0xc0;
+    return !out_.is_vector_encoded() || vector_allowed();
+  }
+
+ private:
+  bool vector_allowed() const {
     if (!shape_.uses_vvvv()) {
       const unsigned unused = shape_.needs_sib() ? 0xf : kVectorRegister;
       if ((out_.vector & unused) != 0) return false;
@@ -418,28 +326,157 @@ class Decoder {
     return reg != index && reg != vvvv && index != vvvv;
   }
 
-  const std::uint8_t* p_;
-  unsigned mode_;
-  unsigned at_ = 0;
-  unsigned map_ = kOneByte;
-  unsigned mandatory_ = 0;
-  Shape shape_{0};
-  Instruction out_;
+  Instruction& out_;
+  Shape shape_;
 };
+
+[[gnu::noinline]] bool passes_check(Instruction& out, Shape shape) { return Check(out, shape).passes(); }
+
+/// The answers to all questions of the trees; DIMENSIONS in generate_table.py says which lies where.
+inline std::uint32_t context_of(const Head& head, unsigned modrm, unsigned raw_size, unsigned address_size) {
+  const bool rounding = (head.evex & kEvexBroadcast) != 0 && modrm >= 0xc0;
+  const unsigned length = rounding ? 2 : (head.vector >> kVectorLengthShift) & 3;
+  return (modrm & 0x3fU) | (modrm >= 0xc0 ? 1U << 6 : 0) | head.mandatory << 8 | (head.rex & kRexW) << 7 |
+         length << 11 | (raw_size >> 2) << 13 | (address_size >> 2U) << 15 | (head.rex & kRexB) << 17U;
+}
+
+/// Follows the tree from an opcode to its row.
+inline std::uint32_t find_row(std::uint32_t node, std::uint32_t answers) {
+  while ((node >> 21) != 0) node = kNodes[(node & 0xffff) + ((answers >> ((node >> 16) & 31)) & (node >> 21))];
+  return node;
+}
+
+/// A number that is 0 where a field is absent.
+inline std::uint8_t place(unsigned at, bool present) {
+  return static_cast<std::uint8_t>(at & (0U - static_cast<unsigned>(present)));
+}
+
+/// From the opcode on. Lengths are found without waiting for the row, and mostly without branches. False when no
+/// instruction stands there. The length may be more than the bytes there are.
+template <bool kMode64>
+[[gnu::always_inline]] inline bool finish(const std::uint8_t* p, const Head& head, Instruction& out) {
+  unsigned at = head.at;
+  const unsigned opcode_byte = head.map == kMap3dNow ? 0U : p[at];
+  // 3DNow!: the opcode is the last byte, behind the operand (AMD64 manual volume 3, 1.2.1).
+  const Cell cell{head.map == kMap3dNow ? std::uint64_t(3) << 44 : kCells[kMode64][head.map][opcode_byte]};
+  if (head.map != kMap3dNow) ++at;
+
+  // ModRM, SIB and displacement (Intel SDM volume 2, tables 2-1 to 2-3), where the opcode has them.
+  constexpr unsigned kNative = kMode64 ? 8 : 4;
+  const unsigned address_size = kNative >> ((head.prefixes & kPrefixAddressSize) != 0 ? 1 : 0);
+  const unsigned has_modrm = cell.modrm();
+  const unsigned modrm = p[at] & (0U - has_modrm);
+  out.modrm_at = place(at, has_modrm != 0);
+  unsigned shape_of_address = kAddressShapes[p[at]] & (0U - has_modrm);
+  if (!kMode64 && address_size == 2) [[unlikely]] {
+    const unsigned mod = modrm >> 6;
+    shape_of_address = mod == 1 ? 1 : mod == 2 || (has_modrm != 0 && (modrm & 0xc7) == 6) ? 2 : 0;
+  }
+  at += has_modrm;
+  const unsigned has_sib = shape_of_address >> 3;
+  const unsigned sib = p[at] & (0U - has_sib);
+  at += has_sib;
+  // Without a base a SIB byte brings four bytes of displacement.
+  const unsigned no_base = has_sib & static_cast<unsigned>((sib & 7) == 5) & static_cast<unsigned>(modrm < 0x40);
+  const unsigned displacement_size = (shape_of_address & 7) + 4 * no_base;
+  const std::uint32_t raw = load<std::uint32_t>(p + at) & static_cast<std::uint32_t>(kFieldMask[displacement_size]);
+  out.displacement = static_cast<std::int32_t>((raw ^ kSignBit[displacement_size]) - kSignBit[displacement_size]);
+  out.displacement_at = place(at, displacement_size != 0);
+  out.displacement_size = static_cast<std::uint8_t>(displacement_size);
+  out.modrm = static_cast<std::uint8_t>(modrm);
+  out.sib = static_cast<std::uint8_t>(sib);
+  at += displacement_size;
+
+  const unsigned raw_size = (head.rex & kRexW) != 0 ? 8 : (head.prefixes & kPrefixOperandSize) != 0 ? 2 : 4;
+  const unsigned immediate_at = at;
+  at += cell.immediate_bytes(raw_size >> 2);
+
+  std::uint32_t root = cell.root();
+  out.opcode_at = static_cast<std::uint8_t>(head.at);
+  out.opcode = static_cast<std::uint8_t>(opcode_byte);
+  if (head.map == kMap3dNow) [[unlikely]] {
+    out.opcode_at = static_cast<std::uint8_t>(at);
+    out.opcode = p[at++];
+    root = Cell{kCells[kMode64][kMap3dNow][out.opcode]}.root();
+  }
+  const std::uint32_t row = find_row(root, context_of(head, modrm, raw_size, address_size));
+  if (row == kNoRow) [[unlikely]]
+    return false;
+  const Shape shape{kShapes[row]};
+  unsigned size = raw_size, more = shape.mandatory() ? kPrefixMandatory : 0;
+  if constexpr (kMode64) {
+    const unsigned near = (shape.bits >> 8) & 1;
+    const unsigned stack = (shape.bits >> 9) & (raw_size >> 2) & 1;
+    size = (near | stack) != 0 ? 8 : raw_size;
+    more |= near * (raw_size == 2 ? kPrefixVendor : 0);
+  }
+  if (cell.by_row() && head.map != kMap3dNow) [[unlikely]] {
+    const Field field = shape.immediate();
+    at += field == Field::address ? address_size
+                                  : kFieldBytes[kMode64][size == 2 ? 0 : size >> 2][static_cast<std::size_t>(field)];
+    at += shape.second_byte() ? 1 : 0;
+  }
+  const unsigned bytes = head.map == kMap3dNow ? 0 : at - immediate_at;  // of two immediates the second has one byte
+  const unsigned second = shape.second_byte() ? 1 : 0;
+  out.immediate = load<std::uint64_t>(p + immediate_at) & kFieldMask[bytes];
+  out.immediate_at = place(immediate_at, bytes != 0);
+  out.immediate_size[0] = static_cast<std::uint8_t>(bytes - second);
+  out.immediate_size[1] = static_cast<std::uint8_t>(second);
+  out.row = static_cast<std::uint16_t>(row);
+  out.prefixes = static_cast<std::uint16_t>(head.prefixes | more);
+  out.rex = static_cast<std::uint8_t>(head.rex);
+  out.vector = static_cast<std::uint8_t>(head.vector);
+  out.evex = static_cast<std::uint8_t>(head.evex);
+  out.operand_size = static_cast<std::uint8_t>(size);
+  out.address_size = static_cast<std::uint8_t>(address_size);
+  out.length = static_cast<std::uint8_t>(at);
+  constexpr unsigned kRare = kPrefixLock | kPrefixVex | kPrefixEvex | kPrefixXop;
+  const bool rare = (head.prefixes & kRare) != 0 || shape.no_rip();
+  return !rare || passes_check(out, shape);
+}
+
+/// Any instruction.
+template <bool kMode64>
+[[gnu::noinline]] bool decode_slowly(const std::uint8_t* p, Instruction& out) {
+  HeadReader<kMode64> reader(p);
+  return reader.read() && finish<kMode64>(p, reader.head(), out);
+}
+
+/// Instructions without legacy or vector prefixes; the others go the slow way.
+template <bool kMode64>
+[[gnu::always_inline]] inline bool decode_quickly(const std::uint8_t* p, Instruction& out) {
+  Head head;
+  head.prefixes = kMode64 ? kPrefixMode64 : 0;
+  const std::uint8_t first = kStarts[kMode64][p[0]];
+  const unsigned rex = first == kRexPrefix ? 1 : 0;
+  head.rex = p[0] & (0U - rex);
+  head.at = rex;
+  const std::uint8_t start = kStarts[kMode64][p[rex]];
+  if (start != kOpcode) {
+    const std::uint8_t next = p[rex + 1];
+    if (start != kEscape || next == 0x0f || (next & 0xfd) == 0x38) return decode_slowly<kMode64>(p, out);
+    head.map = kMap0F;
+    ++head.at;
+  }
+  return finish<kMode64>(p, head, out);
+}
 
 }  // namespace
 
 Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
   const std::size_t limit = std::min<std::size_t>(bytes.size(), kLongestInstruction);
-  Instruction instruction;
-  if (bytes.size() >= kReadable) {
-    instruction = Decoder(bytes.data(), mode).run();
-  } else {
-    std::uint8_t padded[kReadable] = {};
-    std::memcpy(padded, bytes.data(), limit);
-    instruction = Decoder(padded, mode).run();
+  std::uint8_t padded[kReadable];
+  const std::uint8_t* readable = bytes.data();
+  if (bytes.size() < kReadable) [[unlikely]] {
+    std::memset(padded, 0, sizeof padded);
+    if (!bytes.empty()) std::memcpy(padded, bytes.data(), limit);
+    readable = padded;
   }
-  if (instruction.length > limit) return {};
+  Instruction instruction;
+  const bool found =
+      mode == Mode::bits64 ? decode_quickly<true>(readable, instruction) : decode_quickly<false>(readable, instruction);
+  if (!found || instruction.length > limit) [[unlikely]]
+    instruction = {};
   return instruction;
 }
 

@@ -370,23 +370,43 @@ Operands operands_of(const Instruction& instruction) {
 bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
   const auto uses = uses_of(row_of(instruction));
   if (uses.empty() || kind_of(uses[0]).source != Source::relative) return false;
-  target = address + static_cast<std::uint64_t>(operands_of(instruction)[0].value);
+  const std::int64_t distance = sign_extend(instruction.immediate, instruction.immediate_size[0] * 8U);
+  target = address + instruction.length + static_cast<std::uint64_t>(distance);
   if (instruction.mode() == Mode::bits32) target &= instruction.operand_size == 2 ? 0xffff : 0xffffffff;
   return true;
 }
 
-bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
-  for (const Operand& operand : operands_of(instruction)) {
-    if (operand.kind != Operand::Kind::memory || operand.hidden) continue;
-    const MemoryRecipe& recipe = operand.memory;
-    const bool own_segment = recipe.segment.index == kFs || recipe.segment.index == kGs;
-    if (own_segment || (!recipe.is_ip_relative() && !recipe.is_absolute())) return false;
-    target = static_cast<std::uint64_t>(recipe.displacement);
-    if (recipe.is_ip_relative()) target += address + instruction.length;
-    if (recipe.address_size < 8) target &= 0xffffffff;
-    return true;
+namespace {
+
+/// The displacement of a memory operand that no register takes part in but perhaps the instruction pointer.
+bool lone_displacement(const Instruction& in, std::uint64_t& displacement, bool& from_next) {
+  const auto uses = uses_of(row_of(in));
+  from_next = false;
+  if (in.modrm_at == 0) {
+    const bool absolute = in.immediate_at != 0 && std::ranges::any_of(uses, [](OperandUse use) {
+                            return kind_of(use).source == Source::absolute;
+                          });
+    displacement = in.immediate;
+    return absolute;
   }
-  return false;
+  displacement = static_cast<std::uint64_t>(std::int64_t(in.displacement));
+  if (in.modrm >= 0x40) return false;
+  const unsigned rm = in.modrm & 7;
+  if (in.address_size == 2) return rm == 6;
+  from_next = rm == 5 && in.mode() == Mode::bits64;
+  if (rm == 5) return true;
+  const bool bare_sib = rm == 4 && (in.sib & 0x3f) == 0x25 && (in.rex & kRexX) == 0;
+  return bare_sib && std::ranges::none_of(uses, [](OperandUse use) { return kind_of(use).source == Source::gather; });
+}
+
+}  // namespace
+
+bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
+  bool from_next = false;
+  if (instruction.segment_override() >= kFs || !lone_displacement(instruction, target, from_next)) return false;
+  if (from_next) target += address + instruction.length;
+  if (instruction.address_size < 8) target &= instruction.address_size == 2 ? 0xffff : 0xffffffff;
+  return true;
 }
 
 bool does_nothing(const Instruction& instruction) {

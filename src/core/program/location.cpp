@@ -149,8 +149,7 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
         return Error{Fault::usage, std::string(location) + ": lies behind the function's end; it is " +
                                        std::to_string(base.front()->size) + " bytes long"};
       }
-      return std::vector<AddressRange>{
-          {base.front()->address + *offset, base.front()->address + base.front()->size}};
+      return std::vector<AddressRange>{{base.front()->address + *offset, base.front()->address + base.front()->size}};
     }
     return unknown(program, location.substr(0, plus), "no such function in " + program.elf().path());
   }

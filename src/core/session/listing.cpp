@@ -118,9 +118,22 @@ class Lister {
       row.file = program_.source_path(*line);
       row.line = line->line;
     }
-    if (const program::Label* label = program_.label_at(address)) row.label = label->name;
+    row.label = label_at(address);
     sink_.instruction(row);
     ++summary_.instructions;
+  }
+
+  /// The symbol that stands at an address. Addresses mostly ascend, so the place of the last one is kept.
+  std::string_view label_at(std::uint64_t address) {
+    const auto& labels = program_.labels();
+    const auto below = [](const program::Label& l, std::uint64_t a) { return l.address < a; };
+    if (next_label_ > 0 && labels[next_label_ - 1].address >= address) next_label_ = 0;
+    if (next_label_ < labels.size() && labels[next_label_].address < address)
+      next_label_ = static_cast<std::size_t>(
+          std::lower_bound(labels.begin() + static_cast<std::ptrdiff_t>(next_label_), labels.end(), address, below) -
+          labels.begin());
+    if (next_label_ == labels.size() || labels[next_label_].address != address) return {};
+    return labels[next_label_].name;
   }
 
   /// What a direct target or memory address refers to. In an object file the relocation says it; the number in the
@@ -143,6 +156,7 @@ class Lister {
   const ListingRequest& request_;
   ListingSink& sink_;
   ListingSummary summary_;
+  std::size_t next_label_ = 0;
   program::Reference reference_;
 };
 

@@ -1,0 +1,162 @@
+// Decoding against a plain tool over the same bytes: all code of a large library is decoded, to compact instructions
+// and with full operands and effects, every field folded into a checksum; `sha256sum` reads the same bytes from a file.
+// And the text listing against `gzip -1`. Both sides in one run, alternating, medians of seven; one thread but for the
+// listing, which may use both processors.
+//
+// usage: decode_rate [FILE]      (default: the largest libLLVM here)
+#include <fcntl.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <chrono>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <fstream>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "binary/elf.h"
+#include "isa/effects.h"
+
+namespace {
+
+using namespace deeptrace;
+
+std::uint64_t fold(std::uint64_t sum, std::uint64_t value) { return (sum << 7 | sum >> 57) ^ value; }
+
+/// Every field.
+std::uint64_t fold(std::uint64_t sum, const isa::Instruction& i) {
+  const std::uint64_t first =
+      i.row | std::uint64_t(i.prefixes) << 16 | std::uint64_t(static_cast<std::uint32_t>(i.displacement)) << 32;
+  const std::uint64_t second = i.length | std::uint64_t(i.opcode_at) << 8 | std::uint64_t(i.modrm_at) << 16 |
+                               std::uint64_t(i.displacement_at) << 24 | std::uint64_t(i.displacement_size) << 32 |
+                               std::uint64_t(i.immediate_at) << 40 | std::uint64_t(i.immediate_size[0]) << 48 |
+                               std::uint64_t(i.immediate_size[1]) << 56;
+  const std::uint64_t third = i.modrm | std::uint64_t(i.sib) << 8 | std::uint64_t(i.rex) << 16 |
+                              std::uint64_t(i.vector) << 24 | std::uint64_t(i.operand_size) << 32 |
+                              std::uint64_t(i.address_size) << 40 | std::uint64_t(i.opcode) << 48 |
+                              std::uint64_t(i.evex) << 56;
+  return fold(sum, i.immediate ^ (first * 3) ^ (second << 1 | second >> 63) ^ third * 5);
+}
+
+std::uint64_t part(isa::RegisterPart p) {
+  return static_cast<std::uint64_t>(p.file) | std::uint64_t(p.index) << 8 | std::uint64_t(p.offset) << 16 |
+         std::uint64_t(p.width) << 32;
+}
+
+std::uint64_t fold(std::uint64_t sum, const isa::Operands& operands) {
+  for (const isa::Operand& o : operands) {
+    sum = fold(sum, static_cast<std::uint64_t>(o.kind) | std::uint64_t(o.access) << 8 | std::uint64_t(o.width) << 16 |
+                        std::uint64_t(o.hidden) << 32 | std::uint64_t(o.repeated) << 33 |
+                        std::uint64_t(o.stack_slot) << 34 | std::uint64_t(o.broadcast) << 40 |
+                        std::uint64_t(o.elements) << 48);
+    switch (o.kind) {
+      case isa::Operand::Kind::reg: sum = fold(sum, part(o.reg)); break;
+      case isa::Operand::Kind::memory:
+        sum = fold(sum, part(o.memory.base) ^ part(o.memory.index) * 3 ^ part(o.memory.segment) * 5 ^
+                            part(o.memory.bit_number) * 7 ^ static_cast<std::uint64_t>(o.memory.displacement) ^
+                            std::uint64_t(o.memory.scale) << 56 ^
+                            static_cast<std::uint64_t>(std::int64_t(o.memory.hidden_displacement)) << 20);
+        break;
+      default: sum = fold(sum, static_cast<std::uint64_t>(o.value) ^ o.selector); break;
+    }
+  }
+  return sum;
+}
+
+std::uint64_t fold(std::uint64_t sum, const isa::Effects& effects) {
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& e = effects.registers[i];
+    sum = fold(sum, part(e.part) ^ std::uint64_t(e.access) << 48 ^ std::uint64_t(e.rest) << 56);
+  }
+  const isa::FlagUse& f = effects.flags;
+  sum = fold(sum, f.read | std::uint64_t(f.written) << 12 | std::uint64_t(f.undefined) << 24 |
+                      std::uint64_t(f.cleared) << 36 | std::uint64_t(f.set) << 48);
+  return fold(sum, static_cast<std::uint64_t>(effects.flow) | std::uint64_t(effects.writes_memory) << 8 |
+                       std::uint64_t(effects.reads_memory) << 9 | std::uint64_t(effects.unknown_memory) << 10 |
+                       std::uint64_t(effects.touches_vector) << 11 | std::uint64_t(effects.touches_x87) << 12 |
+                       std::uint64_t(effects.faults) << 13 | std::uint64_t(effects.nondeterministic) << 14 |
+                       static_cast<std::uint64_t>(effects.x87_pushes + 4) << 16);
+}
+
+template <class Work>
+std::uint64_t sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
+  std::uint64_t sum = 0;
+  const std::span<const std::uint8_t> all(code);
+  for (std::size_t at = 0; at < code.size();) {
+    const isa::Instruction instruction = isa::decode(all.subspan(at), mode);
+    sum = fold(sum, instruction);
+    if (instruction) sum = work(sum, instruction);
+    at += instruction ? instruction.length : 1;
+  }
+  return sum;
+}
+
+double seconds(const std::function<void()>& work) {
+  const auto start = std::chrono::steady_clock::now();
+  work();
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+
+void shell(const std::string& command) {
+  if (std::system(command.c_str()) != 0) std::printf("failed: %s\n", command.c_str());
+}
+
+double median(std::vector<double> times) {
+  std::sort(times.begin(), times.end());
+  return times[times.size() / 2];
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const std::string file = argc > 1 ? argv[1] : "/usr/lib/x86_64-linux-gnu/libLLVM-14.so.1";
+  const auto elf = binary::Elf::open(file);
+  if (!elf) return std::printf("%s\n", elf.error().message.c_str()), 1;
+  std::vector<std::uint8_t> code;
+  for (const binary::Section& section : elf->sections()) {
+    if (!section.is_code()) continue;
+    const Bytes bytes = elf->bytes_of(section);
+    code.insert(code.end(), bytes.begin(), bytes.end());
+  }
+  const isa::Mode mode = elf->wide() ? isa::Mode::bits64 : isa::Mode::bits32;
+  char path[] = "/tmp/decode-rate-XXXXXX";
+  const int out = ::mkstemp(path);
+  if (out < 0 || ::write(out, code.data(), code.size()) != static_cast<ssize_t>(code.size())) return 1;
+  const std::string bytes = path;
+  const std::string self(argv[0]);
+  const std::string deeptrace = self.substr(0, self.rfind('/')) + "/../bin/deeptrace";
+
+  enum Side { kHash, kCompact, kFull, kPack, kListing, kSides };
+  constexpr const char* kNames[] = {"sha256sum", "decode, compact", "decode, operands, effects", "gzip -1",
+                                    "text listing"};
+  std::array<std::vector<double>, kSides> times;
+  std::uint64_t compact = 0, full = 0;
+  for (int turn = 0; turn < 7; ++turn) {
+    times[kHash].push_back(seconds([&] { shell("taskset -c 0 sha256sum " + bytes + " > /dev/null"); }));
+    times[kCompact].push_back(seconds([&] { compact = sweep(code, mode, [](auto sum, auto&) { return sum; }); }));
+    times[kFull].push_back(seconds([&] {
+      full = sweep(code, mode, [](std::uint64_t sum, const isa::Instruction& instruction) {
+        const isa::Operands operands = isa::operands_of(instruction);
+        return fold(fold(sum, operands), isa::effects_of(instruction, operands));
+      });
+    }));
+    if (argc > 2) continue;
+    times[kPack].push_back(seconds([&] { shell("gzip -1 -c " + bytes + " > /dev/null"); }));
+    times[kListing].push_back(seconds([&] { shell(deeptrace + " listing --all " + file + " > /dev/null"); }));
+  }
+  const double size = static_cast<double>(code.size()) / 1e6;
+  std::printf("%s: %.1f MB of code, checksums %016lx %016lx\n", file.c_str(), size, compact, full);
+  for (int side = 0; side < kSides; ++side) {
+    if (times[side].empty()) continue;
+    const double time = median(times[side]);
+    const Side against = side < kPack ? kHash : kPack;
+    std::printf("%-26s %8.1f MB/s   %.2f of %s\n", kNames[side], size / time, median(times[against]) / time,
+                kNames[against]);
+  }
+  ::unlink(path);
+}
