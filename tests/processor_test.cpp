@@ -2,6 +2,7 @@
 // states, and only what the table calls written may have changed.
 #include <cpuid.h>
 #include <elf.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/mman.h>
 #include <sys/ptrace.h>
@@ -389,6 +390,63 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
   for (const auto& [name, counts] : features) std::printf("%s %d/%d  ", name.c_str(), counts.second, counts.first);
   std::printf("\n%zu of %zu rows executed\n", proved.size(), isa::rows().size());
   EXPECT_GT(proved.size(), 1400U);
+}
+
+/// Bytes at the end of a page tell how much the processor wants to see, and whether it refuses them.
+TEST(Processor, AgreesOnLengthAndValidity) {
+  Laboratory laboratory;
+  std::mt19937 random(12);
+  const auto opcodes = opcodes_of_maps();
+  std::size_t compared = 0;
+  std::map<std::string, int> wrong;
+  const auto note = [&](const std::string& what, const Code& code, const Instruction& instruction) {
+    std::string digits;
+    for (const std::uint8_t byte : code) digits += fmt::format("{:02x}", byte);
+    const std::string name =
+        instruction ? std::string(isa::mnemonic_of(isa::row_of(instruction))) : digits.substr(0, 6);
+    if (++wrong[what + " " + name] == 1 && wrong.size() < 40)
+      ADD_FAILURE() << what << " " << digits << " "
+                    << (instruction ? std::string(isa::text_of(instruction, 0, isa::Syntax::intel).view()) : "");
+  };
+  // The kernel carries these out in the processor's place.
+  static const std::set<std::string_view> kEmulated = {"sgdt", "sidt", "sldt", "str", "smsw"};
+  for (const Head& head : sample_heads(random, true)) {
+    for (unsigned opcode = 0; opcode < 256; ++opcode) {
+      if (head.map >= 13) continue;  // XOP: on processors without it, 8F is always `pop`
+      // This processor tries some vector forms of 0F AE that no manual has.
+      if ((head.map == 5 || head.map == 8) && opcode == 0xae) continue;
+      if (head.map == 1 && (opcode == 0x1a || opcode == 0x1b)) continue;  // bounds: no-ops while they are off
+      if (head.map >= 5 && random() % 4 != 0) continue;
+      Code code = head.bytes;
+      code.push_back(static_cast<std::uint8_t>(opcode));
+      code.push_back(static_cast<std::uint8_t>(random()));
+      while (code.size() < 32) code.push_back(static_cast<std::uint8_t>(random()));
+      const Instruction instruction = isa::decode(code, isa::Mode::bits64);
+      if (!instruction) {
+        // Whatever the processor makes of it, it must not run it.
+        code.resize(15);
+        const unsigned seen = laboratory.fetch(code);
+        if (seen == 1) note("runs what the table does not have:", code, instruction);
+        ++compared;
+        continue;
+      }
+      const isa::Row& row = isa::row_of(instruction);
+      const std::string_view feature = isa::feature_of(row);
+      // System calls and transfers to chance addresses are not tried, nor what a hypervisor answers.
+      if (isa::flow_of(instruction) == isa::ControlFlow::system || feature == "svm" || feature == "seves" ||
+          feature == "vmx" || feature == "rtm" || kEmulated.count(isa::mnemonic_of(row)) != 0)
+        continue;
+      code.resize(instruction.length);
+      const unsigned whole = laboratory.fetch(code);
+      if (whole == 0) continue;  // not on this processor
+      if (whole == 16) note("wants more bytes:", code, instruction);
+      code.pop_back();
+      if (!code.empty() && laboratory.fetch(code) != 16) note("wants fewer bytes:", code, instruction);
+      ++compared;
+    }
+  }
+  std::printf("%zu encodings compared\n", compared);
+  EXPECT_GT(compared, 40000U);
 }
 
 }  // namespace

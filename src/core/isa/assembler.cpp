@@ -77,6 +77,7 @@ class Composer {
     if (operands_.shown == 1 && operands_[0].kind == Operand::Kind::far && prefix_count() != 0) return false;
     if ((row_.traits & kNear) != 0 && in_.operand_size == 2 && memory_ != nullptr) return false;
     if (in_.operand_size == 2 && operands_.shown == 1 && has_width(Width::far_pointer)) return false;
+    if (in_.modrm_at != 0 && bytes_[in_.modrm_at] != in_.modrm) return false;
     if (hint(kHintRmFree) && (in_.modrm & 7) != 0) return false;
     if ((row_.traits & kStack) != 0 && has(kPrefixOperandSize) && in_.operand_size != 2) return false;
     if (in_.address_size == 2 && memory_ != nullptr && memory_->memory.is_absolute()) return false;
@@ -219,7 +220,8 @@ class Composer {
     if (hint(kHintLIgnored) && length != 0 && !in_.has_rounding()) return false;
     if (in_.mode() == Mode::bits32 && (in_.rex & kRexW) != 0 && has_width(Width::rexw)) return false;
     if (hint(kHintWZero) && (in_.rex & kRexW) != 0) return false;
-    if (in_.has_rounding() && !row_.rounds && length != 0) return false;
+    if (in_.has_rounding() && row_.rounding != Rounding::mode && (length != 0 || row_.rounding == Rounding::ignored))
+      return false;
     if (hint(kHintRegistersElsewhere) && is_register_form()) return false;
     if ((in_.vector & kVectorHighReg) != 0 && !names_high_register()) return false;
     return (in_.rex & 0xf & ~needed_rex()) == 0;

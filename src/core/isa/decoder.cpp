@@ -32,6 +32,8 @@ struct Cell {
   /// Bytes of immediates for operand sizes of 2, 4 and 8 bytes.
   [[nodiscard]] unsigned immediate_bytes(unsigned size_index) const { return (bits >> (32 + 4 * size_index)) & 15; }
   [[nodiscard]] unsigned modrm() const { return (bits >> 44) & 1; }
+  /// Bits that ModRM is read with whatever stands there: 0xc0 where mod means nothing.
+  [[nodiscard]] unsigned modrm_or() const { return ((bits >> 46) & 1) * 0xc0; }
   [[nodiscard]] bool by_row() const { return ((bits >> 45) & 1) != 0; }  ///< the row tells the immediates
 };
 
@@ -365,9 +367,10 @@ template <bool kMode64>
   constexpr unsigned kNative = kMode64 ? 8 : 4;
   const unsigned address_size = kNative >> ((head.prefixes & kPrefixAddressSize) != 0 ? 1 : 0);
   const unsigned has_modrm = cell.modrm();
-  const unsigned modrm = p[at] & (0U - has_modrm);
+  const unsigned first = p[at] | cell.modrm_or();
+  const unsigned modrm = first & (0U - has_modrm);
   out.modrm_at = place(at, has_modrm != 0);
-  unsigned shape_of_address = kAddressShapes[p[at]] & (0U - has_modrm);
+  unsigned shape_of_address = kAddressShapes[first] & (0U - has_modrm);
   if (!kMode64 && address_size == 2) [[unlikely]] {
     const unsigned mod = modrm >> 6;
     shape_of_address = mod == 1 ? 1 : mod == 2 || (has_modrm != 0 && (modrm & 0xc7) == 6) ? 2 : 0;

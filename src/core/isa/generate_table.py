@@ -26,7 +26,7 @@ TRAITS = ["faults", "privileged", "nondeterministic", "shadow", "bitoffset", "re
           "gate", "serializing", "aligned", "float", "lock", "flagimage", "x87", "x87push", "x87pop", "x87state",
           "vectorstate", "unknownextent", "zeroupper", "zeroall", "four", "pair", "alias", "second", "norip", "riponly",
           "distinct", "nosize", "blend"]
-VECTOR = ["mask", "zero", "needmask", "er", "sae"]
+VECTOR = ["mask", "zero", "needmask", "er", "sae", "anymod", "exact"]
 FEATURES = """none base i686 sse sse2 sse3 ssse3 sse4.1 sse4.2 sse4a mmx 3dnow aes pclmul sha gfni x87 fxsr xsave
 xsaveopt xsavec xsaves cx16 movbe popcnt lzcnt bmi1 bmi2 adx fsgsbase rdrand rdseed rdpid rdtscp clflush clflushopt clwb
 prefetchw prefetchwt1 prefetchi avx f16c fma avx2 avxvnni avxifma avxvnniint8 avxneconvert vaes vpclmulqdq avx512f
@@ -249,6 +249,8 @@ def parse_row(operation, text, place, default_feature):
         row.opcode, row.needs, row.modes, row.operands, row.att = opcode + low, dict(needs), modes, operands, att
         row.w_only_in_64_bits = False
         row.rm_free = "R-" in words
+        if "anymod" in features:
+            row.needs.pop("mod", None)
         row.l_ignored = l_ignored
         row.both_suffixes = any(word.startswith("att:") and word.endswith("+") for word in words)
         row.feature = next((f for f in features if f in FEATURES), default_feature)
@@ -376,8 +378,9 @@ def shape_of(row, kinds, fields, traits):
     flag(9, "stack" in traits)
     flag(10, "lock" in traits)
     flag(11, any(k[0] == "vvvv" for k in kinds))
-    for i, name in enumerate(VECTOR):
+    for i, name in enumerate(VECTOR[:5]):
         flag(12 + i, name in row.features)
+    flag(16, "sae" in row.features or "exact" in row.features)
     elements = {"b16": 1, "b32": 2, "b64": 3}
     element = next((elements[f] for f in row.features if f in elements), 0)
     shape |= element << 17
@@ -630,7 +633,7 @@ def main():
             f"    {{{row.operation.number}, {name_number[row.name]}, {att}, {pools[tuple(uses)]}, {len(row.operands)}, "
             f"{len(words)}, {{Field::{fields[0]}, Field::{fields[1]}}}, {bits:#x}U, {FEATURES.index(row.feature)}, "
             f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {sum(1 << m for m in row.modes)}, "
-            f"{'true' if 'er' in row.features else 'false'}, {hints:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
+            f"Rounding::{'mode' if 'er' in row.features else 'ignored' if 'exact' in row.features else 'suppress'}, {hints:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
     tree = Tree(number, len(row_lines))
     cell_words = [[[tree.none] * 256 for _ in MAPS] for _ in range(2)]
     cells = {}
@@ -645,6 +648,7 @@ def main():
                 fail(cell[0].place, "rows of one opcode disagree about ModRM")
             root = tree.build([(row, needs_in(row, mode), 1 if len(row.modes) == 1 else 0) for row in cell])
             cell_words[mode][opmap][opcode] = root | lengths_of(cell, mode) << 32 | int(cell[0].modrm) << 44
+            cell_words[mode][opmap][opcode] |= int("anymod" in cell[0].features) << 46
     if len(tree.cells) >= 0x10000:
         fail(inputs[0], "the decision trees have outgrown their numbers")
     with open(output, "w", encoding="utf-8") as out:

@@ -61,7 +61,7 @@ struct Instruction {
   std::uint8_t displacement_size = 0;  ///< bytes
   std::uint8_t immediate_at = 0;
   std::uint8_t immediate_size[2] = {0, 0};  ///< bytes
-  std::uint8_t modrm = 0;
+  std::uint8_t modrm = 0;  ///< with mod 3 where mod means nothing (moves of control and debug registers)
   std::uint8_t sib = 0;
   std::uint8_t rex = 0;           ///< 0x40 when present, and W R X B as bits 3 to 0, from REX, VEX, EVEX or XOP
   std::uint8_t vector = 0;        ///< VectorField bits of VEX, EVEX and XOP

@@ -187,6 +187,13 @@ enum Hint : std::uint32_t {
   kHintShortOne = 1 << 19,            ///< there is a shorter form for the immediate 1
 };
 
+/// What EVEX.b means where no operand is memory (Intel SDM volume 2, 2.7.8).
+enum class Rounding : std::uint8_t {
+  suppress,  ///< no exceptions
+  mode,      ///< the same, and a rounding mode in place of the vector length
+  ignored,   ///< nothing: the conversion is exact
+};
+
 struct Row {
   std::uint16_t operation;
   std::uint16_t mnemonic;      ///< in Intel syntax
@@ -201,7 +208,7 @@ struct Row {
   std::uint8_t opcode;
   std::uint8_t element;  ///< EVEX broadcast: log2 of an element's bytes; 0: none
   std::uint8_t modes;    ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
-  bool rounds;           ///< EVEX: a rounding mode can be given, not only the suppression of exceptions
+  Rounding rounding;     ///< EVEX: what the rounding bit of a form without memory asks for
   std::uint32_t hints;   ///< Hint bits
 };
 

@@ -25,7 +25,7 @@ std::string_view size_name(unsigned bits) {
 
 std::string_view rounding_name(const Instruction& instruction, const Row& row) {
   constexpr std::string_view kModes[] = {"{rn-sae}", "{rd-sae}", "{ru-sae}", "{rz-sae}"};
-  return row.rounds ? kModes[(instruction.vector >> kVectorLengthShift) & 3] : "{sae}";
+  return row.rounding == Rounding::mode ? kModes[(instruction.vector >> kVectorLengthShift) & 3] : "{sae}";
 }
 
 /// The accumulator's segment names are shown only where they have an effect: fs and gs, and all in 32-bit mode.
@@ -127,7 +127,7 @@ class Writer {
   void add_with_rounding(const Operands& operands, unsigned place, bool reversed) {
     unsigned last = operands.shown - 1U;
     while (last > 0 && operands[last].kind == Operand::Kind::immediate) --last;
-    const bool rounding = in_.has_rounding() && place == last && (in_.prefixes & kPrefixEvex) != 0;
+    const bool rounding = in_.has_rounding() && place == last && row_.rounding != Rounding::ignored;
     const bool behind_source = operands[place].reg.file == RegisterFile::general;
     if (rounding && reversed && !behind_source) {
       text_.add(rounding_name(in_, row_));
