@@ -449,5 +449,22 @@ TEST(Processor, AgreesOnLengthAndValidity) {
   EXPECT_GT(compared, 40000U);
 }
 
+TEST(Processor, AgreesOnConditions) {
+  Laboratory laboratory;
+  std::mt19937_64 random(13);
+  for (int turn = 0; turn < 400; ++turn) {
+    const auto code = static_cast<std::uint8_t>(turn % 16);
+    Machine before, after;
+    before.extended = laboratory.initial();
+    before.data.resize(kDataSize);
+    before.registers[Reg::rip] = kCode;
+    before.registers[Reg::rflags] = 0x202 | (random() & kStatusFlags & ~kDirection);
+    ASSERT_TRUE(laboratory.execute({0x0f, static_cast<std::uint8_t>(0x90 + code), 0xc0}, before, after));
+    EXPECT_EQ(after.registers[Reg::rax] & 0xff,
+              isa::condition_holds(code, before.registers[Reg::rflags]) ? 1U : 0U)
+        << isa::conditions()[code].name << " with " << isa::flag_names(before.registers[Reg::rflags]);
+  }
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -33,6 +33,7 @@ struct Command {
 
 extern const Command kListing;
 extern const Command kSteps;
+extern const Command kExplain;
 extern const Command kDemo;
 
 /// All commands, in the order of the overview.

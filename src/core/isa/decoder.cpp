@@ -489,6 +489,16 @@ const Operation& operation_of(const Row& row) { return kOperations[row.operation
 std::string_view mnemonic_of(const Row& row) { return kMnemonics[row.mnemonic]; }
 std::string_view att_mnemonic_of(const Row& row) { return kMnemonics[row.att_mnemonic]; }
 std::string_view feature_of(const Row& row) { return kFeatures[row.feature]; }
+std::string_view encoding_of(const Row& row) { return kEncodings[row.encoding]; }
+std::span<const Condition> conditions() { return kConditions; }
+
+bool condition_holds(unsigned code, std::uint64_t flags) {
+  const bool c = (flags & 1) != 0, p = (flags & 4) != 0, z = (flags & 0x40) != 0, s = (flags & 0x80) != 0,
+             o = (flags & 0x800) != 0;
+  const bool answers[] = {o, c, z, c || z, s, p, s != o, z || s != o};
+  return answers[(code >> 1) & 7] != ((code & 1) != 0);
+}
+
 std::span<const OperandUse> uses_of(const Row& row) { return {kOperandUses + row.operands_at, row.operand_count}; }
 const OperandKind& kind_of(OperandUse use) { return kOperandKinds[use.kind]; }
 

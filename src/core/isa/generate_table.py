@@ -133,7 +133,7 @@ def is_rm(word):
 class Operation:
     def __init__(self, name, sentence, place):
         self.name, self.sentence, self.place = name, sentence, place
-        self.access, self.hidden, self.kind, self.traits = None, [], "next", []
+        self.access, self.hidden, self.kind, self.traits, self.note = None, [], "next", [], ""
         self.flags = dict.fromkeys("rwu01", 0)
 
 
@@ -200,6 +200,8 @@ def parse_row(operation, text, place, default_feature):
     words, features = left.split(), right.split()
     needs, name = {}, operation.name
     l_ignored = ".I." in words[0][:7]
+    encoding = " ".join(w for w in words if re.fullmatch(r"(VEX|EVEX|XOP)\..*|NP|N6|66|F2|F3|[0-9A-F]{2}(\+r)?|"
+                                                         r"0F38|0F3A|0F0F|/r|/\d(:\d)?|W[01]|o16|o32|o64|a16|a32|a64", w))
     space, opmap = parse_head(words, needs)
     opcode = words.pop(0)
     plus_r = opcode.endswith("+r")
@@ -247,7 +249,7 @@ def parse_row(operation, text, place, default_feature):
         row = Row()
         row.operation, row.name, row.space, row.map, row.place = operation, name, space, opmap, place
         row.opcode, row.needs, row.modes, row.operands, row.att = opcode + low, dict(needs), modes, operands, att
-        row.w_only_in_64_bits = False
+        row.w_only_in_64_bits, row.encoding = False, encoding
         row.rm_free = "R-" in words
         if "anymod" in features:
             row.needs.pop("mod", None)
@@ -293,13 +295,15 @@ def parse(paths):
                 use, _, letters = item.partition("=")
                 for letter in letters:
                     operation.flags[use] |= FLAG_BITS[letter]
+        elif word == "note":
+            operation.note = (operation.note + " " + rest).strip()
         elif word == "kind":
             operation.kind = rest
         elif word == "traits":
             operation.traits = rest.split()
         else:
             rows += parse_row(operation, line.strip(), place, feature)
-    return operations, rows
+    return operations, rows, sorted(conditions)
 
 
 def needs_in(row, mode):
@@ -585,7 +589,7 @@ def cpp_string(text):
 
 def main():
     output, inputs = sys.argv[1], sys.argv[2:]
-    operations, rows = parse(inputs)
+    operations, rows, conditions = parse(inputs)
     restrict_modes(rows)
     ignore_w_in_32_bits(rows)
     kinds, kind_number, pool, row_lines, shapes, number = [], {}, [], [], [], {}
@@ -593,6 +597,8 @@ def main():
         operation.number = i
     names = sorted({row.name for row in rows} | {row.att for row in rows if row.att})
     name_number = {name: i for i, name in enumerate(names)}
+    encodings = sorted({row.encoding for row in rows})
+    encoding_number = {text: i for i, text in enumerate(encodings)}
     pools, families = {}, families_of(rows)
     for row in rows:
         if row.same_as_first:
@@ -626,13 +632,14 @@ def main():
         bits = sum(1 << TRAITS.index(t) for t in traits)
         number[id(row)] = len(row_lines)
         shapes.append(shape_of(row, used, fields, traits))
+        memory = {(0,): 1, (1,): 2}.get(tuple(row.needs.get("mod", ())), 0)
         wanted = hints_of(row, used, len(row.operation.hidden), traits, families)
         hints = sum(1 << HINTS.index(hint) for hint in wanted)
         att = name_number[row.att] if row.att else name_number[row.name]
         row_lines.append(
             f"    {{{row.operation.number}, {name_number[row.name]}, {att}, {pools[tuple(uses)]}, {len(row.operands)}, "
             f"{len(words)}, {{Field::{fields[0]}, Field::{fields[1]}}}, {bits:#x}U, {FEATURES.index(row.feature)}, "
-            f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {sum(1 << m for m in row.modes)}, "
+            f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {sum(1 << m for m in row.modes)}, {memory}, {encoding_number[row.encoding]}, "
             f"Rounding::{'mode' if 'er' in row.features else 'ignored' if 'exact' in row.features else 'suppress'}, {hints:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
     tree = Tree(number, len(row_lines))
     cell_words = [[[tree.none] * 256 for _ in MAPS] for _ in range(2)]
@@ -659,10 +666,17 @@ def main():
         out.write("};\n\nconstexpr std::string_view kFeatures[] = {\n")
         for name in FEATURES:
             out.write(f"    {cpp_string(name)},\n")
+        out.write("};\n\nconstexpr Condition kConditions[] = {\n")
+        for _, name, flags, words in conditions:
+            mask = sum(FLAG_BITS[letter] for letter in flags.partition("=")[2])
+            out.write(f"    {{{cpp_string(name)}, {cpp_string(words)}, {mask:#x}}},\n")
+        out.write("};\n\nconstexpr std::string_view kEncodings[] = {\n")
+        for text in encodings:
+            out.write(f"    {cpp_string(text)},\n")
         out.write("};\n\nconstexpr Operation kOperations[] = {\n")
         for o in operations:
             f = o.flags
-            out.write(f"    {{{cpp_string(o.name)}, {cpp_string(o.sentence)}, ControlFlow::{o.kind + '_' if o.kind == 'return' else o.kind}, "
+            out.write(f"    {{{cpp_string(o.name)}, {cpp_string(o.sentence)}, {cpp_string(o.note)}, ControlFlow::{o.kind + '_' if o.kind == 'return' else o.kind}, "
                       f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}}},\n")
         out.write("};\n\nconstexpr OperandKind kOperandKinds[] = {\n")
         for source, file, index, offset, width in kinds:

@@ -24,8 +24,16 @@ struct FlagUse {
 struct Operation {
   std::string_view name;
   std::string_view sentence;  ///< {0}, {1} … stand for the operands in order, {v} for the operand size in bits
+  std::string_view note;      ///< what people get wrong with it; may be empty
   ControlFlow flow;
   FlagUse flags;
+};
+
+/// One of the sixteen conditions of jumps, sets and moves, by its four-bit code.
+struct Condition {
+  std::string_view name;   ///< as in mnemonics: "be"
+  std::string_view words;  ///< "below or equal, unsigned (CF or ZF is 1)"
+  std::uint16_t flags;     ///< the rflags bits that it reads
 };
 
 /// Where an operand is encoded or implied.
@@ -208,6 +216,8 @@ struct Row {
   std::uint8_t opcode;
   std::uint8_t element;  ///< EVEX broadcast: log2 of an element's bytes; 0: none
   std::uint8_t modes;    ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
+  std::uint8_t memory;     ///< ModRM.rm: 0 memory or register, 1 memory only, 2 register only
+  std::uint16_t encoding;  ///< see encoding_of
   Rounding rounding;     ///< EVEX: what the rounding bit of a form without memory asks for
   std::uint32_t hints;   ///< Hint bits
 };
@@ -219,6 +229,12 @@ std::string_view mnemonic_of(const Row& row);
 std::string_view att_mnemonic_of(const Row& row);
 /// The processor feature that the row needs ("sse2", "avx512bw"); "none" for what every processor of the mode has.
 std::string_view feature_of(const Row& row);
+/// The opcode as manuals write it: "66 0F38 F6 /r", "VEX.01.66.0F38.W0 18 /r".
+std::string_view encoding_of(const Row& row);
+/// By code, 0 to 15.
+std::span<const Condition> conditions();
+/// Whether a condition holds with these flags (Intel SDM volume 1, appendix B).
+bool condition_holds(unsigned code, std::uint64_t flags);
 std::span<const OperandUse> uses_of(const Row& row);
 const OperandKind& kind_of(OperandUse use);
 

@@ -28,7 +28,7 @@ std::string_view rounding_name(const Instruction& instruction, const Row& row) {
   return row.rounding == Rounding::mode ? kModes[(instruction.vector >> kVectorLengthShift) & 3] : "{sae}";
 }
 
-/// The accumulator's segment names are shown only where they have an effect: fs and gs, and all in 32-bit mode.
+/// Segments are shown only where they have an effect: fs and gs, and all in 32-bit mode.
 bool segment_has_effect(const Instruction& instruction, const MemoryRecipe& recipe) {
   return recipe.segment.index >= kFs || instruction.mode() == Mode::bits32;
 }
@@ -395,6 +395,36 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
     }
   }
   if (is_repeated(instruction)) result += "; repeated, rcx times at most";
+  return result;
+}
+
+std::string general_sentence(const Row& row) {
+  constexpr std::string_view kOrder[] = {"the first operand", "the second operand", "the third operand",
+                                         "the fourth operand", "the fifth operand"};
+  const std::string_view pattern = operation_of(row).sentence;
+  const auto uses = uses_of(row);
+  std::string result;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] != '{' || i + 2 >= pattern.size() || pattern[i + 2] != '}') {
+      result += pattern[i];
+      continue;
+    }
+    const char key = pattern[i + 1];
+    i += 2;
+    const auto index = static_cast<unsigned>(key - '0');
+    if (key == 'v') {
+      result += "operand-size";
+    } else if (index < row.shown) {
+      result += row.shown == 1 ? std::string_view("the operand") : kOrder[std::min(index, 4U)];
+    } else if (index < uses.size()) {
+      const OperandKind& kind = kind_of(uses[index]);
+      constexpr std::uint16_t kBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
+      const std::uint16_t bits = kind.width <= Width::b4096 ? kBits[static_cast<std::size_t>(kind.width)] : 64;
+      const std::string_view name =
+          kind.source == Source::fixed ? name_of({kind.file, kind.index, kind.offset, bits}) : std::string_view("memory");
+      result += name.empty() ? std::string_view("a register") : name;
+    }
+  }
   return result;
 }
 

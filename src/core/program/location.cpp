@@ -1,5 +1,9 @@
 #include "program/location.h"
 
+#include <set>
+
+#include "base/near_names.h"
+
 #include <algorithm>
 #include <charconv>
 #include <optional>
@@ -172,34 +176,11 @@ Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::str
 }
 
 std::vector<std::string> near_names(const Program& program, std::string_view name) {
-  const auto distance = [](std::string_view a, std::string_view b) {
-    std::vector<std::size_t> row(b.size() + 1);
-    for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
-    for (std::size_t i = 1; i <= a.size(); ++i) {
-      std::size_t diagonal = row[0];
-      row[0] = i;
-      for (std::size_t j = 1; j <= b.size(); ++j) {
-        const std::size_t above = row[j];
-        row[j] = std::min({above + 1, row[j - 1] + 1, diagonal + (a[i - 1] == b[j - 1] ? 0 : 1)});
-        diagonal = above;
-      }
-    }
-    return row[b.size()];
-  };
-  std::vector<std::pair<std::size_t, std::string>> scored;
+  std::set<std::string> names;
   for (const Function& function : program.functions()) {
-    if (function.origin != Function::Origin::symbol) continue;
-    const std::string_view base = std::string_view(function.name).substr(0, function.name.find('('));
-    if (base.size() > 100 || name.size() > 100) continue;
-    std::size_t score = distance(name, base);
-    if (name.size() >= 3 && base.find(name) != std::string_view::npos) score = 1;
-    if (score <= std::max<std::size_t>(2, name.size() / 3)) scored.emplace_back(score, std::string(base));
+    if (function.origin == Function::Origin::symbol) names.insert(function.name.substr(0, function.name.find('(')));
   }
-  std::sort(scored.begin(), scored.end());
-  scored.erase(std::unique(scored.begin(), scored.end()), scored.end());
-  std::vector<std::string> result;
-  for (std::size_t i = 0; i < scored.size() && i < 3; ++i) result.push_back(scored[i].second);
-  return result;
+  return deeptrace::near_names(names, name);
 }
 
 }  // namespace deeptrace::program

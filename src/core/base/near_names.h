@@ -1,0 +1,17 @@
+// Names that resemble a mistyped one.
+#pragma once
+
+#include <set>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace deeptrace {
+
+/// How many letters must be changed, added or left out to make one name of the other.
+std::size_t edit_distance(std::string_view a, std::string_view b);
+
+/// Up to three names that are near, best first.
+std::vector<std::string> near_names(const std::set<std::string>& names, std::string_view name);
+
+}  // namespace deeptrace

@@ -1,0 +1,92 @@
+// `explain` as its users run it.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "isa/instruction.h"
+#include "samples.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+
+json explained(std::vector<std::string> words) {
+  words.insert(words.begin(), "explain");
+  words.insert(words.end(), {"--form", "json"});
+  const Outcome outcome = deeptrace(words);
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  return json::parse(outcome.out);
+}
+
+TEST(Explain, TakesBytesApart) {
+  const json bytes = explained({"bytes", "48", "f7", "7d", "f8"})["bytes"];
+  EXPECT_EQ(bytes["text"], "idiv qword ptr [rbp-8]");
+  EXPECT_EQ(bytes["meaning"], "signed: rdx:rax divided by the 64-bit value at [rbp-8]: quotient to rax, remainder to rdx");
+  ASSERT_EQ(bytes["fields"].size(), 4U);
+  EXPECT_EQ(bytes["fields"][3]["meaning"], "displacement -8");
+  ASSERT_EQ(bytes["operands"].size(), 3U);
+  EXPECT_EQ(bytes["operands"][2]["text"], "rdx");
+  EXPECT_EQ(bytes["operands"][2]["implied"], true);
+  EXPECT_EQ(bytes["operands"][2]["access"], "read and written");
+  // A 32-bit write clears the upper half; an 8-bit one does not.
+  EXPECT_EQ(explained({"bytes", "89c8"})["bytes"]["operands"][0]["consequence"], "the upper half of rax becomes 0");
+  EXPECT_EQ(explained({"bytes", "88c8"})["bytes"]["operands"][0]["consequence"], "the rest of rax stays");
+  EXPECT_EQ(explained({"bytes", "60", "--bits", "32"})["bytes"]["text"], "pusha");
+}
+
+/// Every byte of an instruction belongs to exactly one field.
+TEST(Explain, FieldsCoverEveryByte) {
+  std::string wrong;
+  std::size_t checked = 0;
+  for (const auto& [row, codes] : samples_of_all_rows(2)) {
+    if (row % 23 != 0) continue;  // each is a run of the program
+    std::string digits;
+    for (const std::uint8_t byte : codes.front()) digits += fmt::format("{:02x}", byte);
+    const json bytes = explained({"bytes", digits})["bytes"];
+    unsigned next = 0;
+    for (const json& field : bytes["fields"]) {
+      if (field["at"] != next) wrong += digits + " ";
+      next += static_cast<unsigned>(field["bytes"].get<std::string>().size() / 2);
+    }
+    if (next != codes.front().size()) wrong += digits + " ";
+    ++checked;
+  }
+  EXPECT_EQ(wrong, "");
+  EXPECT_GT(checked, 80U);
+}
+
+TEST(Explain, InstructionsHaveFormsAndNotes) {
+  const json idiv = explained({"instruction", "idiv"})["instruction"];
+  ASSERT_EQ(idiv["operations"].size(), 2U);
+  EXPECT_EQ(idiv["operations"][1]["forms"][0]["encoding"], "F7 /7");
+  EXPECT_NE(idiv["operations"][1]["note"].get<std::string>().find("high half in rdx"), std::string::npos);
+  EXPECT_EQ(explained({"vfmadd231ps"})["instruction"]["operations"][0]["forms"][0]["feature"], "fma");
+}
+
+TEST(Explain, FlagsTellTheirConditions) {
+  const json flags = explained({"flags", "0x246"})["flags_word"];
+  EXPECT_EQ(flags["conditions"], json({"no", "ae", "e", "be", "ns", "p", "ge", "le"}));
+}
+
+TEST(Explain, BareWordsHaveEveryMeaning) {
+  const json both = explained({"90"});
+  EXPECT_EQ(both["bytes"]["text"], "nop");
+  EXPECT_EQ(both["flags_word"]["value"], "0x5a");
+  EXPECT_EQ(explained({"r12"})["register"]["kept_by_callee"], true);
+  EXPECT_EQ(explained({"xmm3"})["register"]["kept_by_callee"], false);
+}
+
+TEST(Explain, UnknownWordsSuggestNames) {
+  const Outcome unknown = deeptrace({"explain", "idvi"});
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_NE(unknown.err.find("idiv"), std::string::npos);
+  EXPECT_EQ(deeptrace({"explain", "bytes", "0f"}).status, 2);
+  EXPECT_EQ(deeptrace({"explain", "bytes", "xyz"}).status, 2);
+  EXPECT_EQ(deeptrace({"explain"}).status, 2);
+}
+
+}  // namespace
+}  // namespace deeptrace::tests

@@ -1,0 +1,51 @@
+// Any bytes at all into the decoder and everything that stands on it, in both modes, under sanitizers.
+//
+// Built with clang: see tests/fuzz/run.sh. The bytes are copied to a block of their exact size, so that a read behind
+// them is seen.
+#include <cstdlib>
+#include <cstring>
+#include <memory>
+
+#include "isa/assembler.h"
+#include "isa/effects.h"
+#include "isa/text.h"
+
+namespace {
+
+using namespace deeptrace::isa;
+
+void require(bool holds) {
+  if (!holds) std::abort();
+}
+
+void look(std::span<const std::uint8_t> bytes, Mode mode) {
+  const Instruction instruction = decode(bytes, mode);
+  require(instruction.length <= bytes.size() && instruction.length <= kLongestInstruction);
+  if (!instruction) return;
+  require(instruction.row < rows().size());
+  // The fields lie inside, one behind the other.
+  require(instruction.opcode_at < instruction.length);
+  require(instruction.displacement_at + instruction.displacement_size <= instruction.length);
+  require(instruction.immediate_at + instruction.immediate_size[0] + instruction.immediate_size[1] <=
+          instruction.length);
+  const Operands operands = operands_of(instruction);
+  require(operands.count <= operands.items.size());
+  const Effects effects = effects_of(instruction, operands);
+  require(effects.register_count <= effects.registers.size());
+  for (unsigned i = 0; i < effects.register_count; ++i) require(!name_of(effects.registers[i].part).empty());
+  // One syntax an input: the last byte, which mostly means nothing, picks it.
+  const Syntax syntax = (bytes.back() & 1) != 0 ? Syntax::att : Syntax::intel;
+  const AssemblerText text = assembler_text(instruction, bytes.first(instruction.length), 0x1000, syntax, {});
+  require(!text.text.view().empty());
+  if ((bytes.back() & 6) == 0) require(!text_of(instruction, 0x1000, syntax).view().empty());
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  const std::unique_ptr<std::uint8_t[]> exact(new std::uint8_t[size]);
+  if (size != 0) std::memcpy(exact.get(), data, size);
+  look({exact.get(), size}, Mode::bits64);
+  look({exact.get(), size}, Mode::bits32);
+  return 0;
+}
