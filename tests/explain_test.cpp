@@ -24,7 +24,8 @@ json explained(std::vector<std::string> words) {
 TEST(Explain, TakesBytesApart) {
   const json bytes = explained({"bytes", "48", "f7", "7d", "f8"})["bytes"];
   EXPECT_EQ(bytes["text"], "idiv qword ptr [rbp-8]");
-  EXPECT_EQ(bytes["meaning"], "signed: rdx:rax divided by the 64-bit value at [rbp-8]: quotient to rax, remainder to rdx");
+  EXPECT_EQ(bytes["meaning"],
+            "signed: rdx:rax divided by the 64-bit value at [rbp-8]: quotient to rax, remainder to rdx");
   ASSERT_EQ(bytes["fields"].size(), 4U);
   EXPECT_EQ(bytes["fields"][3]["meaning"], "displacement -8");
   ASSERT_EQ(bytes["operands"].size(), 3U);

@@ -460,8 +460,7 @@ TEST(Processor, AgreesOnConditions) {
     before.registers[Reg::rip] = kCode;
     before.registers[Reg::rflags] = 0x202 | (random() & kStatusFlags & ~kDirection);
     ASSERT_TRUE(laboratory.execute({0x0f, static_cast<std::uint8_t>(0x90 + code), 0xc0}, before, after));
-    EXPECT_EQ(after.registers[Reg::rax] & 0xff,
-              isa::condition_holds(code, before.registers[Reg::rflags]) ? 1U : 0U)
+    EXPECT_EQ(after.registers[Reg::rax] & 0xff, isa::condition_holds(code, before.registers[Reg::rflags]) ? 1U : 0U)
         << isa::conditions()[code].name << " with " << isa::flag_names(before.registers[Reg::rflags]);
   }
 }

@@ -31,6 +31,9 @@ constexpr Station kTour[] = {
      "steps --from sort_by_level --count 60 {tidelog-O2} {readings.txt}"},
     {"6-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
      "steps --from log_checksum {tidelog-O2} {readings.txt}"},
+    {"7-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
+    {"8-listing-assembler", "a function as source that the assembler turns back into the same bytes",
+     "listing {tidelog} level_sum --form assembler --fixed --syntax att"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

@@ -32,7 +32,8 @@ int run(const Command& command, std::vector<std::string> words) {
     rest.erase(rest.begin());
   }
   if (rest.empty())
-    return report_error({Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, or a word"});
+    return report_error(
+        {Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, or a word"});
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
   const Result<session::Explanation> explanation = session::explain(request);

@@ -34,9 +34,10 @@ class Text {
 
   void bytes(const ExplainedBytes& e) {
     line(fmt::format("{}   {}", look(style_, Role::heading, digits(e.bytes)), e.text));
-    line("  " + e.sentence);
+    prose(e.sentence, "  ", Role::plain);
     if (!e.note.empty()) attention(e.note);
-    if (e.rest != 0) attention(fmt::format("{} behind it left out", e.rest == 1 ? "1 byte" : fmt::format("{} bytes", e.rest)));
+    if (e.rest != 0)
+      attention(fmt::format("{} behind it left out", e.rest == 1 ? "1 byte" : fmt::format("{} bytes", e.rest)));
     line("");
     line(look(style_, Role::faint, "  at   bytes                     what it is"));
     for (const ExplainedField& field : e.fields)
@@ -60,7 +61,7 @@ class Text {
     line(look(style_, Role::heading, e.name) + "   an instruction");
     for (const ExplainedOperation& operation : e.operations) {
       line("");
-      line("  " + operation.sentence);
+      prose(operation.sentence, "  ", Role::plain);
       if (!operation.note.empty()) attention(operation.note);
       doing(operation.doing, "    ");
       for (const ExplainedForm& form : operation.forms) {
@@ -80,7 +81,8 @@ class Text {
     for (const ExplainedFlag& flag : e.flags) {
       const bool arithmetic = flag.bit <= 11;
       if (!flag.set && !arithmetic) continue;
-      const std::string text = fmt::format("  {:<4} {}  bit {:<2}  {}", flag.name, flag.set ? 1 : 0, flag.bit, flag.meaning);
+      const std::string text =
+          fmt::format("  {:<4} {}  bit {:<2}  {}", flag.name, flag.set ? 1 : 0, flag.bit, flag.meaning);
       line(flag.set ? text : look(style_, Role::faint, text));
     }
     if (e.unnamed != 0) attention(fmt::format("bits {:#x} have no name", e.unnamed));
@@ -100,17 +102,32 @@ class Text {
     line("");
     line("  in calls of 64-bit Linux programs");
     if (!e.role.role.empty()) line(fmt::format("    {}", e.role.role));
-    line(e.role.kept_by_callee ? "    a called function gives it back as it was" : "    a called function may change it");
+    line(e.role.kept_by_callee ? "    a called function gives it back as it was"
+                               : "    a called function may change it");
   }
 
   void line(std::string_view text) { add_line(out_, style_, text); }
 
  private:
-  void attention(std::string_view text) { line(look(style_, Role::attention, fmt::format("  note: {}", text))); }
+  /// Prose: broken between words where the terminal ends.
+  void prose(std::string_view text, std::string_view indent, Role role) {
+    std::string rest(text);
+    while (!rest.empty()) {
+      std::size_t end = rest.size();
+      if (style_.width > indent.size() + 20 && rest.size() + indent.size() > style_.width) {
+        end = rest.rfind(' ', style_.width - indent.size());
+        if (end == std::string::npos || end == 0) end = rest.size();
+      }
+      line(look(style_, role, std::string(indent) + rest.substr(0, end)));
+      rest.erase(0, std::min(end + 1, rest.size()));
+    }
+  }
+
+  void attention(std::string_view text) { prose(fmt::format("note: {}", text), "  ", Role::attention); }
 
   void doing(const ExplainedDoing& e, std::string_view indent) {
     line(fmt::format("{}flags  {}", indent, flag_words(e)));
-    for (const std::string& remark : e.remarks) line(fmt::format("{}{}", indent, remark));
+    for (const std::string& remark : e.remarks) prose(remark, indent, Role::plain);
   }
 
   Output& out_;

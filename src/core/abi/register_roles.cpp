@@ -4,24 +4,25 @@ namespace deeptrace::abi {
 
 RegisterRole role_of(isa::RegisterPart part) {
   using isa::RegisterFile;
-  constexpr RegisterRole kGeneral[16] = {{"first integer result; for calls of variadic functions, al says how many vector "
-                                          "registers hold arguments",
-                                          false},
-                                         {"fourth integer argument", false},
-                                         {"third integer argument, second integer result", false},
-                                         {"", true},
-                                         {"stack pointer", true},
-                                         {"often the frame's base", true},
-                                         {"second integer argument", false},
-                                         {"first integer argument", false},
-                                         {"fifth integer argument", false},
-                                         {"sixth integer argument", false},
-                                         {"static chain of nested functions", false},
-                                         {"", false},
-                                         {"", true},
-                                         {"", true},
-                                         {"", true},
-                                         {"", true}};
+  constexpr RegisterRole kGeneral[16] = {
+      {"first integer result; for calls of variadic functions, al says how many vector "
+       "registers hold arguments",
+       false},
+      {"fourth integer argument", false},
+      {"third integer argument, second integer result", false},
+      {"", true},
+      {"stack pointer", true},
+      {"often the frame's base", true},
+      {"second integer argument", false},
+      {"first integer argument", false},
+      {"fifth integer argument", false},
+      {"sixth integer argument", false},
+      {"static chain of nested functions", false},
+      {"", false},
+      {"", true},
+      {"", true},
+      {"", true},
+      {"", true}};
   constexpr std::string_view kVector[8] = {"first float argument, first float result",
                                            "second float argument, second float result",
                                            "third float argument",

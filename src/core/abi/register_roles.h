@@ -9,7 +9,7 @@
 namespace deeptrace::abi {
 
 struct RegisterRole {
-  std::string_view role;      ///< "third integer argument"; empty where it has none
+  std::string_view role;        ///< "third integer argument"; empty where it has none
   bool kept_by_callee = false;  ///< a called function gives it back as it was
 };
 

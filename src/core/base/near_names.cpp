@@ -32,7 +32,7 @@ std::vector<std::string> near_names(const std::set<std::string>& names, std::str
     if (other.size() > kLongest || name.size() > kLongest) continue;
     std::size_t score = edit_distance(name, other);
     if (name.size() >= 3 && other.find(name) != std::string::npos) score = 1;
-    if (score <= std::max<std::size_t>(2, name.size() / 3)) 
+    if (score <= std::max<std::size_t>(2, name.size() / 3))
       scored.push_back({score, std::max(name.size(), other.size()) - std::min(name.size(), other.size()), other});
   }
   std::sort(scored.begin(), scored.end());

@@ -214,12 +214,12 @@ struct Row {
   std::uint8_t feature;  ///< what the processor must have, see feature_of
   std::uint8_t map;      ///< the opcode map, in the order of MAPS in generate_table.py
   std::uint8_t opcode;
-  std::uint8_t element;  ///< EVEX broadcast: log2 of an element's bytes; 0: none
-  std::uint8_t modes;    ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
+  std::uint8_t element;    ///< EVEX broadcast: log2 of an element's bytes; 0: none
+  std::uint8_t modes;      ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
   std::uint8_t memory;     ///< ModRM.rm: 0 memory or register, 1 memory only, 2 register only
   std::uint16_t encoding;  ///< see encoding_of
-  Rounding rounding;     ///< EVEX: what the rounding bit of a form without memory asks for
-  std::uint32_t hints;   ///< Hint bits
+  Rounding rounding;       ///< EVEX: what the rounding bit of a form without memory asks for
+  std::uint32_t hints;     ///< Hint bits
 };
 
 /// Views over the whole table, in file order.

@@ -420,8 +420,8 @@ std::string general_sentence(const Row& row) {
       const OperandKind& kind = kind_of(uses[index]);
       constexpr std::uint16_t kBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
       const std::uint16_t bits = kind.width <= Width::b4096 ? kBits[static_cast<std::size_t>(kind.width)] : 64;
-      const std::string_view name =
-          kind.source == Source::fixed ? name_of({kind.file, kind.index, kind.offset, bits}) : std::string_view("memory");
+      const std::string_view name = kind.source == Source::fixed ? name_of({kind.file, kind.index, kind.offset, bits})
+                                                                 : std::string_view("memory");
       result += name.empty() ? std::string_view("a register") : name;
     }
   }

@@ -54,7 +54,8 @@ void add_operand(Text& text, const Instruction& instruction, const Operand& oper
 /// What the instruction does, in a sentence with its operands filled in.
 std::string sentence(const Instruction& instruction, std::uint64_t address);
 
-/// The same of a row in general: "the first operand" and so on in place of operands, the whole registers' names for implied ones.
+/// The same of a row in general: "the first operand" and so on in place of operands, the whole registers' names for
+/// implied ones.
 std::string general_sentence(const Row& row);
 
 /// The flags of a mask of rflags bits by name: "CF ZF". Empty for none.

@@ -41,7 +41,9 @@ std::optional<std::vector<std::uint8_t>> bytes_of(std::string_view text) {
       ++i;
       continue;
     }
-    const int digit = c >= '0' && c <= '9' ? c - '0' : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10 : -1;
+    const int digit = c >= '0' && c <= '9'                     ? c - '0'
+                      : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10
+                                                               : -1;
     if (digit < 0) return std::nullopt;
     if (high < 0) {
       high = digit;
@@ -60,7 +62,9 @@ std::optional<std::uint64_t> number_of(std::string_view text) {
   if (text.empty() || text.size() > 16) return std::nullopt;
   std::uint64_t value = 0;
   for (const char c : text) {
-    const int digit = c >= '0' && c <= '9' ? c - '0' : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10 : -1;
+    const int digit = c >= '0' && c <= '9'                     ? c - '0'
+                      : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10
+                                                               : -1;
     if (digit < 0 || (!hex && digit > 9)) return std::nullopt;
     value = value * (hex ? 16 : 10) + static_cast<unsigned>(digit);
   }
@@ -82,12 +86,8 @@ std::string access_words(Access access) {
 
 ExplainedDoing doing_of(const isa::Row& row, isa::ControlFlow flow) {
   const isa::FlagUse& flags = isa::operation_of(row).flags;
-  ExplainedDoing doing{isa::flag_names(flags.read),
-                       isa::flag_names(flags.written),
-                       isa::flag_names(flags.undefined),
-                       isa::flag_names(flags.cleared),
-                       isa::flag_names(flags.set),
-                       {}};
+  ExplainedDoing doing{isa::flag_names(flags.read),    isa::flag_names(flags.written), isa::flag_names(flags.undefined),
+                       isa::flag_names(flags.cleared), isa::flag_names(flags.set),     {}};
   const auto say = [&](std::uint32_t trait, std::string_view words) {
     if ((row.traits & trait) != 0) doing.remarks.emplace_back(words);
   };
@@ -181,8 +181,22 @@ class BytesExplainer {
   }
 
   [[nodiscard]] std::string map_name() const {
-    constexpr std::string_view kNames[] = {"of one byte", "0F", "0F38", "0F3A", "0F0F (the opcode is the last byte)",
-                                           "0F", "0F38", "0F3A", "0F", "0F38", "0F3A", "5", "6", "8", "9", "A"};
+    constexpr std::string_view kNames[] = {"of one byte",
+                                           "0F",
+                                           "0F38",
+                                           "0F3A",
+                                           "0F0F (the opcode is the last byte)",
+                                           "0F",
+                                           "0F38",
+                                           "0F3A",
+                                           "0F",
+                                           "0F38",
+                                           "0F3A",
+                                           "5",
+                                           "6",
+                                           "8",
+                                           "9",
+                                           "A"};
     return std::string(kNames[row_.map]);
   }
 
@@ -192,7 +206,8 @@ class BytesExplainer {
       return "prefix: segment " + std::string(kSegments[index]) +
              (index < 4 && mode64() ? ", without effect on addresses in 64-bit mode" : "");
     };
-    if (mode64() && (byte & 0xf0) == 0x40) return last ? rex_words(byte) : "REX prefix, ignored: another prefix follows";
+    if (mode64() && (byte & 0xf0) == 0x40)
+      return last ? rex_words(byte) : "REX prefix, ignored: another prefix follows";
     const bool mandatory = (in_.prefixes & isa::kPrefixMandatory) != 0;
     const bool repeats = (in_.prefixes & (isa::kPrefixRep | isa::kPrefixRepne)) != 0;
     switch (byte) {
@@ -241,8 +256,11 @@ class BytesExplainer {
   void modrm() {
     if (in_.modrm_at == 0) return;
     const unsigned mod = in_.modrm >> 6, reg = (in_.modrm >> 3) & 7, rm = in_.modrm & 7;
-    std::string words = "ModRM: mod " + std::to_string(mod) + (mod == 3 ? " (register)" : " (memory)") + ", reg " +
-                        std::to_string(reg) + ", rm " + std::to_string(rm);
+    std::string words =
+        "ModRM: mod " + std::to_string(mod) + (mod == 3 ? " (register)" : " (memory)") + ", reg " +
+        std::to_string(reg) +
+        (out_.encoding.find(" /" + std::to_string(reg)) != std::string::npos ? " (part of the opcode)" : "") + ", rm " +
+        std::to_string(rm);
     const bool sib = mod != 3 && rm == 4 && in_.address_size != 2;
     if (mod != 3 && rm == 5 && mod == 0 && in_.address_size != 2)
       words += mode64() ? " (an address from the next instruction on)" : " (an address alone)";
@@ -261,8 +279,8 @@ class BytesExplainer {
     const bool scaled = isa::short_displacement_scale(in_) != 0 && in_.displacement_size == 1;
     if (scaled) words += " (the byte times " + std::to_string(1 << isa::short_displacement_scale(in_)) + ")";
     add(in_.displacement_at, in_.displacement_size, words);
-    const bool relative = !isa::uses_of(row_).empty() &&
-                          isa::kind_of(isa::uses_of(row_)[0]).source == isa::Source::relative;
+    const bool relative =
+        !isa::uses_of(row_).empty() && isa::kind_of(isa::uses_of(row_)[0]).source == isa::Source::relative;
     add(in_.immediate_at, in_.immediate_size[0], relative ? "distance from the next instruction" : "immediate");
     add(in_.immediate_at + 0U + in_.immediate_size[0], in_.immediate_size[1], "second immediate");
   }
@@ -271,10 +289,10 @@ class BytesExplainer {
     isa::Text text;
     isa::add_operand(text, in_, operand, 0, syntax_);
     const bool memory = operand.kind == Operand::Kind::memory;
-    out_.operands.push_back({std::string(text.view()), operand.hidden,
-                             memory && operand.width == 0 && !operand.unknown_size ? "address only"
-                                                                                   : access_words(operand.access),
-                             operand.width, consequence_of(operand, in_)});
+    out_.operands.push_back(
+        {std::string(text.view()), operand.hidden,
+         memory && operand.width == 0 && !operand.unknown_size ? "address only" : access_words(operand.access),
+         operand.width, consequence_of(operand, in_)});
   }
 
   const Instruction& in_;
@@ -299,10 +317,10 @@ Result<ExplainedBytes> explain_bytes(const ExplainRequest& request) {
 
 /// "r/m32", "xmm/m128", "imm8": what can stand in an operand's place.
 std::string place_name(const isa::OperandKind& kind, bool memory_only, bool register_only) {
-  constexpr std::string_view kWidths[] = {"",     "8",    "16",  "32",      "64",   "80",     "128",    "256",
-                                          "512",  "4096", "vl",  "vl/2",    "vl/4", "vl/8",   "64",     "16/32/64",
-                                          "16/32", "2x16/32/64", "32/64", "",  "",  "",       "",       "16:16/32/64",
-                                          "",     "16",   "",    "2x64",    "",     "",       "",       ""};
+  constexpr std::string_view kWidths[] = {"",      "8",          "16",    "32",   "64",   "80",   "128", "256",
+                                          "512",   "4096",       "vl",    "vl/2", "vl/4", "vl/8", "64",  "16/32/64",
+                                          "16/32", "2x16/32/64", "32/64", "",     "",     "",     "",    "16:16/32/64",
+                                          "",      "16",         "",      "2x64", "",     "",     "",    ""};
   const std::string width(kWidths[static_cast<std::size_t>(kind.width)]);
   const std::string memory = "m" + width;
   using isa::Source;

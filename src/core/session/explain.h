@@ -39,7 +39,7 @@ struct ExplainedOperand {
 /// What an operation does beside its operands, in words.
 struct ExplainedDoing {
   std::string flags_read, flags_written, flags_undefined, flags_cleared, flags_set;  ///< names; empty for none
-  std::vector<std::string> remarks;  ///< "may fault by its values"
+  std::vector<std::string> remarks;                                                  ///< "may fault by its values"
 };
 
 struct ExplainedBytes {
