@@ -8,8 +8,10 @@
 #include <set>
 
 #include "isa/assembler.h"
+#include "isa/comparison.h"
 #include "isa/effects.h"
 #include "isa/instruction.h"
+#include "isa/move.h"
 #include "isa/text.h"
 #include "samples.h"
 #include "support.h"
@@ -175,6 +177,49 @@ TEST(Effects, NamePartialAndImpliedRegisters) {
 TEST(Sentence, FillsInOperands) {
   EXPECT_EQ(isa::sentence(isa::decode(Code{0xf7, 0x7d, 0xf8}, Mode::bits64), 0),
             "signed: edx:eax divided by the 32-bit value at [rbp-8]: quotient to eax, remainder to edx");
+}
+
+TEST(Sentence, ConditionsNameWhatWasCompared) {
+  const auto after = [](const Code& setter, const Code& conditional) {
+    return isa::sentence_after(isa::decode(conditional, Mode::bits64), 0x10, isa::decode(setter, Mode::bits64), 0);
+  };
+  const Code compare = {0x39, 0x45, 0xf4}, test = {0x85, 0xc0};
+  EXPECT_EQ(after(compare, {0x7c, 0x10}), "goes to 0x22 if [rbp-0xc] was less than eax, signed (SF differs from OF)");
+  EXPECT_EQ(after(compare, {0x72, 0x10}), "goes to 0x22 if [rbp-0xc] was below eax, unsigned (CF is 1)");
+  EXPECT_EQ(after(test, {0x0f, 0x9f, 0xc1}),
+            "the byte cl becomes 1 if eax was greater than 0, signed (ZF is 0 and SF equals OF), else 0");
+  EXPECT_EQ(after({0x83, 0xe8, 1}, {0x75, 0xf0}), "goes to 2 if the result in eax was not 0 (ZF is 0)");
+  EXPECT_EQ(after({0x66, 0x0f, 0x2e, 0xc1}, {0x7a, 0}), "goes to 0x12 if xmm0 or xmm1 was not a number (PF is 1)");
+}
+
+TEST(Move, KeepsTargetsOrSaysWhyNot) {
+  const auto moved = [](const Code& code, std::uint64_t from, std::uint64_t to) {
+    return isa::move_instruction(isa::decode(code, Mode::bits64), code, from, to);
+  };
+  // Every row: what it refers to is the same at the new place, all other bytes stay.
+  std::size_t referring = 0;
+  for (const auto& [row, codes] : samples_of_all_rows(4)) {
+    for (const Code& code : codes) {
+      const Instruction before = isa::decode(code, Mode::bits64);
+      const isa::MovedInstruction result = isa::move_instruction(before, code, 0x401000, 0x401050);
+      if (result.outcome != isa::MoveOutcome::moved) continue;
+      const Instruction after = isa::decode(std::span(result.bytes).first(code.size()), Mode::bits64);
+      ASSERT_EQ(after.row, before.row);
+      std::uint64_t was = 0, is = 0;
+      const bool target = isa::direct_target(before, 0x401000, was) && isa::direct_target(after, 0x401050, is);
+      if (!target) {
+        (void)isa::fixed_memory_address(before, 0x401000, was);
+        (void)isa::fixed_memory_address(after, 0x401050, is);
+      }
+      EXPECT_EQ(is, was) << text_of(before);
+      referring += was != 0 ? 1 : 0;
+    }
+  }
+  EXPECT_GT(referring, 100U);
+  EXPECT_EQ(moved({0xeb, 0x10}, 0, 0x1000).outcome, isa::MoveOutcome::out_of_reach);
+  EXPECT_EQ(moved({0x48, 0x8b, 5, 0, 0, 0, 0}, 0, std::uint64_t(1) << 40).outcome, isa::MoveOutcome::out_of_reach);
+  EXPECT_EQ(moved({0xe8, 0, 0, 0, 0}, 0, 0x1000).outcome, isa::MoveOutcome::pushes_place);
+  EXPECT_EQ(moved({0xeb, 0x10}, 0x100, 0xf0).bytes[1], 0x20);
 }
 
 }  // namespace

@@ -1,7 +1,9 @@
 #include "session/listing.h"
 
 #include <algorithm>
+#include <set>
 
+#include "isa/comparison.h"
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "program/location.h"
@@ -86,6 +88,8 @@ class Lister {
   void instructions(AddressRange range, std::uint64_t start) {
     Bytes code = program_.elf().bytes_at(range.from);
     code = code.first(std::min<std::size_t>(code.size(), range.to - range.from));
+    setter_ = {};
+    if (request_.meaning) find_targets(code, range.from);
     for (std::uint64_t at = 0; at < code.size();) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
       const std::size_t length = instruction ? instruction.length : 1;
@@ -112,7 +116,7 @@ class Lister {
     }
     row.text = text.view();
     std::string meaning;
-    if (request_.meaning && instruction) meaning = isa::sentence(instruction, row.address);
+    if (request_.meaning && instruction) meaning = meaning_of(instruction, address, row.address);
     row.meaning = meaning;
     if (const auto line = program_.lines().at(address)) {
       row.file = program_.source_path(*line);
@@ -121,6 +125,32 @@ class Lister {
     row.label = label_at(address);
     sink_.instruction(row);
     ++summary_.instructions;
+  }
+
+  /// Where jumps of the piece arrive: there the flags may come from elsewhere.
+  void find_targets(Bytes code, std::uint64_t from) {
+    targets_.clear();
+    for (std::uint64_t at = 0; at < code.size();) {
+      const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
+      std::uint64_t target = 0;
+      if (instruction && isa::direct_target(instruction, from + at, target)) targets_.insert(target);
+      at += instruction ? instruction.length : 1;
+    }
+  }
+
+  /// The sentence; a condition is told by the compare or test before it, where nothing can come in between.
+  std::string meaning_of(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t shown_address) {
+    if (targets_.count(address) != 0 || program_.label_at(address) != nullptr) setter_ = {};
+    std::string meaning = setter_ ? isa::sentence_after(instruction, shown_address, setter_, setter_address_)
+                                  : isa::sentence(instruction, shown_address);
+    const isa::ControlFlow flow = isa::flow_of(instruction);
+    if (isa::sets_condition_flags(instruction)) {
+      setter_ = instruction;
+      setter_address_ = shown_address;
+    } else if (flow != isa::ControlFlow::next && flow != isa::ControlFlow::conditional) {
+      setter_ = {};
+    }
+    return meaning;
   }
 
   /// The symbol that stands at an address. Addresses mostly ascend, so the place of the last one is kept.
@@ -157,6 +187,9 @@ class Lister {
   ListingSink& sink_;
   ListingSummary summary_;
   std::size_t next_label_ = 0;
+  std::set<std::uint64_t> targets_;
+  isa::Instruction setter_;  ///< what set the flags; none when that is not known
+  std::uint64_t setter_address_ = 0;
   program::Reference reference_;
 };
 

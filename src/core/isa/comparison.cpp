@@ -1,0 +1,159 @@
+#include "isa/comparison.h"
+
+#include <algorithm>
+#include <array>
+
+#include "isa/operand.h"
+#include "isa/text.h"
+
+namespace deeptrace::isa {
+namespace {
+
+/// Words for the sixteen conditions; {0} and {1} are the operands, {x} what was tested.
+using Words = std::array<std::string_view, 16>;
+
+constexpr Words kCompared = {"{0} minus {1} overflowed, signed",
+                             "{0} minus {1} did not overflow, signed",
+                             "{0} was below {1}, unsigned",
+                             "{0} was above or equal to {1}, unsigned",
+                             "{0} was equal to {1}",
+                             "{0} was not equal to {1}",
+                             "{0} was below or equal to {1}, unsigned",
+                             "{0} was above {1}, unsigned",
+                             "{0} minus {1} was negative",
+                             "{0} minus {1} was not negative",
+                             "the low byte of {0} minus {1} had an even number of 1 bits",
+                             "the low byte of {0} minus {1} had an odd number of 1 bits",
+                             "{0} was less than {1}, signed",
+                             "{0} was greater than or equal to {1}, signed",
+                             "{0} was less than or equal to {1}, signed",
+                             "{0} was greater than {1}, signed"};
+constexpr std::string_view kNever = "never: the test leaves that flag 0", kAlways = "always: the test leaves that flag 0";
+constexpr Words kTested = {kNever,
+                           kAlways,
+                           kNever,
+                           kAlways,
+                           "{x} was 0",
+                           "{x} was not 0",
+                           "{x} was 0",
+                           "{x} was not 0",
+                           "{x} was negative, signed",
+                           "{x} was not negative, signed",
+                           "the low byte of {x} had an even number of 1 bits",
+                           "the low byte of {x} had an odd number of 1 bits",
+                           "{x} was negative, signed",
+                           "{x} was not negative, signed",
+                           "{x} was 0 or negative, signed",
+                           "{x} was greater than 0, signed"};
+constexpr Words kFloats = {"",
+                           "",
+                           "{0} was below {1}, or one was not a number",
+                           "{0} was above or equal to {1}",
+                           "{0} was equal to {1}, or one was not a number",
+                           "{0} was not equal to {1}",
+                           "{0} was below or equal to {1}, or one was not a number",
+                           "{0} was above {1}",
+                           "",
+                           "",
+                           "{0} or {1} was not a number",
+                           "{0} and {1} were numbers",
+                           "",
+                           "",
+                           "",
+                           ""};
+constexpr Words kResult = {"",
+                           "",
+                           "",
+                           "",
+                           "the result in {0} was 0",
+                           "the result in {0} was not 0",
+                           "",
+                           "",
+                           "the result in {0} was negative",
+                           "the result in {0} was not negative",
+                           "",
+                           "",
+                           "",
+                           "",
+                           "",
+                           ""};
+
+const Words* words_for(const Instruction& setter) {
+  constexpr std::array<std::string_view, 8> kFloatCompares = {"comiss",  "comisd",  "ucomiss",  "ucomisd",
+                                                              "vcomiss", "vcomisd", "vucomiss", "vucomisd"};
+  const std::string_view name = operation_of(row_of(setter)).name;
+  if (name == "cmp") return &kCompared;
+  if (name == "test") return &kTested;
+  if (std::ranges::find(kFloatCompares, name) != kFloatCompares.end()) return &kFloats;
+  // Arithmetic: zero and sign of the result, where it goes to an operand.
+  const auto uses = uses_of(row_of(setter));
+  const FlagUse& flags = operation_of(row_of(setter)).flags;
+  const bool both = (flags.written & 0xc0) == 0xc0;
+  // A shift by cl leaves the flags as they were when cl is 0.
+  for (const OperandUse use : uses) {
+    const OperandKind& kind = kind_of(use);
+    if (kind.source == Source::fixed && kind.file == RegisterFile::general && kind.index == kRcx) return nullptr;
+  }
+  return both && !uses.empty() && row_of(setter).shown != 0 && writes(uses[0].access) ? &kResult : nullptr;
+}
+
+std::string operand_words(const Instruction& setter, const Operand& operand, std::uint64_t address) {
+  Operand bare = operand;
+  if (bare.kind == Operand::Kind::memory) bare.width = 0;
+  Text text;
+  add_operand(text, setter, bare, address, Syntax::intel);
+  return std::string(text.view());
+}
+
+}  // namespace
+
+std::optional<unsigned> condition_of(const Instruction& instruction) {
+  const std::string_view name = operation_of(row_of(instruction)).name;
+  const unsigned code = instruction.opcode & 15;
+  const std::string_view condition = conditions()[code].name;
+  for (const std::string_view prefix : {"j", "set", "cmov"}) {
+    if (name.starts_with(prefix) && name.substr(prefix.size()) == condition) return code;
+  }
+  return std::nullopt;
+}
+
+bool sets_condition_flags(const Instruction& instruction) {
+  constexpr unsigned kAsked = 0x8c5;  // OF SF ZF PF CF
+  const FlagUse& flags = operation_of(row_of(instruction)).flags;
+  return ((flags.written | flags.undefined | flags.cleared | flags.set) & kAsked) != 0;
+}
+
+std::string comparison_words(unsigned code, const Instruction& setter, std::uint64_t setter_address) {
+  const Words* words = words_for(setter);
+  if (words == nullptr) return {};
+  const Operands operands = operands_of(setter);
+  const std::string first = operand_words(setter, operands[0], setter_address);
+  const std::string second = operands.shown > 1 ? operand_words(setter, operands[1], setter_address) : std::string();
+  std::string result;
+  const std::string_view pattern = (*words)[code & 15];
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] != '{') {
+      result += pattern[i];
+      continue;
+    }
+    const char key = pattern[i + 1];
+    i += 2;
+    result += key == '0' ? first : key == '1' ? second : first == second ? first : first + " AND " + second;
+  }
+  return result;
+}
+
+std::string sentence_after(const Instruction& instruction, std::uint64_t address, const Instruction& setter,
+                           std::uint64_t setter_address) {
+  std::string result = sentence(instruction, address);
+  const auto code = condition_of(instruction);
+  if (!code) return result;
+  const std::string words = comparison_words(*code, setter, setter_address);
+  const std::string_view general = conditions()[*code].words;
+  const std::size_t at = result.find(general);
+  if (words.empty() || at == std::string::npos) return result;
+  const std::string_view flags = general.substr(std::min(general.rfind(" ("), general.size()));
+  return result.replace(at, general.size(), words + std::string(flags));
+}
+
+}  // namespace deeptrace::isa
