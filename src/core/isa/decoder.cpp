@@ -11,9 +11,15 @@
 #include "isa/instruction.h"
 
 namespace deeptrace::isa {
+
+namespace tables {
+#include "isa_table.inc"
+extern const std::size_t kRowCount = std::size(kRows);
+}  // namespace tables
+
 namespace {
 
-#include "isa_table.inc"
+using namespace tables;
 
 constexpr std::uint32_t kNoRow = std::size(kRows);
 constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1;
@@ -483,9 +489,6 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
   return instruction;
 }
 
-std::span<const Row> rows() { return kRows; }
-const Row& row_of(const Instruction& instruction) { return kRows[instruction.row]; }
-const Operation& operation_of(const Row& row) { return kOperations[row.operation]; }
 std::string_view mnemonic_of(const Row& row) { return kMnemonics[row.mnemonic]; }
 std::string_view att_mnemonic_of(const Row& row) { return kMnemonics[row.att_mnemonic]; }
 std::string_view feature_of(const Row& row) { return kFeatures[row.feature]; }
@@ -499,19 +502,6 @@ bool condition_holds(unsigned code, std::uint64_t flags) {
   return answers[(code >> 1) & 7] != ((code & 1) != 0);
 }
 
-std::span<const OperandUse> uses_of(const Row& row) { return {kOperandUses + row.operands_at, row.operand_count}; }
-const OperandKind& kind_of(OperandUse use) { return kOperandKinds[use.kind]; }
-
-ControlFlow flow_of(const Instruction& instruction) {
-  const Row& row = row_of(instruction);
-  if ((row.traits & kGate) != 0 && (instruction.immediate & 0xff) == 0x80) return ControlFlow::system;
-  return operation_of(row).flow;
-}
-
-bool is_repeated(const Instruction& instruction) {
-  return (row_of(instruction).traits & (kRep | kRepz)) != 0 &&
-         (instruction.prefixes & (kPrefixRep | kPrefixRepne)) != 0;
-}
 
 unsigned short_displacement_scale(const Instruction& instruction) {
   if ((instruction.prefixes & kPrefixEvex) == 0) return 0;

@@ -90,7 +90,7 @@ static_assert(sizeof(Instruction) == 32);
 Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 
 /// The row of a decoded instruction.
-const Row& row_of(const Instruction& instruction);
+inline const Row& row_of(const Instruction& instruction) { return tables::kRows[instruction.row]; }
 
 /// Log2 of the factor of a one-byte displacement; 0 but for EVEX (Intel SDM volume 2, 2.7.5).
 unsigned short_displacement_scale(const Instruction& instruction);
@@ -100,9 +100,16 @@ unsigned short_displacement_scale(const Instruction& instruction);
 std::string_view vendor_difference(const Instruction& instruction);
 
 /// How control goes on. `int 0x80` is a system call, other software interrupts are traps.
-ControlFlow flow_of(const Instruction& instruction);
+inline ControlFlow flow_of(const Instruction& instruction) {
+  const Row& row = row_of(instruction);
+  if ((row.traits & kGate) != 0 && (instruction.immediate & 0xff) == 0x80) return ControlFlow::system;
+  return operation_of(row).flow;
+}
 
 /// True when a repeat prefix repeats this instruction.
-bool is_repeated(const Instruction& instruction);
+inline bool is_repeated(const Instruction& instruction) {
+  return (instruction.prefixes & (kPrefixRep | kPrefixRepne)) != 0 &&
+         (row_of(instruction).traits & (kRep | kRepz)) != 0;
+}
 
 }  // namespace deeptrace::isa

@@ -5,6 +5,7 @@
 // control flow). The tables are generated at build time by generate_table.py; x86.isa explains the notation.
 #pragma once
 
+#include <cstddef>
 #include <cstdint>
 #include <span>
 #include <string_view>
@@ -222,9 +223,17 @@ struct Row {
   std::uint32_t hints;     ///< Hint bits
 };
 
+namespace tables {
+extern const Row kRows[];
+extern const std::size_t kRowCount;
+extern const Operation kOperations[];
+extern const OperandKind kOperandKinds[];
+extern const OperandUse kOperandUses[];
+}  // namespace tables
+
 /// Views over the whole table, in file order.
-std::span<const Row> rows();
-const Operation& operation_of(const Row& row);
+inline std::span<const Row> rows() { return {tables::kRows, tables::kRowCount}; }
+inline const Operation& operation_of(const Row& row) { return tables::kOperations[row.operation]; }
 std::string_view mnemonic_of(const Row& row);
 std::string_view att_mnemonic_of(const Row& row);
 /// The processor feature that the row needs ("sse2", "avx512bw"); "none" for what every processor of the mode has.
@@ -235,7 +244,9 @@ std::string_view encoding_of(const Row& row);
 std::span<const Condition> conditions();
 /// Whether a condition holds with these flags (Intel SDM volume 1, appendix B).
 bool condition_holds(unsigned code, std::uint64_t flags);
-std::span<const OperandUse> uses_of(const Row& row);
-const OperandKind& kind_of(OperandUse use);
+inline std::span<const OperandUse> uses_of(const Row& row) {
+  return {tables::kOperandUses + row.operands_at, row.operand_count};
+}
+inline const OperandKind& kind_of(OperandUse use) { return tables::kOperandKinds[use.kind]; }
 
 }  // namespace deeptrace::isa
