@@ -442,5 +442,23 @@ TEST(Steps, PassesOnInputEnvironmentAndFolder) {
   EXPECT_EQ(read_file(output), "fed high\n" + folder.path().string() + "\n");
 }
 
+TEST(Steps, SaysWhichRegistersItDoesNotCompare) {
+  const TempFolder folder;
+  write_file(folder / "depth.c",
+             "__attribute__((noinline)) long double deeper(long double x) { return x * 3; }\n"
+             "int main(int n, char** v) { return deeper(n) > 100; }\n");
+  ASSERT_EQ(run({"gcc", "-g", "-O1", "-o", folder / "depth", folder / "depth.c"}).status, 0);
+  const Outcome outcome = deeptrace({"steps", "--from", "deeper", "--form", "json", folder / "depth"});
+  ASSERT_EQ(outcome.status, 0) << outcome.err;
+  bool loads = false;
+  const nlohmann::json result = nlohmann::json::parse(outcome.out);
+  for (const auto& row : result["steps"]) {
+    const bool x87 = row["text"].get<std::string>().starts_with("f");
+    EXPECT_EQ(row.contains("registers_followed"), x87) << row["text"];
+    loads |= x87;
+  }
+  EXPECT_TRUE(loads);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

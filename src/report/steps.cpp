@@ -58,6 +58,7 @@ class Json : public StepsSink {
     }
     add_changes(to, *row.delta);
     to += row.completed ? ",\"completed\":true" : ",\"completed\":false";
+    if (!row.registers_followed) to += ",\"registers_followed\":false";
     if (!row.memory_followed) to += ",\"memory_followed\":false";
     if (row.signal != 0) add_signal(to, row);
     to += '}';

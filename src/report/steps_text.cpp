@@ -141,6 +141,9 @@ class Text : public session::StepsSink {
     } else if (!row.completed && row.repetitions) {
       entry.lines.push_back(look(style_, Role::attention, "   note: a signal came in between; it goes on later"));
     }
+    if (!row.registers_followed)
+      entry.lines.push_back(look(style_, Role::attention,
+                                 "   note: registers beyond the first 128 bits, masks and x87 are not compared"));
     if (!row.memory_followed)
       entry.lines.push_back(look(style_, Role::attention, "   note: what this one wrote in memory is unknown"));
   }

@@ -28,7 +28,8 @@ constexpr Words kCompared = {"{0} minus {1} overflowed, signed",
                              "{0} was greater than or equal to {1}, signed",
                              "{0} was less than or equal to {1}, signed",
                              "{0} was greater than {1}, signed"};
-constexpr std::string_view kNever = "never: the test leaves that flag 0", kAlways = "always: the test leaves that flag 0";
+constexpr std::string_view kNever = "never: the test leaves that flag 0",
+                           kAlways = "always: the test leaves that flag 0";
 constexpr Words kTested = {kNever,
                            kAlways,
                            kNever,

@@ -502,7 +502,6 @@ bool condition_holds(unsigned code, std::uint64_t flags) {
   return answers[(code >> 1) & 7] != ((code & 1) != 0);
 }
 
-
 unsigned short_displacement_scale(const Instruction& instruction) {
   if ((instruction.prefixes & kPrefixEvex) == 0) return 0;
   return Shape{kShapes[instruction.row]}.displacement_scale(instruction);

@@ -55,12 +55,27 @@ struct Code {
   ControlFlow flow = ControlFlow::next;
   bool writes_memory = false;
   bool touches_vector = false;
+  bool beyond_compared = false;  ///< changes registers that are not compared: wide vectors, masks, the x87 unit
   bool repeated = false;
   bool flag_image = false;
   bool plain = false;  ///< nothing about it needs more than registers and memory compared
   std::vector<Write> writes;
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 };
+
+/// Registers are compared to xmm15 and mxcsr; what else an instruction changes is said not to be shown.
+bool changes_beyond_compared(const isa::Effects& effects) {
+  if (effects.touches_x87) return true;
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& effect = effects.registers[i];
+    if (!isa::writes(effect.access)) continue;
+    using isa::RegisterFile;
+    const RegisterFile file = effect.part.file;
+    if (file == RegisterFile::mask || file == RegisterFile::tile || file == RegisterFile::bound) return true;
+    if (file == RegisterFile::vector && (effect.part.width > 128 || effect.part.index >= 16)) return true;
+  }
+  return false;
+}
 
 /// A memory change that waits to be read back.
 struct Written {
@@ -179,6 +194,7 @@ class Stepper {
     code.touches_vector = effects.touches_vector;
     code.repeated = isa::is_repeated(instruction);
     code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
+    code.beyond_compared = changes_beyond_compared(effects);
     bool exact = !effects.unknown_memory;
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
       const bool written = operand.kind == isa::Operand::Kind::memory && isa::writes(operand.access);
@@ -238,6 +254,7 @@ class Stepper {
     row.target_name = code.target_name;
     row.target_text = code.target_text;
     row.flow = code.flow;
+    row.registers_followed = !code.beyond_compared;
   }
 
   /// Queues a finished row. Only rows of single instructions may wait; the text of others does not live as long.

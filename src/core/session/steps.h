@@ -51,6 +51,7 @@ struct StepRow {
   std::optional<bool> taken;  ///< conditional jumps: whether it jumped
   const state::Delta* delta = nullptr;
   bool completed = true;                     ///< false: it faulted, or was interrupted and will go on
+  bool registers_followed = true;            ///< false: it may have changed registers that are not compared
   bool memory_followed = true;               ///< false: it may have written memory that is not in the row
   std::optional<std::uint64_t> repetitions;  ///< of a repeated string instruction
   int signal = 0;                            ///< of a signal row, or the one that a fault brought about
