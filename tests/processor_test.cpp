@@ -290,7 +290,10 @@ Allowed allowed_by(const Instruction& instruction) {
 void expect_x87(const Instruction& instruction, Machine& before, Machine& after, const std::string& what) {
   const isa::Effects effects = isa::effects_of(instruction);
   const std::uint32_t traits = isa::row_of(instruction).traits;
-  const bool mmx = isa::feature_of(isa::row_of(instruction)) == "mmx" || what.find("mm") != std::string::npos;
+  // Instructions with mmx registers change the unit's words even where they only read.
+  const isa::Operands operands = isa::operands_of(instruction);
+  const bool mmx = std::any_of(operands.begin(), operands.end(),
+                               [](const isa::Operand& o) { return o.reg.file == isa::RegisterFile::mmx; });
   if (!effects.touches_x87 && !mmx) {
     EXPECT_TRUE(std::equal(before.extended.area.begin(), before.extended.area.begin() + 6, after.extended.area.begin()))
         << what << " changed the floating-point unit's words";
@@ -301,7 +304,8 @@ void expect_x87(const Instruction& instruction, Machine& before, Machine& after,
     return;
   }
   const std::string_view name = isa::mnemonic_of(isa::row_of(instruction));
-  if (mmx || (traits & (isa::kX87State)) != 0 || name == "fincstp" || name == "fdecstp" || name == "fninit") return;
+  static const std::set<std::string_view> kMoveTheTop = {"fincstp", "fdecstp", "fninit", "emms"};
+  if (mmx || (traits & isa::kX87State) != 0 || kMoveTheTop.count(name) != 0) return;
   const int top = (after.extended.area[3] >> 3) & 7;
   EXPECT_EQ(top, 4 - effects.x87_pushes) << what << " moved the stack otherwise";
 }
@@ -390,7 +394,7 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
   }
   for (const auto& [name, counts] : features) std::printf("%s %d/%d  ", name.c_str(), counts.second, counts.first);
   std::printf("\n%zu of %zu rows executed\n", proved.size(), isa::rows().size());
-  EXPECT_GT(proved.size(), 1400U);
+  EXPECT_GT(proved.size(), Extended::has_avx512() ? 1850U : 1000U);
 }
 
 /// Bytes at the end of a page tell how much the processor wants to see, and whether it refuses them.
