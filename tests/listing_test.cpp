@@ -279,5 +279,21 @@ TEST(CommandLine, TellsHelpVersionAndMistakes) {
   EXPECT_EQ(deeptrace({"steps", "--count", "0", demo("tidelog")}).status, 2);
 }
 
+TEST(Listing, ReadsThirtyTwoBitObjectsWithTheirRelocations) {
+  const TempFolder folder;
+  write_file(folder / "gauge.s",
+             ".globl gauge\n.type gauge, @function\ngauge:\n call level\n add $_GLOBAL_OFFSET_TABLE_, %ebx\n"
+             " lea marks@GOTOFF(%ebx), %eax\n mov marks+4, %ecx\n ret\n.bss\n.globl marks\nmarks: .zero 8\n");
+  ASSERT_EQ(run({"as", "--32", "-o", folder / "gauge.o", folder / "gauge.s"}).status, 0);
+  const Outcome outcome = deeptrace({"listing", "--form", "json", folder / "gauge.o", "gauge"});
+  ASSERT_EQ(outcome.status, 0) << outcome.err;
+  const json listing = json::parse(outcome.out);
+  EXPECT_EQ(listing["machine"], "x86, 32-bit");
+  std::vector<std::string> names;
+  for (const json& row : listing["functions"][0]["instructions"])
+    names.push_back(row["target_name"].is_null() ? "" : row["target_name"].get<std::string>());
+  EXPECT_EQ(names, (std::vector<std::string>{"level", "_GLOBAL_OFFSET_TABLE_", "marks", "marks+4", ""}));
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

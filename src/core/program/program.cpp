@@ -312,17 +312,30 @@ Reference Program::reference(std::uint64_t address) const {
   return result;
 }
 
+namespace {
+
+/// What the addend of a relative field holds beside the offset from the symbol (x86-64 ABI, table 4.9; i386 ABI, table
+/// 2.11; other numbers mean other things there).
+std::int64_t distance_in_addend(const binary::Relocation& relocation, bool wide, std::uint64_t address,
+                                std::uint64_t length) {
+  enum : std::uint32_t { kPc32 = 2, kPlt32 = 4, kGotPcRel = 9, kGotPcRelX = 41, kRexGotPcRelX = 42, k386GotPc = 10 };
+  const std::uint32_t type = relocation.type;
+  const bool branch = type == kPc32 || type == kPlt32;
+  // These count from the instruction's end …
+  if (branch || (wide && (type == kGotPcRel || type == kGotPcRelX || type == kRexGotPcRelX)))
+    return static_cast<std::int64_t>(address + length - relocation.address);
+  // … and the table's own address from its start.
+  return !wide && type == k386GotPc ? -static_cast<std::int64_t>(relocation.address - address) : 0;
+}
+
+}  // namespace
+
 std::optional<Reference> Program::relocated_reference(std::uint64_t address, std::uint64_t length) const {
   if (elf_.kind() != binary::Kind::relocatable) return std::nullopt;
   const auto found = std::lower_bound(relocations_.begin(), relocations_.end(), address,
                                       [](const binary::Relocation& r, std::uint64_t a) { return r.address < a; });
   if (found == relocations_.end() || found->address >= address + length) return std::nullopt;
-  // Relative fields count from the end of the instruction, so the addend holds the distance to it too
-  // (x86-64 ABI, table 4.9: PC32, PLT32, GOTPCREL, GOTPCRELX, REX_GOTPCRELX).
-  const std::uint32_t type = found->type;
-  const bool relative = type == 2 || type == 4 || type == 9 || type == 41 || type == 42;
-  const std::int64_t offset =
-      found->addend + (relative ? static_cast<std::int64_t>(address + length - found->address) : 0);
+  const std::int64_t offset = found->addend + distance_in_addend(*found, elf_.wide(), address, length);
   if (found->defined && !found->symbol.empty() && found->symbol.front() == '.') {
     return reference(found->symbol_value + static_cast<std::uint64_t>(offset));
   }
