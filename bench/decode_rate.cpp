@@ -3,7 +3,7 @@
 // And the text listing against `gzip -1`. Both sides in one run, alternating, medians of seven; one thread but for the
 // listing, which may use both processors.
 //
-// usage: decode_rate [FILE]      (default: the largest libLLVM here)
+// usage: decode_rate [FILE [decode]]      (default: libLLVM-14; with "decode" the listing is left out)
 #include <fcntl.h>
 #include <sys/wait.h>
 #include <unistd.h>

@@ -4,8 +4,8 @@ survivors.
 
 usage: corrupt_rows.py [HOW MANY [SEED]]      (without a number: every row, which takes hours)
 
-Each round changes some rows far apart from each other at once (their opcode, an operand or a prefix condition), builds
-the tables and runs the tests of the table; what they print must name every damaged row's mnemonic or fail to build."""
+Each round changes the opcode or one operand of a row, builds the tables and runs the tests of the table: one of them
+must fail, or the generator refuse the table. Accesses, flags and sentences are not damaged."""
 import glob
 import os
 import random

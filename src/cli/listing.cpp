@@ -8,30 +8,13 @@ namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv", "assembler"};
 
-/// Prints the source; control characters cannot occur in it but in names, which become remarks.
-class SourceLines : public session::AssemblySink {
- public:
-  explicit SourceLines(report::Output& out) : out_(out) {}
-  void line(std::string_view text) override {
-    if (text.starts_with('#')) {
-      out_.add(report::printable(text));
-    } else {
-      out_.add(text);
-    }
-    out_.add("\n");
-  }
-
- private:
-  report::Output& out_;
-};
-
 /// The assembler form stands beside the rows: it has no table that they would share.
 int write_source(const program::Program& program, const session::AssemblyRequest& request,
                  std::span<const Destination> destinations) {
   for (const Destination& to : destinations) {
     if (to.form != "assembler") continue;
-    SourceLines lines(*to.out);
-    const Result<session::AssemblySummary> summary = session::write_assembly(program, request, lines);
+    const auto lines = report::listing_assembler(*to.out);
+    const Result<session::AssemblySummary> summary = session::write_assembly(program, request, *lines);
     if (!summary) return report_error(summary.error());
   }
   return kFine;

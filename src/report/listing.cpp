@@ -72,10 +72,15 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (row.line != line_ || row.file != file_) source_line(row);
-    row_.assign("    ");
-    add_hex(row.address, 10, 0);
+    isa::Text address, offset;
+    address.add("0x");
+    address.add_digits(row.address);
+    offset.add_hex(row.offset);
+    constexpr std::size_t kAddressColumns = 14;
+    row_.assign(kAddressColumns - std::min(address.view().size(), kAddressColumns - 4), ' ');
+    row_ += address.view();
     row_ += "  +";
-    add_hex(row.offset, 0, 6);
+    add_padded(offset.view(), 6);
     row_ += ' ';
     if (style_.colour) {
       row_ += look(style_, Role::faint, spaced(row.bytes));
@@ -84,11 +89,9 @@ class Text : public ListingSink {
     }
     if (3 * row.bytes.size() < 25) row_.append(25 - 3 * row.bytes.size(), ' ');
     row_ += "  ";
-    row_ += row.text;
-    if (!row.target_name.empty() || !row.target_text.empty()) {
-      if (row.text.size() < 34) row_.append(34 - row.text.size(), ' ');
-      add_reference(row);
-    }
+    const bool refers = !row.target_name.empty() || !row.target_text.empty();
+    add_padded(row.text, refers ? 34 : 0);
+    if (refers) add_reference(row);
     line(row_);
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
@@ -100,22 +103,9 @@ class Text : public ListingSink {
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
 
-  /// "0x1f" (numbers below 10 without a prefix where `left` asks for a width to the left), padded on one side.
-  void add_hex(std::uint64_t value, std::size_t right, std::size_t left) {
-    char digits[18];
-    std::size_t count = 0;
-    std::uint64_t rest = value;
-    do {
-      digits[17 - count++] = "0123456789abcdef"[rest & 15];
-      rest >>= 4;
-    } while (rest != 0);
-    if (right != 0 || value > 9) {
-      digits[17 - count++] = 'x';
-      digits[17 - count++] = '0';
-    }
-    if (count < right) row_.append(right - count, ' ');
-    row_.append(digits + 18 - count, count);
-    if (count < left) row_.append(left - count, ' ');
+  void add_padded(std::string_view text, std::size_t width) {
+    row_ += text;
+    if (text.size() < width) row_.append(width - text.size(), ' ');
   }
 
   /// Two digits a byte, one space between them.
@@ -304,6 +294,23 @@ class Tee : public ListingSink {
   std::vector<std::unique_ptr<ListingSink>> sinks_;
 };
 
+/// Control characters can only stand in the names of remarks.
+class Source : public session::AssemblySink {
+ public:
+  explicit Source(Output& out) : out_(out) {}
+  void line(std::string_view text) override {
+    if (text.starts_with('#')) {
+      out_.add(printable(text));
+    } else {
+      out_.add(text);
+    }
+    out_.add('\n');
+  }
+
+ private:
+  Output& out_;
+};
+
 }  // namespace
 
 std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::SourceText& sources) {
@@ -311,6 +318,7 @@ std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::Sou
 }
 std::unique_ptr<ListingSink> listing_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<ListingSink> listing_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<session::AssemblySink> listing_assembler(Output& out) { return std::make_unique<Source>(out); }
 std::unique_ptr<ListingSink> listing_tee(std::vector<std::unique_ptr<ListingSink>> sinks) {
   return std::make_unique<Tee>(std::move(sinks));
 }

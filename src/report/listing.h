@@ -6,6 +6,7 @@
 
 #include "program/source_text.h"
 #include "report/output.h"
+#include "session/assembly.h"
 #include "session/listing.h"
 
 namespace deeptrace::report {
@@ -16,6 +17,8 @@ std::unique_ptr<session::ListingSink> listing_text(Output& out, Style style, pro
 std::unique_ptr<session::ListingSink> listing_json(Output& out);
 /// One row an instruction.
 std::unique_ptr<session::ListingSink> listing_csv(Output& out);
+/// Source for the assembler.
+std::unique_ptr<session::AssemblySink> listing_assembler(Output& out);
 /// Passes every row on to several sinks.
 std::unique_ptr<session::ListingSink> listing_tee(std::vector<std::unique_ptr<session::ListingSink>> sinks);
 

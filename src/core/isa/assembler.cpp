@@ -6,8 +6,6 @@
 namespace deeptrace::isa {
 namespace {
 
-constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1;
-
 /// The order in which the assembler writes legacy prefixes; one of each class.
 enum PrefixClass : std::uint8_t { kRexClass, kSegmentClass, kAddressClass, kOperandClass, kRepeatClass, kLockClass };
 
@@ -72,7 +70,6 @@ class Composer {
     if (in_.mode() == Mode::bits64 && has(kPrefixAddressSize) && in_.immediate_size[0] == 4 && memory_ != nullptr &&
         in_.modrm_at == 0)
       return false;  // absolute addresses have 64 bits in the assembler
-
     if (feature_of(row_) == "mpx" && has(kPrefixAddressSize)) return false;
     if (operands_.shown == 1 && operands_[0].kind == Operand::Kind::far && prefix_count() != 0) return false;
     if ((row_.traits & kNear) != 0 && in_.operand_size == 2 && memory_ != nullptr) return false;
@@ -106,11 +103,8 @@ class Composer {
     if (hint(kHintShortAccumulator) && is_register_form() && operands_[0].reg.index == kRax &&
         operands_[0].reg.offset == 0)
       return true;
-    // In 32-bit mode the accumulator has moves from and to absolute addresses.
-    if (in_.mode() == Mode::bits32 && row_.map == 0 && (row_.opcode & 0xfc) == 0x88 && memory_ != nullptr &&
-        memory_->memory.is_absolute() && (in_.modrm & 0xc7) == 5)
-      return ((in_.modrm >> 3) & 7) == 0;
-    return false;
+    return hint(kHintAbsoluteElsewhere) && in_.mode() == Mode::bits32 && memory_ != nullptr &&
+           memory_->memory.is_absolute() && (in_.modrm & 7) != 4 && ((in_.modrm >> 3) & 7) == kRax;
   }
 
   [[nodiscard]] bool is_exchange() const {
@@ -141,7 +135,7 @@ class Composer {
     const RegisterPart to = operands_[0].reg, from = operands_[1].reg;
     if (to.file == RegisterFile::segment) return in_.operand_size == 4;
     if (from.file == RegisterFile::segment) return in_.operand_size != 8;
-    return to.file != RegisterFile::x87 || to != from || row_.opcode != 0xdc;
+    return !hint(kHintTopElsewhere) || to != from;
   }
 
   /// The fillers of 10 and more bytes, whose prefixes the assembler writes in this order only as padding.
@@ -234,9 +228,9 @@ class Composer {
     }
     if (hint(kHintAlsoEvex)) out_.text.add("{vex} ");
     if (has(kPrefixXop) || bytes_[prefix_count()] != 0xc4) return;
-    const bool short_possible = row_.map == kFirstVexMap && (in_.rex & (kRexW | kRexX | kRexB)) == 0;
+    const bool short_possible = row_.map == kVex0F && (in_.rex & (kRexW | kRexX | kRexB)) == 0;
     // The assembler exchanges the sources of commutative operations to save a byte.
-    const bool exchange_possible = row_.map == kFirstVexMap && (in_.rex & (kRexW | kRexX | kRexB)) == kRexB &&
+    const bool exchange_possible = row_.map == kVex0F && (in_.rex & (kRexW | kRexX | kRexB)) == kRexB &&
                                    is_register_form() && operands_.shown >= 3 && (in_.vector & 8) == 0;
     if (short_possible || exchange_possible) out_.text.add("{vex3} ");
   }
@@ -263,7 +257,7 @@ class Composer {
     if (hint(kHintLoad) && prefers_store) out_.text.add("{load} ");
     if (hint(kHintStore) && !prefers_store) out_.text.add("{store} ");
     // A two-byte VEX would be possible the other way round.
-    const bool shorter = has(kPrefixVex) && row_.map == kFirstVexMap && (in_.rex & 0xf) == kRexB;
+    const bool shorter = has(kPrefixVex) && row_.map == kVex0F && (in_.rex & 0xf) == kRexB;
     if (hint(kHintLoad) && !prefers_store && shorter) out_.text.add("{load} ");
   }
 
@@ -339,24 +333,26 @@ class Composer {
       out_.text.add('\n');
       return;
     }
-    static constexpr std::array<std::string_view, 6> kSegments = {"es", "cs", "ss", "ds", "fs", "gs"};
+    const bool near = (row_.traits & kNear) != 0 && !alone;
     std::string_view word;
     switch (prefix) {
-      case 0x26: word = kSegments[0]; break;
-      case 0x2e: word = kSegments[1]; break;
-      case 0x36: word = kSegments[2]; break;
-      case 0x3e: word = (row_.traits & kNear) != 0 && in_.modrm_at != 0 && !alone ? "notrack" : kSegments[3]; break;
-      case 0x64: word = kSegments[4]; break;
-      case 0x65: word = kSegments[5]; break;
+      case 0x26: word = segment_name(kEs); break;
+      case 0x2e: word = segment_name(kCs); break;
+      case 0x36: word = segment_name(kSs); break;
+      case 0x3e: word = near && in_.modrm_at != 0 ? "notrack" : segment_name(kDs); break;
+      case 0x64: word = segment_name(kFs); break;
+      case 0x65: word = segment_name(kGs); break;
       case 0x66: word = "data16"; break;
       case 0x67: word = in_.mode() == Mode::bits64 ? "addr32" : "addr16"; break;
       case 0xf0: word = "lock"; break;
-      case 0xf2: word = (row_.traits & kNear) != 0 && !alone ? "bnd" : "repne"; break;
+      case 0xf2: word = near ? "bnd" : "repne"; break;
       default: word = (row_.traits & kRepz) != 0 ? "repe" : "rep"; break;
     }
     out_.text.add(word);
     out_.text.add(alone ? '\n' : ' ');
   }
+
+  static std::string_view segment_name(Segment segment) { return name_of({RegisterFile::segment, segment, 0, 16}); }
 
   /// True when mnemonic and operands tell the prefix, so that no word is needed.
   [[nodiscard]] bool is_told(std::uint8_t prefix) const {
@@ -364,7 +360,8 @@ class Composer {
       case kRexClass: return false;
       case kSegmentClass:
         return memory_ != nullptr && memory_->memory.segment_forced &&
-               (memory_->memory.segment.index >= kFs || in_.mode() == Mode::bits32) && !segment_is_default();
+               (memory_->memory.segment.index >= kFs || in_.mode() == Mode::bits32) &&
+               memory_->memory.segment.index != memory_->memory.default_segment();
       case kAddressClass:
         return hint(kHintAddressSize) ||
                (memory_ != nullptr && in_.modrm_at != 0 && (memory_->memory.base || has_general_index()));
@@ -379,12 +376,6 @@ class Composer {
 
   [[nodiscard]] bool has_general_index() const {
     return memory_->memory.index.file == RegisterFile::general || (in_.modrm & 7) == 4;
-  }
-
-  [[nodiscard]] bool segment_is_default() const {
-    const RegisterPart base = memory_->memory.base;
-    const bool stack = base.file == RegisterFile::general && (base.index == kRsp || base.index == kRbp);
-    return memory_->memory.segment.index == (stack ? kSs : kDs);
   }
 
   [[nodiscard]] bool is_mandatory(std::uint8_t prefix) const {
@@ -444,8 +435,6 @@ class Composer {
     names_.immediate = late_.view();
     return true;
   }
-
-  static constexpr std::uint8_t kMap3dNow = 4, kFirstVexMap = 5;
 
   const Instruction& in_;
   const Row& row_;

@@ -109,13 +109,8 @@ std::string operand_words(const Instruction& setter, const Operand& operand, std
 }  // namespace
 
 std::optional<unsigned> condition_of(const Instruction& instruction) {
-  const std::string_view name = operation_of(row_of(instruction)).name;
-  const unsigned code = instruction.opcode & 15;
-  const std::string_view condition = conditions()[code].name;
-  for (const std::string_view prefix : {"j", "set", "cmov"}) {
-    if (name.starts_with(prefix) && name.substr(prefix.size()) == condition) return code;
-  }
-  return std::nullopt;
+  const std::int8_t code = operation_of(row_of(instruction)).condition;
+  return code < 0 ? std::nullopt : std::optional<unsigned>(static_cast<unsigned>(code));
 }
 
 bool sets_condition_flags(const Instruction& instruction) {
@@ -130,18 +125,10 @@ std::string comparison_words(unsigned code, const Instruction& setter, std::uint
   const Operands operands = operands_of(setter);
   const std::string first = operand_words(setter, operands[0], setter_address);
   const std::string second = operands.shown > 1 ? operand_words(setter, operands[1], setter_address) : std::string();
-  std::string result;
-  const std::string_view pattern = (*words)[code & 15];
-  for (std::size_t i = 0; i < pattern.size(); ++i) {
-    if (pattern[i] != '{') {
-      result += pattern[i];
-      continue;
-    }
-    const char key = pattern[i + 1];
-    i += 2;
-    result += key == '0' ? first : key == '1' ? second : first == second ? first : first + " AND " + second;
-  }
-  return result;
+  return filled((*words)[code & 15], [&](char key) {
+    if (key == 'x') return first == second ? first : first + " AND " + second;
+    return key == '0' ? first : second;
+  });
 }
 
 std::string sentence_after(const Instruction& instruction, std::uint64_t address, const Instruction& setter,

@@ -22,12 +22,8 @@ namespace {
 using namespace tables;
 
 constexpr std::uint32_t kNoRow = std::size(kRows);
-constexpr std::uint8_t kRexW = 8, kRexR = 4, kRexX = 2, kRexB = 1;
 /// Bytes that may be read from the start of an instruction: the longest one and the widest fields behind it.
 constexpr std::size_t kReadable = kLongestInstruction + 9 + 8;
-
-/// Opcode maps, as MAPS of generate_table.py numbers them.
-enum Map : unsigned { kOneByte, kMap0F, kMap0F38, kMap0F3A, kMap3dNow, kVex0F, kEvex0F = 8, kEvexM5 = 11, kXop8 = 13 };
 
 /// What the generator packs of an opcode into an entry of kCells: what the length needs stands here, so that the next
 /// instruction can be looked at before this one's row is known.
@@ -66,7 +62,6 @@ struct Shape {
   [[nodiscard]] bool needs_sib() const { return has(24); }
   [[nodiscard]] bool memory_first() const { return has(25); }
   [[nodiscard]] bool no_rip() const { return has(26); }
-  [[nodiscard]] bool rip_only() const { return has(27); }
   [[nodiscard]] bool distinct() const { return has(28); }
   [[nodiscard]] bool small_reg() const { return has(29); }
   [[nodiscard]] bool small_vvvv() const { return has(30); }
@@ -155,10 +150,10 @@ constexpr std::uint32_t kSignBit[5] = {0, 0x80, 0x8000, 0x800000, 0x80000000};
 
 /// What stands before the opcode byte.
 struct Head {
-  unsigned at = 0;  ///< of the opcode
-  unsigned map = kOneByte;
-  unsigned mandatory = 0;  ///< none, 66, F3, F2 as 0 to 3
-  unsigned prefixes = 0;   ///< as in Instruction
+  unsigned at = 0;          ///< of the opcode
+  unsigned map = kOneByte;  ///< a Map
+  unsigned mandatory = 0;   ///< none, 66, F3, F2 as 0 to 3
+  unsigned prefixes = 0;    ///< as in Instruction
   unsigned rex = 0, vector = 0, evex = 0;
 };
 

@@ -134,6 +134,7 @@ class Operation:
     def __init__(self, name, sentence, place):
         self.name, self.sentence, self.place = name, sentence, place
         self.access, self.hidden, self.kind, self.traits, self.note = None, [], "next", [], ""
+        self.condition = -1
         self.flags = dict.fromkeys("rwu01", 0)
 
 
@@ -148,8 +149,8 @@ def expand_each(lines, conditions):
         if line.startswith("each "):
             block, items = [], []
             if line.strip() == "each condition":
-                variables = ["%flags", "%cc", "%words", "+cc"]
-                items = [[flags, name, words, code] for code, name, flags, words in conditions]
+                variables = ["%flags", "%code", "%cc", "%words", "+cc"]
+                items = [[flags, code, name, words, code] for code, name, flags, words in conditions]
             else:
                 variables = line.split()[1:-1]
         elif block is not None and line.strip() == "end":
@@ -295,6 +296,8 @@ def parse(paths):
                 use, _, letters = item.partition("=")
                 for letter in letters:
                     operation.flags[use] |= FLAG_BITS[letter]
+        elif word == "condition":
+            operation.condition = int(rest)
         elif word == "note":
             operation.note = (operation.note + " " + rest).strip()
         elif word == "kind":
@@ -397,7 +400,6 @@ def shape_of(row, kinds, fields, traits):
     flag(24, memory is not None and (memory[0] == "gather" or "tM" in row.operands))
     flag(25, kinds and kinds[0][0] in ("rm", "gather"))
     flag(26, "norip" in row.features or "tM" in row.operands)
-    flag(27, "riponly" in row.features)
     flag(28, memory is not None and memory[0] == "gather" or "distinct" in traits)
     small = ("mask", "tile")
     flag(29, any(k[0] == "reg" and k[1] in small for k in kinds))
@@ -485,6 +487,13 @@ def shorter_forms(row, families):
     forms = families["forms"].get(row.name, ())
     alike = lambda first, rest: any(f[0] == first and f[1:] == rest and m & row.modes for f, m in forms)
     rest, width = tuple(words[1:]), words[0][1:]
+    accumulator = {"Gb": "AL", "Gv": "rAX"}
+    if len(words) == 2 and {words[0][0], words[1][0]} == {"E", "G"}:
+        moved = tuple(accumulator.get(w, "O" + w[1]) for w in words)
+        if alike(moved[0], moved[1:]):
+            hints.add("AbsoluteElsewhere")
+    if words == ["fR", "ST0"] and alike("ST0", ("fR",)):
+        hints.add("TopElsewhere")
     if words[0] in ("Eb", "Ev"):
         if alike("Z" + width, rest) or rest == ("Iz",) and alike("Zv", ("Iv",)) or (
                 rest == ("Gv",) and alike("Zv", ("rAX",))):
@@ -505,7 +514,8 @@ def shorter_forms(row, families):
 
 HINTS = ["Load", "Store", "SizeInName", "Suffix", "BothSuffixes", "LengthSuffix", "FloatSuffix", "KeepsOrder",
          "AlsoVex", "AlsoEvex", "OperandSize", "W", "WIgnored", "IntegerSuffix", "AddressSize", "LIgnored",
-         "ShortRegister", "ShortAccumulator", "ShortImmediate", "ShortOne", "RegFree", "RegistersElsewhere", "WZero", "RmFree", "ShortIn32Bits"]
+         "ShortRegister", "ShortAccumulator", "ShortImmediate", "ShortOne", "RegFree", "RegistersElsewhere", "WZero", "RmFree", "ShortIn32Bits", "AbsoluteElsewhere",
+         "TopElsewhere"]
 
 
 def families_of(rows):
@@ -622,9 +632,8 @@ def main():
             pool += uses
         fields = immediates_of(row)
         traits = set(row.operation.traits) | {f for f in row.features if f in TRAITS}
-        if row.space != "legacy" or row.operands and row.operands[0][0] == "m" and row.space == "legacy":
-            if row.space == "legacy":
-                traits.discard("aligned")
+        if row.space == "legacy" and row.operands and row.operands[0][0] == "m":
+            traits.discard("aligned")  # mmx forms of operations on 128 bits
         unknown = [f for f in row.features if f not in TRAITS + VECTOR + ["b16", "b32", "b64"]
                    and not re.fullmatch(r"n\d+", f)]
         if unknown:
@@ -677,7 +686,7 @@ def main():
         for o in operations:
             f = o.flags
             out.write(f"    {{{cpp_string(o.name)}, {cpp_string(o.sentence)}, {cpp_string(o.note)}, ControlFlow::{o.kind + '_' if o.kind == 'return' else o.kind}, "
-                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}}},\n")
+                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}, {o.condition}}},\n")
         out.write("};\n\nconstexpr OperandKind kOperandKinds[] = {\n")
         for source, file, index, offset, width in kinds:
             out.write(f"    {{Source::{source}, RegisterFile::{file}, {index}, {offset}, Width::{width}}},\n")

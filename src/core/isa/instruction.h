@@ -37,6 +37,9 @@ enum Prefix : std::uint16_t {
   kPrefixVendor = 1 << 13,  ///< makers differ here; this is read as Intel's processors do (see vendor_difference)
 };
 
+/// Bits of Instruction::rex.
+inline constexpr std::uint8_t kRexB = 1, kRexX = 2, kRexR = 4, kRexW = 8;
+
 /// Fields of Instruction::vector and Instruction::evex.
 enum VectorField : std::uint8_t {
   kVectorRegister = 0x1f,  ///< vector: VEX.vvvv and EVEX.V' as a register number

@@ -6,8 +6,6 @@
 namespace deeptrace::isa {
 namespace {
 
-constexpr std::uint8_t kRexB = 1, kRexX = 2, kRexR = 4, kRexW = 8;
-
 RegisterPart general(unsigned index, unsigned width) {
   return {RegisterFile::general, static_cast<std::uint8_t>(index), 0, static_cast<std::uint16_t>(width)};
 }
@@ -19,9 +17,6 @@ std::int64_t sign_extend(std::uint64_t value, unsigned bits) {
   value &= (sign << 1) - 1;
   return static_cast<std::int64_t>((value ^ sign) - sign);
 }
-
-/// How many slots or bytes the widths that are fixed numbers of bits have, by Width.
-constexpr std::uint16_t kFixedBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
 
 class Builder {
  public:
@@ -44,7 +39,7 @@ class Builder {
   [[nodiscard]] unsigned native_bits() const { return mode64_ ? 64 : 32; }
 
   [[nodiscard]] unsigned bits_of(Width width) const {
-    if (width <= Width::b4096) return kFixedBits[static_cast<std::size_t>(width)];
+    if (width <= Width::b4096) return fixed_bits(width);
     const unsigned operand_bits = in_.operand_size * 8U;
     switch (width) {
       case Width::vector: return in_.vector_bits();
@@ -69,7 +64,6 @@ class Builder {
     }
   }
 
-  /// Widths of vector registers whose elements are spread: a register is at least 128 bits wide.
   [[nodiscard]] RegisterPart register_part(const OperandKind& kind, unsigned index, unsigned bits) const {
     const auto number = static_cast<std::uint8_t>(index);
     switch (kind.file) {
@@ -162,9 +156,7 @@ class Builder {
     } else {
       address32(recipe);
     }
-    const bool on_stack =
-        recipe.base.file == RegisterFile::general && (recipe.base.index == kRsp || recipe.base.index == kRbp);
-    choose_segment(recipe, on_stack ? kSs : kDs);
+    choose_segment(recipe, recipe.default_segment());
     if (recipe.base.file == RegisterFile::general && recipe.base.index == kRsp && pops()) {
       recipe.hidden_displacement = in_.operand_size;
     }

@@ -25,6 +25,10 @@ struct MemoryRecipe {
   /// For bit tests: the register whose value, signed and divided by the operand's width, moves the address too.
   RegisterPart bit_number;
 
+  /// The segment that is used without a prefix: ss with rsp and rbp as the base (Intel SDM volume 1, 3.7.4).
+  [[nodiscard]] Segment default_segment() const {
+    return base.file == RegisterFile::general && (base.index == kRsp || base.index == kRbp) ? kSs : kDs;
+  }
   [[nodiscard]] bool is_ip_relative() const { return base.file == RegisterFile::instruction_pointer; }
   /// True when the displacement alone is the address.
   [[nodiscard]] bool is_absolute() const { return !base && !index; }
@@ -65,6 +69,12 @@ struct Operands {
   [[nodiscard]] const Operand* end() const { return items.data() + count; }
   [[nodiscard]] const Operand& operator[](std::size_t i) const { return items[i]; }
 };
+
+/// The register that an operand of Source::fixed stands for; the whole of it where the instruction decides the width.
+inline RegisterPart implied_register(const OperandKind& kind) {
+  const unsigned bits = fixed_bits(kind.width);
+  return {kind.file, kind.index, kind.offset, static_cast<std::uint16_t>(bits != 0 ? bits : 64)};
+}
 
 /// Works out all operands.
 Operands operands_of(const Instruction& instruction);

@@ -28,6 +28,7 @@ struct Operation {
   std::string_view note;      ///< what people get wrong with it; may be empty
   ControlFlow flow;
   FlagUse flags;
+  std::int8_t condition;  ///< the code of the condition that decides (see conditions()), or -1
 };
 
 /// One of the sixteen conditions of jumps, sets and moves, by its four-bit code.
@@ -98,6 +99,25 @@ enum class Width : std::uint8_t {
   x87_environment,  ///< 14 bytes with 16-bit operands, else 28
   x87_state,        ///< 94 bytes with 16-bit operands, else 108
   unknown,          ///< decided by more state than the registers: the text knows no size
+};
+
+/// Bits of a width that is the same for every instruction; 0 for those that depend on it.
+constexpr unsigned fixed_bits(Width width) {
+  constexpr std::uint16_t kBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
+  return width <= Width::b4096 ? kBits[static_cast<std::size_t>(width)] : 0;
+}
+
+/// Opcode maps, as MAPS of generate_table.py numbers them.
+enum Map : std::uint8_t {
+  kOneByte,
+  kMap0F,
+  kMap0F38,
+  kMap0F3A,
+  kMap3dNow,
+  kVex0F,
+  kEvex0F = 8,
+  kEvexM5 = 11,
+  kXop8 = 13
 };
 
 struct OperandKind {
@@ -193,6 +213,8 @@ enum Hint : std::uint32_t {
   kHintShortIn32Bits = 1 << 24,       ///< the form with the register in the opcode exists in 32-bit mode only
   kHintRmFree = 1 << 23,              ///< ModRM.rm means nothing
   kHintWZero = 1 << 22,               ///< assemblers write W as 0
+  kHintAbsoluteElsewhere = 1 << 25,   ///< 32-bit mode: the accumulator has a form for absolute addresses
+  kHintTopElsewhere = 1 << 26,        ///< with st as both operands, assemblers take the row that names st first
   kHintShortOne = 1 << 19,            ///< there is a shorter form for the immediate 1
 };
 
@@ -213,7 +235,7 @@ struct Row {
   Field immediates[2];
   std::uint32_t traits;
   std::uint8_t feature;  ///< what the processor must have, see feature_of
-  std::uint8_t map;      ///< the opcode map, in the order of MAPS in generate_table.py
+  std::uint8_t map;      ///< a Map
   std::uint8_t opcode;
   std::uint8_t element;    ///< EVEX broadcast: log2 of an element's bytes; 0: none
   std::uint8_t modes;      ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode

@@ -207,7 +207,8 @@ class Writer {
   void add_memory(const Operand& operand) {
     const MemoryRecipe& recipe = operand.memory;
     if (!att_ && (row_.traits & kNoSize) == 0 && !operand.unknown_size) text_.add(size_name(operand.width));
-    const bool prefix = recipe.segment_forced && segment_has_effect(in_, recipe) && !is_default(recipe);
+    const bool prefix =
+        recipe.segment_forced && recipe.segment.index != recipe.default_segment() && segment_has_effect(in_, recipe);
     const bool empty_index = has_empty_index(in_, recipe);
     const bool bare = recipe.is_absolute() && !empty_index;
     if (prefix || (bare && !att_)) {
@@ -225,13 +226,6 @@ class Writer {
                                         : std::string_view(&"0123456789"[operand.broadcast], 1));
       text_.add('}');
     }
-  }
-
-  /// Overrides that name the segment in use anyway mean nothing.
-  [[nodiscard]] static bool is_default(const MemoryRecipe& recipe) {
-    const bool stack =
-        recipe.base.file == RegisterFile::general && (recipe.base.index == kRsp || recipe.base.index == kRbp);
-    return recipe.segment.index == (stack ? kSs : kDs);
   }
 
   void add_absolute(const MemoryRecipe& recipe) {
@@ -369,31 +363,19 @@ Text text_of(const Instruction& instruction, std::uint64_t address, Syntax synta
 
 std::string sentence(const Instruction& instruction, std::uint64_t address) {
   const Operands operands = operands_of(instruction);
-  const std::string_view pattern = operation_of(row_of(instruction)).sentence;
-  std::string result;
-  for (std::size_t i = 0; i < pattern.size(); ++i) {
-    if (pattern[i] != '{' || i + 2 >= pattern.size() || pattern[i + 2] != '}') {
-      result += pattern[i];
-      continue;
-    }
-    const char key = pattern[i + 1];
-    i += 2;
+  std::string result = filled(operation_of(row_of(instruction)).sentence, [&](char key) {
+    if (key == 'v') return std::to_string(instruction.operand_size * 8);
+    const auto index = static_cast<unsigned>(key - '0');
+    if (index >= operands.count) return std::string();
+    Operand operand = operands[index];
+    const std::string size = operand.kind == Operand::Kind::memory && operand.width != 0
+                                 ? "the " + std::to_string(operand.width) + "-bit value at "
+                                 : "";
+    if (!size.empty()) operand.width = 0;
     Text piece;
-    if (key == 'v') {
-      result += std::to_string(instruction.operand_size * 8);
-    } else if (const auto index = static_cast<unsigned>(key - '0'); index < operands.count) {
-      const Operand& operand = operands[index];
-      if (operand.kind == Operand::Kind::memory && operand.width != 0) {
-        Operand bare = operand;
-        bare.width = 0;
-        add_operand(piece, instruction, bare, address, Syntax::intel);
-        result += "the " + std::to_string(operand.width) + "-bit value at ";
-      } else {
-        add_operand(piece, instruction, operand, address, Syntax::intel);
-      }
-      result += piece.view();
-    }
-  }
+    add_operand(piece, instruction, operand, address, Syntax::intel);
+    return size + std::string(piece.view());
+  });
   if (is_repeated(instruction)) result += "; repeated, rcx times at most";
   return result;
 }
@@ -401,31 +383,17 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
 std::string general_sentence(const Row& row) {
   constexpr std::string_view kOrder[] = {"the first operand", "the second operand", "the third operand",
                                          "the fourth operand", "the fifth operand"};
-  const std::string_view pattern = operation_of(row).sentence;
   const auto uses = uses_of(row);
-  std::string result;
-  for (std::size_t i = 0; i < pattern.size(); ++i) {
-    if (pattern[i] != '{' || i + 2 >= pattern.size() || pattern[i + 2] != '}') {
-      result += pattern[i];
-      continue;
-    }
-    const char key = pattern[i + 1];
-    i += 2;
+  return filled(operation_of(row).sentence, [&](char key) -> std::string {
     const auto index = static_cast<unsigned>(key - '0');
-    if (key == 'v') {
-      result += "operand-size";
-    } else if (index < row.shown) {
-      result += row.shown == 1 ? std::string_view("the operand") : kOrder[std::min(index, 4U)];
-    } else if (index < uses.size()) {
-      const OperandKind& kind = kind_of(uses[index]);
-      constexpr std::uint16_t kBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
-      const std::uint16_t bits = kind.width <= Width::b4096 ? kBits[static_cast<std::size_t>(kind.width)] : 64;
-      const std::string_view name = kind.source == Source::fixed ? name_of({kind.file, kind.index, kind.offset, bits})
-                                                                 : std::string_view("memory");
-      result += name.empty() ? std::string_view("a register") : name;
-    }
-  }
-  return result;
+    if (key == 'v') return "operand-size";
+    if (index < row.shown) return std::string(row.shown == 1 ? "the operand" : kOrder[std::min(index, 4U)]);
+    if (index >= uses.size()) return {};
+    const OperandKind& kind = kind_of(uses[index]);
+    if (kind.source != Source::fixed) return "memory";
+    const std::string_view name = name_of(implied_register(kind));
+    return std::string(name.empty() ? "a register" : name);
+  });
 }
 
 std::string flag_names(std::uint64_t flags) {

@@ -51,6 +51,21 @@ void add_bare_text(Text& text, const Instruction& instruction, std::uint64_t add
 void add_operand(Text& text, const Instruction& instruction, const Operand& operand, std::uint64_t address,
                  Syntax syntax, const Names& names = {});
 
+/// A pattern with what `piece` gives for each key in place of "{key}"; keys are single characters.
+template <class Piece>
+std::string filled(std::string_view pattern, Piece piece) {
+  std::string result;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] == '{' && i + 2 < pattern.size() && pattern[i + 2] == '}') {
+      result += piece(pattern[i + 1]);
+      i += 2;
+    } else {
+      result += pattern[i];
+    }
+  }
+  return result;
+}
+
 /// What the instruction does, in a sentence with its operands filled in.
 std::string sentence(const Instruction& instruction, std::uint64_t address);
 

@@ -1,29 +1,16 @@
 #include "program/location.h"
 
-#include <set>
-
-#include "base/near_names.h"
-
 #include <algorithm>
 #include <charconv>
 #include <optional>
+#include <set>
 
+#include "base/near_names.h"
+#include "base/number.h"
 #include "isa/instruction.h"
 
 namespace deeptrace::program {
 namespace {
-
-std::optional<std::uint64_t> number(std::string_view text) {
-  int base = 10;
-  if (text.starts_with("0x") || text.starts_with("0X")) {
-    base = 16;
-    text.remove_prefix(2);
-  }
-  std::uint64_t value = 0;
-  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value, base);
-  if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
-  return value;
-}
 
 Error unknown(const Program& program, std::string_view location, const std::string& what) {
   std::string message = std::string(location) + ": " + what;
@@ -101,7 +88,7 @@ std::vector<AddressRange> whole(const std::vector<const Function*>& functions) {
 Result<std::vector<AddressRange>> file_location(const Program& program, std::string_view location, std::size_t colon) {
   const std::string_view file = location.substr(0, colon);
   const std::string_view rest = location.substr(colon + 1);
-  if (const auto line = number(rest)) return line_location(program, location, file, *line);
+  if (const auto line = number_in(rest)) return line_location(program, location, file, *line);
   std::vector<const Function*> found = program.functions_named(rest);
   std::erase_if(found,
                 [&](const Function* f) { return !f->source || !path_matches(program.source_path(*f->source), file); });
@@ -124,8 +111,8 @@ Result<std::vector<AddressRange>> from_address(const Program& program, std::stri
 
 Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location) {
   if (const auto dots = location.find(".."); dots != std::string_view::npos && dots != 0) {
-    const auto from = number(location.substr(0, dots));
-    const auto to = number(location.substr(dots + 2));
+    const auto from = number_in(location.substr(0, dots));
+    const auto to = number_in(location.substr(dots + 2));
     if (!from || !to || *from >= *to)
       return Error{Fault::usage, std::string(location) + ": a range is written as 0x401136..0x401180"};
     return std::vector<AddressRange>{{*from, *to}};
@@ -138,7 +125,7 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
     return std::vector<AddressRange>{{section->address, section->address + section->size}};
   }
   if (!found.empty()) return whole(found);
-  if (const auto address = number(location)) return from_address(program, location, *address);
+  if (const auto address = number_in(location)) return from_address(program, location, *address);
   for (const Label& label : program.labels()) {
     if (label.name == location) return from_address(program, location, label.address);
   }
@@ -146,7 +133,7 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
   if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
     return file_location(program, location, colon);
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
-    const auto offset = number(location.substr(plus + 1));
+    const auto offset = number_in(location.substr(plus + 1));
     const std::vector<const Function*> base = program.functions_named(location.substr(0, plus));
     if (offset && !base.empty()) {
       if (*offset >= base.front()->size) {

@@ -1,12 +1,13 @@
 #include "session/explain.h"
 
 #include <algorithm>
-#include <array>
 #include <cctype>
+#include <charconv>
 #include <map>
 #include <set>
 
 #include "base/near_names.h"
+#include "base/number.h"
 
 namespace deeptrace::session {
 namespace {
@@ -17,7 +18,7 @@ using isa::Operand;
 using isa::RegisterFile;
 using isa::RegisterPart;
 
-std::string number(std::int64_t value) {
+std::string signed_hex(std::int64_t value) {
   isa::Text text;
   text.add_signed_hex(value);
   return std::string(text.view());
@@ -30,45 +31,24 @@ std::string lower(std::string_view word) {
   return result;
 }
 
-/// Hexadecimal digits in pairs, with spaces or commas between them or not, "0x" before the pairs or not.
+/// Hexadecimal digits in pairs, with spaces, commas or colons between them or not, "0x" before a pair or not.
 std::optional<std::vector<std::uint8_t>> bytes_of(std::string_view text) {
   std::vector<std::uint8_t> bytes;
-  int high = -1;
-  for (std::size_t i = 0; i < text.size(); ++i) {
-    const char c = text[i];
-    if (c == ' ' || c == ',' || c == ':') continue;
-    if (c == '0' && high < 0 && i + 1 < text.size() && (text[i + 1] | 0x20) == 'x') {
-      ++i;
+  while (!text.empty()) {
+    if (text.front() == ' ' || text.front() == ',' || text.front() == ':') {
+      text.remove_prefix(1);
       continue;
     }
-    const int digit = c >= '0' && c <= '9'                     ? c - '0'
-                      : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10
-                                                               : -1;
-    if (digit < 0) return std::nullopt;
-    if (high < 0) {
-      high = digit;
-    } else {
-      bytes.push_back(static_cast<std::uint8_t>(high << 4 | digit));
-      high = -1;
-    }
+    if (text.starts_with("0x") || text.starts_with("0X")) text.remove_prefix(2);
+    std::uint8_t byte = 0;
+    const auto [end, error] =
+        std::from_chars(text.data(), text.data() + std::min<std::size_t>(2, text.size()), byte, 16);
+    if (error != std::errc{} || end != text.data() + 2) return std::nullopt;
+    bytes.push_back(byte);
+    text.remove_prefix(2);
   }
-  if (high >= 0 || bytes.empty()) return std::nullopt;
+  if (bytes.empty()) return std::nullopt;
   return bytes;
-}
-
-std::optional<std::uint64_t> number_of(std::string_view text) {
-  const bool hex = text.starts_with("0x") || text.starts_with("0X");
-  if (hex) text.remove_prefix(2);
-  if (text.empty() || text.size() > 16) return std::nullopt;
-  std::uint64_t value = 0;
-  for (const char c : text) {
-    const int digit = c >= '0' && c <= '9'                     ? c - '0'
-                      : (c | 0x20) >= 'a' && (c | 0x20) <= 'f' ? (c | 0x20) - 'a' + 10
-                                                               : -1;
-    if (digit < 0 || (!hex && digit > 9)) return std::nullopt;
-    value = value * (hex ? 16 : 10) + static_cast<unsigned>(digit);
-  }
-  return value;
 }
 
 std::string access_words(Access access) {
@@ -201,22 +181,21 @@ class BytesExplainer {
   }
 
   [[nodiscard]] std::string prefix_words(std::uint8_t byte, bool last) const {
-    static constexpr std::array<std::string_view, 6> kSegments = {"es", "cs", "ss", "ds", "fs", "gs"};
-    const auto segment = [&](unsigned index) {
-      return "prefix: segment " + std::string(kSegments[index]) +
-             (index < 4 && mode64() ? ", without effect on addresses in 64-bit mode" : "");
+    const auto segment = [&](isa::Segment which) {
+      return "prefix: segment " + std::string(isa::name_of({RegisterFile::segment, which, 0, 16})) +
+             (which < isa::kFs && mode64() ? ", without effect on addresses in 64-bit mode" : "");
     };
     if (mode64() && (byte & 0xf0) == 0x40)
       return last ? rex_words(byte) : "REX prefix, ignored: another prefix follows";
     const bool mandatory = (in_.prefixes & isa::kPrefixMandatory) != 0;
     const bool repeats = (in_.prefixes & (isa::kPrefixRep | isa::kPrefixRepne)) != 0;
     switch (byte) {
-      case 0x26: return segment(0);
-      case 0x2e: return segment(1);
-      case 0x36: return segment(2);
-      case 0x3e: return segment(3);
-      case 0x64: return segment(4);
-      case 0x65: return segment(5);
+      case 0x26: return segment(isa::kEs);
+      case 0x2e: return segment(isa::kCs);
+      case 0x36: return segment(isa::kSs);
+      case 0x3e: return segment(isa::kDs);
+      case 0x64: return segment(isa::kFs);
+      case 0x65: return segment(isa::kGs);
       case 0x66: return mandatory && !repeats ? "prefix: part of the opcode" : "prefix: operands of 16 bits";
       case 0x67: return mode64() ? "prefix: addresses of 32 bits" : "prefix: addresses of 16 bits";
       case 0xf0: return "prefix: lock, one undivided access to memory";
@@ -275,7 +254,7 @@ class BytesExplainer {
   }
 
   void numbers() {
-    std::string words = "displacement " + number(in_.displacement);
+    std::string words = "displacement " + signed_hex(in_.displacement);
     const bool scaled = isa::short_displacement_scale(in_) != 0 && in_.displacement_size == 1;
     if (scaled) words += " (the byte times " + std::to_string(1 << isa::short_displacement_scale(in_)) + ")";
     add(in_.displacement_at, in_.displacement_size, words);
@@ -356,11 +335,8 @@ std::string place_name(const isa::OperandKind& kind, bool memory_only, bool regi
     default: break;
   }
   if (kind.source == Source::fixed) {
-    const bool sized = kind.width <= isa::Width::b4096;
-    constexpr std::uint16_t kBits[] = {0, 8, 16, 32, 64, 80, 128, 256, 512, 4096};
-    const std::uint16_t bits = sized ? kBits[static_cast<std::size_t>(kind.width)] : 64;
-    const std::string name(isa::name_of({kind.file, kind.index, kind.offset, bits}));
-    return sized ? name : name + " or its part";
+    const std::string name(isa::name_of(isa::implied_register(kind)));
+    return isa::fixed_bits(kind.width) != 0 ? name : name + " or its part";
   }
   if (kind.source != Source::rm || register_only) return reg;
   if (memory_only) return memory;
@@ -501,7 +477,7 @@ Result<Explanation> explain(const ExplainRequest& request) {
     return result;
   }
   if (kind == "flags") {
-    const auto value = number_of(word);
+    const auto value = number_in(word);
     if (!value) return Error{Fault::usage, "explain flags: " + request.word + ": is not a number"};
     result.flags = explain_flags(*value);
     return result;
@@ -512,7 +488,7 @@ Result<Explanation> explain(const ExplainRequest& request) {
     if (bytes_of(word)) {
       if (Result<ExplainedBytes> bytes = explain_bytes(request)) result.bytes = std::move(*bytes);
     }
-    if (const auto value = number_of(word)) result.flags = explain_flags(*value);
+    if (const auto value = number_in(word)) result.flags = explain_flags(*value);
   }
   if (!result.instruction && !result.reg && !result.bytes && !result.flags) return unknown(request.word);
   return result;

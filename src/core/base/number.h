@@ -1,0 +1,14 @@
+// Numbers as people write them on a command line.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string_view>
+
+namespace deeptrace {
+
+/// The number that the whole text is: decimal, or hexadecimal behind "0x". Nothing for other text and for what does not
+/// fit 64 bits.
+std::optional<std::uint64_t> number_in(std::string_view text);
+
+}  // namespace deeptrace
