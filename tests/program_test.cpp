@@ -186,7 +186,8 @@ TEST(Touched, IsWhatTheManualSays) {
   EXPECT_EQ(touched({0xe8, 0, 0, 0, 0}, {{Reg::rsp, 0x8000}}), "w7ff8+8 ");
   EXPECT_EQ(touched({0x8f, 0x44, 0x24, 0x10}, {{Reg::rsp, 0x8000}}), "w8018+8 r8000+8 ")
       << "pop counts rsp after the pop";
-  EXPECT_EQ(touched({0xc8, 0x20, 0, 3}, {{Reg::rsp, 0x8000}}), "w7fe0+32 ");
+  EXPECT_EQ(touched({0xc8, 0x20, 0, 3}, {{Reg::rsp, 0x8000}, {Reg::rbp, 0x9000}}), "w7fe0+32 r8ff0+16 ")
+      << "a nested frame copies the outer frames' addresses";
   EXPECT_EQ(touched({0xf3, 0xaa}, {{Reg::rdi, 0x8000}, {Reg::rcx, 10}}), "w8000+10 ");
   EXPECT_EQ(touched({0xf3, 0x48, 0xa5}, {{Reg::rdi, 0x8000}, {Reg::rsi, 0x9000}, {Reg::rcx, 3}, {Reg::rflags, 0x400}}),
             "w7ff0+24 r8ff0+24 ");

@@ -21,6 +21,11 @@ PrefixClass class_of(std::uint8_t prefix) {
   }
 }
 
+Segment segment_of(std::uint8_t prefix) {
+  if (prefix >= 0x64) return prefix == 0x64 ? kFs : kGs;
+  return static_cast<Segment>((prefix >> 3) & 3);
+}
+
 bool fits_signed_byte(std::int64_t value) { return value >= -128 && value <= 127; }
 
 class Composer {
@@ -295,8 +300,11 @@ class Composer {
     // What the text says must not have been written apart.
     unsigned seen = 0;
     for (const std::uint8_t prefix : prefixes.subspan(together)) {
-      seen |= 1U << class_of(prefix);
-      if (!is_told(prefix)) add_word(prefix, false);
+      if (is_told(prefix)) {
+        seen |= 1U << class_of(prefix);
+      } else {
+        add_word(prefix, false);
+      }
     }
     for (const std::uint8_t prefix : prefixes.first(together)) {
       if (is_told(prefix) && (seen & (1U << class_of(prefix))) == 0) return false;
@@ -336,17 +344,13 @@ class Composer {
     const bool near = (row_.traits & kNear) != 0 && !alone;
     std::string_view word;
     switch (prefix) {
-      case 0x26: word = segment_name(kEs); break;
-      case 0x2e: word = segment_name(kCs); break;
-      case 0x36: word = segment_name(kSs); break;
       case 0x3e: word = near && in_.modrm_at != 0 ? "notrack" : segment_name(kDs); break;
-      case 0x64: word = segment_name(kFs); break;
-      case 0x65: word = segment_name(kGs); break;
       case 0x66: word = "data16"; break;
       case 0x67: word = in_.mode() == Mode::bits64 ? "addr32" : "addr16"; break;
       case 0xf0: word = "lock"; break;
       case 0xf2: word = near ? "bnd" : "repne"; break;
-      default: word = (row_.traits & kRepz) != 0 ? "repe" : "rep"; break;
+      case 0xf3: word = (row_.traits & kRepz) != 0 ? "repe" : "rep"; break;
+      default: word = segment_name(segment_of(prefix)); break;
     }
     out_.text.add(word);
     out_.text.add(alone ? '\n' : ' ');
@@ -360,6 +364,7 @@ class Composer {
       case kRexClass: return false;
       case kSegmentClass:
         return memory_ != nullptr && memory_->memory.segment_forced &&
+               segment_of(prefix) == memory_->memory.segment.index &&
                (memory_->memory.segment.index >= kFs || in_.mode() == Mode::bits32) &&
                memory_->memory.segment.index != memory_->memory.default_segment();
       case kAddressClass:

@@ -187,6 +187,7 @@ class HeadReader {
         head_.rex = byte;  // forgotten again when another prefix follows
       } else if (start == kLegacyPrefix) {
         head_.rex = 0;
+        if (kMode64 && is_ignored_segment(byte)) continue;
         head_.prefixes = (head_.prefixes & kPrefixActions[byte].keep) | kPrefixActions[byte].set;
       } else {
         head_.mandatory = kMandatory[(head_.prefixes >> 1) & 7];
@@ -194,6 +195,11 @@ class HeadReader {
       }
       if (head_.at + 1 >= kLongestInstruction) return false;
     }
+  }
+
+  /// es, cs, ss and ds are no overrides in 64-bit mode: fs or gs before them stays (AMD64 manual volume 3, 1.2.4).
+  [[nodiscard]] bool is_ignored_segment(std::uint8_t byte) const {
+    return (byte & 0xe7) == 0x26 && ((head_.prefixes >> kSegmentShift) & 7) > kFs;
   }
 
   void read_escape() {

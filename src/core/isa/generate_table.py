@@ -99,7 +99,7 @@ def operand_kind(word, place):
     stack = re.fullmatch(r"(push|pop)(\d?)", word)
     if stack:
         return (stack[1], "none", int(stack[2] or 1), 0, "stack_slots")
-    if word in ("enter", "leave"):
+    if word in ("enter", "leave", "display"):
         return (word, "none", 1, 0, "stack_slots")
     if word == "xlat":
         return ("xlat", "none", 0, 0, "b8")
@@ -134,7 +134,7 @@ class Operation:
     def __init__(self, name, sentence, place):
         self.name, self.sentence, self.place = name, sentence, place
         self.access, self.hidden, self.kind, self.traits, self.note = None, [], "next", [], ""
-        self.condition = -1
+        self.condition, self.does = -1, None
         self.flags = dict.fromkeys("rwu01", 0)
 
 
@@ -298,6 +298,8 @@ def parse(paths):
                     operation.flags[use] |= FLAG_BITS[letter]
         elif word == "condition":
             operation.condition = int(rest)
+        elif word == "does":
+            operation.does = rest
         elif word == "note":
             operation.note = (operation.note + " " + rest).strip()
         elif word == "kind":
@@ -686,7 +688,7 @@ def main():
         for o in operations:
             f = o.flags
             out.write(f"    {{{cpp_string(o.name)}, {cpp_string(o.sentence)}, {cpp_string(o.note)}, ControlFlow::{o.kind + '_' if o.kind == 'return' else o.kind}, "
-                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}, {o.condition}}},\n")
+                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}, {o.condition}, {'meaning::' + o.does if o.does else 'nullptr'}}},\n")
         out.write("};\n\nconstexpr OperandKind kOperandKinds[] = {\n")
         for source, file, index, offset, width in kinds:
             out.write(f"    {{Source::{source}, RegisterFile::{file}, {index}, {offset}, Width::{width}}},\n")

@@ -307,6 +307,10 @@ class Builder {
         const unsigned slots = 1 + ((in_.immediate >> 16) & 31);
         return stack_memory(operand, kRsp, slots, -static_cast<std::int32_t>(slots * in_.operand_size));
       }
+      case Source::display: {
+        const unsigned level = (in_.immediate >> 16) & 31, slots = level > 1 ? level - 1 : 0;
+        return stack_memory(operand, kRbp, slots, -static_cast<std::int32_t>(slots * in_.operand_size));
+      }
       case Source::leave: return stack_memory(operand, kRbp, 1, 0);
       case Source::xlat:
         implied_memory(operand, kind, general(kRbx, in_.address_size * 8U));

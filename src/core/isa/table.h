@@ -10,6 +10,7 @@
 #include <span>
 #include <string_view>
 
+#include "isa/meaning.h"
 #include "isa/register.h"
 
 namespace deeptrace::isa {
@@ -29,6 +30,7 @@ struct Operation {
   ControlFlow flow;
   FlagUse flags;
   std::int8_t condition;  ///< the code of the condition that decides (see conditions()), or -1
+  Meaning meaning;        ///< what it computes; nullptr outside the integer core
 };
 
 /// One of the sixteen conditions of jumps, sets and moves, by its four-bit code.
@@ -58,6 +60,7 @@ enum class Source : std::uint8_t {
   push,                ///< the stack slots below rsp that get pushed
   pop,                 ///< the stack slots at rsp that get popped
   enter,               ///< the stack slots that `enter` fills
+  display,             ///< the stack slots below rbp that a nested `enter` reads
   leave,               ///< the slot at rbp
   xlat,                ///< memory at rbx + al
   at_reg,              ///< memory at the address in ModRM.reg, in segment es
