@@ -29,7 +29,7 @@ using state::reg_of;
 using state::RegisterSet;
 using state::value_of;
 
-constexpr std::uint64_t kCode = 0x10000000, kData = 0x20000000, kDataSize = 0x10000, kMiddle = kData + kDataSize / 2;
+constexpr std::uint64_t kCode = 0x10000000, kData = 0x20000000, kDataSize = 0x4000, kMiddle = kData + kDataSize / 2;
 constexpr std::uint64_t kStatusFlags = 0xcd5;  // OF DF SF ZF AF PF CF
 constexpr std::uint64_t kDirection = 0x400;
 
@@ -251,8 +251,9 @@ inline bool prepare(const Instruction& instruction, std::mt19937_64& random, Mac
     }
     if (recipe.bit_number && reg_of(recipe.bit_number) == base) return false;
     const std::uint64_t index = recipe.index ? value_of(machine.registers, recipe.index) * recipe.scale : 0;
-    // The frame pointer's slots lie apart from those of the stack pointer.
-    const std::uint64_t apart = operand.stack_slot && base == Reg::rbp ? 0x1000 : 0;
+    // The frame pointer's slots lie apart from those of the stack pointer, and a string's source from its destination.
+    const bool slots = operand.stack_slot && base == Reg::rbp, source = base == Reg::rsi && instruction.modrm_at == 0;
+    const std::uint64_t apart = slots || source ? 0x1000 : 0;
     const std::uint64_t at = kMiddle + apart - index - static_cast<std::uint64_t>(recipe.displacement);
     machine.registers[base] = recipe.base.width == 32 ? at & 0xffffffff : at;
     if (base == Reg::rsp && machine.registers[base] % 16 != 0) return false;

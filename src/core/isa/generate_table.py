@@ -41,7 +41,8 @@ ACCESS = {"-": 0, "r": 1, "w": 2, "rw": 3, "c": 6, "cr": 7}  # bit 0 read, bit 1
 GPR = ["AX", "CX", "DX", "BX", "SP", "BP", "SI", "DI"]
 WIDTHS = {"b": "b8", "w": "b16", "d": "b32", "q": "b64", "t": "b80", "dq": "b128", "qq": "b256", "oq": "b512",
           "x": "vector", "h": "vector_half", "f": "vector_fourth", "e": "vector_eighth",
-          "ss": "b32", "sd": "b64", "hq": "high64", "v": "operand", "z": "operand32", "y": "rexw",
+          "ss": "b32", "sd": "b64", "hq": "high64", "hd": "high96", "hw": "high112", "mb": "elements8", "mw": "elements16", "md": "elements32",
+          "mq": "elements64", "v": "operand", "z": "operand32", "y": "rexw",
           "p": "far_pointer", "s": "table_register", "n": "native", "nn": "native_value", "v2": "operand_twice",
           "dw": "low16_of_32", "ev": "x87_environment", "st": "x87_state", "fx": "b4096", "u": "unknown", "o": "bounds",
           "-": "none"}
@@ -120,7 +121,7 @@ def operand_kind(word, place):
     letter, width = word[0], word[1:]
     if letter in LETTERS and width in WIDTHS:
         source, file = LETTERS[letter]
-        return (source, file, 0, 64 if width == "hq" else 0, WIDTHS[width])
+        return (source, file, 0, {"hq": 64, "hd": 32, "hw": 16}.get(width, 0), WIDTHS[width])
     fail(place, f"unknown operand '{word}'")
 
 
@@ -410,6 +411,33 @@ def shape_of(row, kinds, fields, traits):
     return shape
 
 
+def mask_element(row):
+    """Bytes of the elements that a mask bit each stands for, by the mnemonic; 0 without a mask. Conversions name what
+    they give, and what works on smaller places than it is broadcast by names those too."""
+    if row.space != "EVEX" or not {"mask", "needmask"} & set(row.features):
+        return 0
+    given = next((int(f[1:]) // 8 for f in row.features if re.fullmatch(r"n\d+", f)), None)
+    if given:
+        return given
+    converted = re.match(r"vcvt.*2u?(\w+?)x?$", row.name)
+    name = converted[1] if converted else re.sub(r"x\d$", "", row.name)
+    if name == "dq" or name.startswith("vpunpck"):
+        return 4 if name == "dq" else {"b": 1, "w": 2, "d": 4, "q": 8}[name[8]]
+    if name[-2:].isdigit() or name[-1].isdigit():
+        return int(re.search(r"\d+$", name)[0]) // 8
+    if name.startswith(("vmovs", "vmovd")) and name.endswith("dup"):
+        return 8 if name == "vmovddup" else 4
+    if re.search("c[ps]h$", name) and row.name.startswith("vf") and "class" not in name:
+        return 4  # pairs of 16-bit floats
+    if name in ("vpdpbusds", "vpdpwssds", "vp4dpwssds", "vpalignr"):
+        return 1 if name == "vpalignr" else 4
+    if name[-2:] in ("ps", "pd", "ph", "ss", "sd", "sh") and (not name.startswith("vp") or "perm" in name):
+        return {"s": 4, "d": 8, "h": 2}[name[-1]]
+    if name[-1] not in "bwdq":
+        fail(row.place, "no element is known for its mask")
+    return {"b": 1, "w": 2, "d": 4, "q": 8}[name[-1]]
+
+
 VARIABLE = ("operand", "operand32", "rexw")
 
 
@@ -650,7 +678,7 @@ def main():
         row_lines.append(
             f"    {{{row.operation.number}, {name_number[row.name]}, {att}, {pools[tuple(uses)]}, {len(row.operands)}, "
             f"{len(words)}, {{Field::{fields[0]}, Field::{fields[1]}}}, {bits:#x}U, {FEATURES.index(row.feature)}, "
-            f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {sum(1 << m for m in row.modes)}, {memory}, {encoding_number[row.encoding]}, "
+            f"{MAPS[(row.space, row.map)]}, {row.opcode:#x}, {shapes[-1] >> 17 & 3}, {mask_element(row)}, {sum(1 << m for m in row.modes)}, {memory}, {encoding_number[row.encoding]}, "
             f"Rounding::{'mode' if 'er' in row.features else 'ignored' if 'exact' in row.features else 'suppress'}, {hints:#x}}},  // {row.name}  {row.place.split('/')[-1]}")
     tree = Tree(number, len(row_lines))
     cell_words = [[[tree.none] * 256 for _ in MAPS] for _ in range(2)]

@@ -47,6 +47,12 @@ class Builder {
       case Width::vector_fourth: return in_.vector_bits() / 4;
       case Width::vector_eighth: return in_.vector_bits() / 8;
       case Width::high64: return 64;
+      case Width::high96: return 96;
+      case Width::high112: return 112;
+      case Width::elements8: return in_.vector_bits() / 8;
+      case Width::elements16: return in_.vector_bits() / 16;
+      case Width::elements32: return in_.vector_bits() / 32;
+      case Width::elements64: return in_.vector_bits() / 64;
       case Width::operand: return operand_bits;
       case Width::operand32: return operand_bits < 32 ? operand_bits : 32;
       case Width::operand_twice: return 2 * operand_bits;
@@ -119,24 +125,41 @@ class Builder {
   /// Masked elements are not touched; what is not written of the destination keeps its value or becomes 0 (Intel SDM
   /// volume 1, 15.6.1).
   void apply_mask(Operands& out) const {
-    const bool blends = (row_.traits & kBlend) != 0;
+    const bool scalar = (row_.hints & kHintLIgnored) != 0, merges = (in_.evex & kEvexZero) == 0;
+    const std::uint16_t element = row_.mask_element * 8U;
     bool by_element = false;
+    unsigned elements = 1;
+    RegisterPart merged;
     for (Operand& operand : out.items_so_far()) {
       if (operand.kind == Operand::Kind::memory) {
         by_element |= operand.memory.index.file == RegisterFile::vector;
+        if (by_element) elements = operand.elements;
+        if (!scalar && !by_element && writes(operand.access)) elements = operand.width / element;
         operand.access = writes(operand.access) ? Access::may_write : Access::may_read;
-      } else if (operand.kind == Operand::Kind::reg && operand.access == Access::write && !blends &&
-                 (in_.evex & kEvexZero) == 0 && operand.reg.file == RegisterFile::vector) {
-        operand.access = Access::read_may_write;
+      } else if (operand.kind == Operand::Kind::reg && operand.reg.file == RegisterFile::vector) {
+        if (!scalar && !by_element && elements == 1) elements = operand.width / element;
+        if (operand.access != Access::write || (row_.traits & kBlend) != 0 || !merges) continue;
+        if (scalar) merged = operand.reg;
+        if (!scalar) operand.access = Access::read_may_write;
       }
     }
-    Operand& mask = *new (&out.items[out.count++]) Operand;
-    mask.kind = Operand::Kind::reg;
-    mask.hidden = true;
+    if (merged) {  // of a scalar's destination only the one element is kept
+      merged.width = element;
+      add_hidden(out, merged, Access::may_read);
+    }
     // Gathers and scatters clear the bit of each element that is done.
-    mask.access = by_element ? Access::read_write : Access::read;
-    mask.reg = {RegisterFile::mask, static_cast<std::uint8_t>(in_.evex & kEvexMask), 0, 64};
-    mask.width = 64;
+    const RegisterPart mask{RegisterFile::mask, static_cast<std::uint8_t>(in_.evex & kEvexMask), 0,
+                            static_cast<std::uint16_t>(elements)};
+    add_hidden(out, mask, by_element ? Access::read_write : Access::read);
+  }
+
+  static void add_hidden(Operands& out, RegisterPart reg, Access access) {
+    Operand& operand = *new (&out.items[out.count++]) Operand;
+    operand.kind = Operand::Kind::reg;
+    operand.hidden = true;
+    operand.access = access;
+    operand.reg = reg;
+    operand.width = reg.width;
   }
 
   void choose_segment(MemoryRecipe& recipe, unsigned fallback) const {

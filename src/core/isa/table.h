@@ -84,7 +84,13 @@ enum class Width : std::uint8_t {
   vector_half,  ///< half of it
   vector_fourth,
   vector_eighth,
-  high64,           ///< the upper half of 128 bits; 64 bits in memory
+  high64,     ///< the upper half of 128 bits; 64 bits in memory
+  high96,     ///< the upper 96 of 128 bits
+  high112,    ///< the upper 112 of 128 bits
+  elements8,  ///< of a mask: as many bits as the vector length has elements of 8 bits
+  elements16,
+  elements32,
+  elements64,
   operand,          ///< the operand size: 16, 32 or 64
   operand32,        ///< the operand size but at most 32
   operand_twice,    ///< two of the operand size
@@ -240,12 +246,13 @@ struct Row {
   std::uint8_t feature;  ///< what the processor must have, see feature_of
   std::uint8_t map;      ///< a Map
   std::uint8_t opcode;
-  std::uint8_t element;    ///< EVEX broadcast: log2 of an element's bytes; 0: none
-  std::uint8_t modes;      ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
-  std::uint8_t memory;     ///< ModRM.rm: 0 memory or register, 1 memory only, 2 register only
-  std::uint16_t encoding;  ///< see encoding_of
-  Rounding rounding;       ///< EVEX: what the rounding bit of a form without memory asks for
-  std::uint32_t hints;     ///< Hint bits
+  std::uint8_t element;       ///< EVEX broadcast: log2 of an element's bytes; 0: none
+  std::uint8_t mask_element;  ///< EVEX mask: bytes of the element that a bit stands for; 0: no mask
+  std::uint8_t modes;         ///< bit 0: 32-bit mode has it, bit 1: 64-bit mode
+  std::uint8_t memory;        ///< ModRM.rm: 0 memory or register, 1 memory only, 2 register only
+  std::uint16_t encoding;     ///< see encoding_of
+  Rounding rounding;          ///< EVEX: what the rounding bit of a form without memory asks for
+  std::uint32_t hints;        ///< Hint bits
 };
 
 namespace tables {
