@@ -4,7 +4,8 @@
 usage: roundtrip.py DEEPTRACE [FILE…]
 
 Every executable section of each file, in both syntaxes, in pieces of at most 4 MB. Prints what had to be written how,
-and the share of what is neither text nor padding. Without files: the libraries and programs that the project is measured
+the share of what is neither text nor padding, and the bytes marked as data beside those that no function symbol covers.
+Without files: the libraries and programs that the project is measured
 on, as far as this machine has them."""
 import os
 import re
@@ -39,6 +40,33 @@ def sections(data):
             yield text, address, data[offset:offset + size]
 
 
+def bytes_without_function(data):
+    """Bytes of the executable sections that no function symbol covers; None where the file has no symbols."""
+    wide = data[4] == 2
+    word = 8 if wide else 4
+    at = lambda offset, size: int.from_bytes(data[offset:offset + size], "little")
+    table, entry, count = (at(40, 8), at(58, 2), at(60, 2)) if wide else (at(32, 4), at(46, 2), at(48, 2))
+    ranges = set()
+    for i in range(count):
+        head = table + i * entry
+        if at(head + 4, 4) not in (2, 11):
+            continue
+        offset, size = at(head + 8 + 2 * word, word), at(head + 8 + 3 * word, word)
+        step = 24 if wide else 16
+        for symbol in range(offset, offset + size, step):
+            info = data[symbol + (4 if wide else 12)]
+            value, length = (at(symbol + 8, 8), at(symbol + 16, 8)) if wide else (at(symbol + 4, 4), at(symbol + 8, 4))
+            if info & 15 in (2, 10) and length:
+                ranges.add((value, value + length))
+    if not ranges:
+        return None
+    covered, end = 0, 0
+    for start, to in sorted(ranges):
+        covered += max(0, to - max(start, end))
+        end = max(end, to)
+    return sum(len(contents) for _, _, contents in sections(data)) - covered
+
+
 def text_of_object(path):
     data = open(path, "rb").read()
     return next((contents for name, _, contents in sections(data) if name == ".text"), b"")
@@ -61,7 +89,7 @@ def piece(deeptrace, path, wide, address, expected, syntax):
 
 def main():
     deeptrace, files = sys.argv[1], sys.argv[2:] or [path for path in USUAL if os.path.exists(path)]
-    total, bad = [0] * 6, 0
+    total, bad = [0] * 7, 0
     with ThreadPoolExecutor(2) as pool:
         for path in files:
             data = open(path, "rb").read()
@@ -78,11 +106,12 @@ def main():
                 total = [a + b for a, b in zip(total, counts)]
                 print(f"{path} {syntax}: {len(results)} pieces, {'all equal' if not wrong else f'{len(wrong)} DIFFER'}; "
                       f"{counts[0]} instructions, " + ", ".join(f"{n} {k}" for n, k in zip(counts[1:], KINDS)) +
-                      f", {counts[5]} bytes undecoded", flush=True)
+                      f", {counts[5]} bytes undecoded, {counts[6]} bytes of data (no function symbol covers "
+                      f"{bytes_without_function(data)})", flush=True)
                 for message in wrong[:3]:
                     print("  ", message)
-    share = sum(total[2:5]) / max(total[0], 1)
-    print(f"all: {total[0]} instructions, {100 * share:.4f}% neither text nor padding (data regions included)")
+    share = sum(total[2:6]) / max(total[0], 1)
+    print(f"all: {total[0]} instructions, {100 * share:.4f}% neither text nor padding, outside data")
     return 1 if bad else 0
 
 

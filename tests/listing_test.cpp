@@ -279,6 +279,85 @@ TEST(CommandLine, TellsHelpVersionAndMistakes) {
   EXPECT_EQ(deeptrace({"steps", "--count", "0", demo("tidelog")}).status, 2);
 }
 
+/// Tables, texts and numbers among code, reached and read in all the ways that the scan knows.
+constexpr std::string_view kMixed = R"(
+	.intel_syntax noprefix
+	.globl _start
+	.text
+_start:
+	mov	rcx, 3
+	lea	rdx, [rip+table]
+	movsxd	rax, dword ptr [rdx+rcx*4]
+	add	rax, rdx
+	jmp	rax
+table:	.long	case0-table, case1-table, case2-table, case3-table
+case0:	inc	r8
+case1:	inc	r9
+	jmp	done
+case2:	mov	eax, dword ptr [rip+limit]
+case3:	lea	rsi, [rip+message]
+done:	call	write_message
+	mov	eax, 60
+	xor	edi, edi
+	syscall
+message: .ascii	"High water at the pier\n"
+	.string	"Grayling Sound"
+limit:	.long	0x90909090
+write_message:
+	mov	edx, 23
+	mov	eax, 1
+	mov	edi, eax
+	syscall
+	ret
+never_called:
+	xor	eax, eax
+	ret
+)";
+
+TEST(Listing, TellsDataFromCode) {
+  const TempFolder folder;
+  write_file(folder / "mixed.s", std::string(kMixed));
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "mixed", folder / "mixed.s"}).status, 0);
+  ASSERT_EQ(run({"strip", "-o", folder / "bare", folder / "mixed"}).status, 0);
+  for (const char* name : {"mixed", "bare"}) {
+    const Outcome outcome = deeptrace({"listing", "--form", "json", folder / name});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    std::string texts, bytes, last;
+    std::size_t instructions = 0;
+    const json listing = json::parse(outcome.out);
+    for (const json& row : listing["functions"][0]["instructions"]) {
+      if (row["kind"] != "data") {
+        ++instructions;
+        last = row["text"];
+      } else {
+        (row["data"] == "text" ? texts : bytes) += row["bytes"].get<std::string>();
+      }
+    }
+    EXPECT_EQ(texts,
+              "4869676820776174657220617420746865207069"
+              "65720a477261796c696e6720536f756e6400")
+        << name;
+    EXPECT_EQ(bytes.size(), 2 * (16 + 4)) << name << " the table, and the number that is read: it would decode too";
+    EXPECT_EQ(instructions, 21U) << name;
+    EXPECT_EQ(last, "ret") << name << " what nobody calls is code when it reads as code";
+    EXPECT_EQ(deeptrace({"listing", "--data-as-code", folder / name}).out.find("data"), std::string::npos);
+  }
+}
+
+/// Compilers put no data among the code of functions here: whatever the scan calls data would be an error.
+TEST(Listing, CompiledFunctionsAreAllCode) {
+  for (const std::string& file : {demo("tidelog"), demo("tidelog-O2"), fixture("throwing"), fixture("winding-static"),
+                                  std::string("/usr/bin/bash"), std::string(DEEPTRACE_PROGRAM)}) {
+    const Outcome outcome = deeptrace({"listing", "--all", "--form", "csv", file});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    std::size_t data = 0;
+    for (std::size_t at = outcome.out.find(",data,,,"); at != std::string::npos;
+         at = outcome.out.find(",data,,,", at + 1))
+      ++data;
+    EXPECT_EQ(data, 0U) << file;
+  }
+}
+
 TEST(Listing, ReadsThirtyTwoBitObjectsWithTheirRelocations) {
   const TempFolder folder;
   write_file(folder / "gauge.s",

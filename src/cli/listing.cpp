@@ -37,6 +37,7 @@ Error nothing_own(const program::Program& program) {
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace listing", std::string(command.answers));
   options.add_options("Listing")("meaning", "say in a sentence what each instruction does")(
+      "data-as-code", "decode data among code too, as if it were instructions")(
       "fixed", "with --form assembler: everything outside stays a number, so that the assembled bytes are the file's");
   add_code_options(options);
   add_syntax_option(options);
@@ -56,6 +57,7 @@ int run(const Command& command, std::vector<std::string> words) {
   request.syntax = *syntax;
   request.where.assign(parsed.rest.begin() + 1, parsed.rest.end());
   request.meaning = parsed.options.count("meaning") != 0;
+  request.data_as_code = parsed.options.count("data-as-code") != 0;
   const auto& functions = program->functions();
   const bool any_own =
       std::any_of(functions.begin(), functions.end(), [](const program::Function& f) { return f.own; });
@@ -78,7 +80,8 @@ int run(const Command& command, std::vector<std::string> words) {
     sinks.push_back(sink_for(to, *sources));
     rows = true;
   }
-  const int written = write_source(*program, {request.where, request.syntax}, results->destinations());
+  const int written =
+      write_source(*program, {request.where, request.syntax, request.data_as_code}, results->destinations());
   if (!rows || written != kFine) return results->close(written);
   const auto sink = report::listing_tee(std::move(sinks));
   const Result<session::ListingSummary> summary = session::list(*program, request, *sink);

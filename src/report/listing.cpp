@@ -43,6 +43,13 @@ std::string_view file_kind(binary::Kind kind) {
 
 std::string_view machine(const program::Program& program) { return program.elf().wide() ? "x86-64" : "x86, 32-bit"; }
 
+bool is_code(const ListedInstruction& row) {
+  return row.content == session::Content::instruction || row.content == session::Content::unknown;
+}
+
+/// What a row is in machine-readable forms.
+std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? session::kind_name(row.kind) : "data"; }
+
 class Text : public ListingSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
@@ -71,7 +78,7 @@ class Text : public ListingSink {
 
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
-    if (row.line != line_ || row.file != file_) source_line(row);
+    if (is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
     isa::Text address, offset;
     address.add("0x");
     address.add_digits(row.address);
@@ -82,6 +89,10 @@ class Text : public ListingSink {
     row_ += "  +";
     add_padded(offset.view(), 6);
     row_ += ' ';
+    if (row.content == session::Content::text) {  // the characters say what the bytes are
+      row_ += fmt::format("{:25}  \"{}\"", "data", escaped(row.text));
+      return line(row_);
+    }
     if (style_.colour) {
       row_ += look(style_, Role::faint, spaced(row.bytes));
     } else {
@@ -90,6 +101,10 @@ class Text : public ListingSink {
     if (3 * row.bytes.size() < 25) row_.append(25 - 3 * row.bytes.size(), ' ');
     row_ += "  ";
     const bool refers = !row.target_name.empty() || !row.target_text.empty();
+    if (row.content == session::Content::bytes) {
+      row_ += fmt::format("data   \"{}\"", escaped(row.text));
+      return line(row_);
+    }
     add_padded(row.text, refers ? 34 : 0);
     if (refers) add_reference(row);
     line(row_);
@@ -218,7 +233,7 @@ class Json : public ListingSink {
     json_.key("offset").number(row.offset);
     json_.key("bytes").bytes(row.bytes.data(), row.bytes.size());
     json_.key("text").string(row.text);
-    json_.key("kind").string(session::kind_name(row.kind));
+    json_.key("kind").string(kind_of(row));
     json_.key("target");
     row.target ? json_.hex(*row.target) : json_.null();
     json_.key("target_name").string_or_null(row.target_name);
@@ -228,7 +243,8 @@ class Json : public ListingSink {
     row.line != 0 ? json_.number(row.line) : json_.null();
     if (!row.label.empty()) json_.key("label").string(row.label);
     if (!row.meaning.empty()) json_.key("meaning").string(row.meaning);
-    if (!row.decoded) json_.key("decoded").boolean(false);
+    if (row.content == session::Content::unknown) json_.key("decoded").boolean(false);
+    if (!is_code(row)) json_.key("data").string(row.content == session::Content::text ? "text" : "bytes");
     json_.end();
   }
 
@@ -259,7 +275,7 @@ class Csv : public ListingSink {
         .cell(fmt::format("{:#x}", row.address))
         .cell(fmt::format("{}", row.offset))
         .cell(hex_bytes(row.bytes));
-    csv_.cell(row.text).cell(session::kind_name(row.kind)).cell(row.target ? fmt::format("{:#x}", *row.target) : "");
+    csv_.cell(row.text).cell(kind_of(row)).cell(row.target ? fmt::format("{:#x}", *row.target) : "");
     csv_.cell(row.target_name).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "");
     csv_.end_row();
   }

@@ -265,6 +265,11 @@ std::optional<SourceLine> LineTable::at(std::uint64_t address) const {
   return SourceLine{row->file, row->line};
 }
 
+bool LineTable::starts_row(std::uint64_t address) const {
+  const LineRow* row = row_at(address);
+  return row != nullptr && row->address == address;
+}
+
 bool LineTable::covers(std::uint64_t address) const { return row_at(address) != nullptr; }
 
 }  // namespace deeptrace::debuginfo

@@ -39,6 +39,8 @@ class LineTable {
   [[nodiscard]] std::optional<SourceLine> at(std::uint64_t address) const;
   /// True when `address` lies in code that a table describes, with or without a line.
   [[nodiscard]] bool covers(std::uint64_t address) const;
+  /// True when a row begins at `address`: the compiler put an instruction there.
+  [[nodiscard]] bool starts_row(std::uint64_t address) const;
   /// What could not be read; empty when all could.
   [[nodiscard]] const std::string& note() const { return note_; }
 

@@ -473,4 +473,18 @@ AssemblerText assembler_text(const Instruction& instruction, std::span<const std
   return Composer(instruction, bytes, address, syntax, names).run();
 }
 
+void add_characters(Text& text, std::span<const std::uint8_t> bytes) {
+  text.add(".ascii \"");
+  for (const std::uint8_t byte : bytes) {
+    if (byte == '"' || byte == '\\') text.add('\\');
+    if (byte >= 0x20 && byte < 0x7f) {
+      text.add(static_cast<char>(byte));
+    } else {
+      for (const char c : {'\\', char('0' + (byte >> 6)), char('0' + ((byte >> 3) & 7)), char('0' + (byte & 7))})
+        text.add(c);
+    }
+  }
+  text.add('"');
+}
+
 }  // namespace deeptrace::isa

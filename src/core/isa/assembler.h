@@ -46,4 +46,7 @@ void add_late_symbol_name(Text& text, std::int8_t value);
 /// The bytes as a line of data, comma-separated.
 void add_bytes(Text& text, std::span<const std::uint8_t> bytes);
 
+/// The bytes as a line of characters, with octal escapes.
+void add_characters(Text& text, std::span<const std::uint8_t> bytes);
+
 }  // namespace deeptrace::isa

@@ -120,6 +120,7 @@ void Program::add_symbols() {
     Function function;
     function.name = demangled(symbol.name);
     function.symbol = symbol.name;
+    function.typed = symbol.type != binary::kNoType;
     function.section = symbol.section;
     function.address = symbol.address;
     function.size = symbol.size;
@@ -330,11 +331,16 @@ std::int64_t distance_in_addend(const binary::Relocation& relocation, bool wide,
 
 }  // namespace
 
-std::optional<Reference> Program::relocated_reference(std::uint64_t address, std::uint64_t length) const {
-  if (elf_.kind() != binary::Kind::relocatable) return std::nullopt;
+const binary::Relocation* Program::relocation_in(std::uint64_t address, std::uint64_t length) const {
   const auto found = std::lower_bound(relocations_.begin(), relocations_.end(), address,
                                       [](const binary::Relocation& r, std::uint64_t a) { return r.address < a; });
-  if (found == relocations_.end() || found->address >= address + length) return std::nullopt;
+  return found == relocations_.end() || found->address >= address + length ? nullptr : &*found;
+}
+
+std::optional<Reference> Program::relocated_reference(std::uint64_t address, std::uint64_t length) const {
+  if (elf_.kind() != binary::Kind::relocatable) return std::nullopt;
+  const binary::Relocation* found = relocation_in(address, length);
+  if (found == nullptr) return std::nullopt;
   const std::int64_t offset = found->addend + distance_in_addend(*found, elf_.wide(), address, length);
   if (found->defined && !found->symbol.empty() && found->symbol.front() == '.') {
     return reference(found->symbol_value + static_cast<std::uint64_t>(offset));

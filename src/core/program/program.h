@@ -33,6 +33,7 @@ struct Function {
   std::string_view symbol;  ///< as in the file; empty for other origins
   Origin origin = Origin::symbol;
   bool own = false;
+  bool typed = false;         ///< its symbol says that it is a function, as compilers' symbols do
   std::uint32_t section = 0;  ///< index
   std::uint64_t address = 0;
   std::uint64_t size = 0;                       ///< bytes
@@ -74,6 +75,12 @@ class Program {
   [[nodiscard]] Reference reference(std::uint64_t address) const;
   /// What the relocation inside an instruction's bytes refers to, in an object file.
   [[nodiscard]] std::optional<Reference> relocated_reference(std::uint64_t address, std::uint64_t length) const;
+  /// The relocation inside an instruction's bytes, or null.
+  [[nodiscard]] const binary::Relocation* relocation_in(std::uint64_t address, std::uint64_t length) const;
+  /// All relocations of allocated sections, by address.
+  [[nodiscard]] const std::vector<binary::Relocation>& relocations() const { return relocations_; }
+  /// True when a range holds nothing but what assemblers and linkers fill gaps with.
+  [[nodiscard]] bool only_padding(AddressRange range) const;
   /// The source path of a line, or an empty string.
   [[nodiscard]] const std::string& source_path(const debuginfo::SourceLine& line) const;
 
@@ -86,7 +93,6 @@ class Program {
   void settle_sizes();
   void describe(const OwnCode& rule);
   void find_objects();
-  [[nodiscard]] bool only_padding(AddressRange range) const;
 
   binary::Elf elf_;
   debuginfo::LineTable lines_;

@@ -4,6 +4,7 @@
 #include <array>
 
 #include "isa/assembler.h"
+#include "program/code_scan.h"
 #include "program/location.h"
 
 namespace deeptrace::session {
@@ -27,7 +28,7 @@ class Marks {
 class RangeWriter {
  public:
   RangeWriter(const Program& program, isa::Syntax syntax, AddressRange range, std::size_t number, AssemblySink& sink,
-              AssemblySummary& summary, std::array<bool, 256>& late)
+              std::vector<program::Stretch> stretches, AssemblySummary& summary, std::array<bool, 256>& late)
       : program_(program),
         syntax_(syntax),
         start_(range.from),
@@ -37,7 +38,8 @@ class RangeWriter {
         summary_(summary),
         late_(late),
         starts_(range.to - range.from),
-        targets_(range.to - range.from) {
+        targets_(range.to - range.from),
+        stretches_(std::move(stretches)) {
     code_ = code_.first(std::min<std::size_t>(code_.size(), range.to - range.from));
   }
 
@@ -47,12 +49,16 @@ class RangeWriter {
     add_base_name(base);
     base.add(':');
     sink_.line(base.view());
-    for (std::uint64_t at = 0; at < code_.size();) at += instruction(at);
+    for (const program::Stretch& stretch : stretches_) {
+      const std::uint64_t end = std::min<std::uint64_t>(stretch.range.to - start_, code_.size());
+      for (std::uint64_t at = stretch.range.from - start_; at < end;)
+        at += stretch.kind == program::Stretch::Kind::code ? instruction(at, end) : data(at, end, stretch.kind);
+    }
   }
 
  private:
-  [[nodiscard]] isa::Instruction decode(std::uint64_t at) const {
-    return isa::decode(code_.subspan(at), program_.mode());
+  [[nodiscard]] isa::Instruction decode(std::uint64_t at, std::uint64_t end) const {
+    return isa::decode(code_.subspan(at, end - at), program_.mode());
   }
 
   /// Direct targets and RIP-relative addresses: what moves with the code.
@@ -66,8 +72,18 @@ class RangeWriter {
   }
 
   void mark() {
-    for (std::uint64_t at = 0; at < code_.size();) {
-      const isa::Instruction instruction = decode(at);
+    for (const program::Stretch& stretch : stretches_) {
+      if (stretch.kind == program::Stretch::Kind::code) {
+        mark_code(stretch.range.from - start_, std::min<std::uint64_t>(stretch.range.to - start_, code_.size()));
+      } else {
+        for (std::uint64_t at = stretch.range.from; at < stretch.range.to; ++at) starts_.set(at - start_);
+      }
+    }
+  }
+
+  void mark_code(std::uint64_t at, std::uint64_t end) {
+    while (at < end) {
+      const isa::Instruction instruction = decode(at, end);
       starts_.set(at);
       std::uint64_t target = 0;
       if (instruction && moving_reference(instruction, start_ + at, target) && target - start_ < code_.size())
@@ -104,10 +120,10 @@ class RangeWriter {
     return name;
   }
 
-  /// Writes what stands at an offset; returns its length in bytes.
-  std::uint64_t instruction(std::uint64_t at) {
+  /// Writes what stands at an offset, up to `end`; returns its length in bytes.
+  std::uint64_t instruction(std::uint64_t at, std::uint64_t end) {
     head(at);
-    const isa::Instruction decoded = decode(at);
+    const isa::Instruction decoded = decode(at, end);
     if (!decoded) {
       isa::Text bytes;
       bytes.add('\t');
@@ -144,6 +160,23 @@ class RangeWriter {
     sink_.line(label.view());
   }
 
+  /// Writes data up to the next label or `end`; returns its length in bytes.
+  std::uint64_t data(std::uint64_t at, std::uint64_t end, program::Stretch::Kind kind) {
+    head(at);
+    const bool is_text = kind == program::Stretch::Kind::text;
+    std::uint64_t size = 1;
+    while (at + size < end && size < (is_text ? 48 : 8) && !targets_.at(at + size) &&
+           !(is_text && code_[at + size - 1] == 0)) {
+      ++size;
+    }
+    isa::Text line;
+    line.add('\t');
+    (is_text ? isa::add_characters : isa::add_bytes)(line, code_.subspan(at, size));
+    sink_.line(line.view());
+    summary_.data += size;
+    return size;
+  }
+
   void count(const isa::AssemblerText& text) {
     ++summary_.instructions;
     switch (text.form) {
@@ -168,6 +201,7 @@ class RangeWriter {
   std::array<bool, 256>& late_;
   Marks starts_;
   Marks targets_;
+  std::vector<program::Stretch> stretches_;
 };
 
 void late_symbols(const std::array<bool, 256>& late, AssemblySink& sink) {
@@ -211,13 +245,22 @@ Result<AssemblySummary> write_assembly(const Program& program, const AssemblyReq
   sink.line(".text");
   AssemblySummary summary;
   std::array<bool, 256> late{};
-  for (std::size_t i = 0; i < ranges->size(); ++i)
-    RangeWriter(program, request.syntax, (*ranges)[i], i, sink, summary, late).run();
+  program::CodeScan scan(program);
+  for (std::size_t i = 0; i < ranges->size(); ++i) {
+    const AddressRange range = (*ranges)[i];
+    std::vector<program::Stretch> stretches = {{range, program::Stretch::Kind::code}};
+    if (!request.data_as_code) {
+      const auto split = scan.split(range);
+      stretches.assign(split.begin(), split.end());
+    }
+    RangeWriter(program, request.syntax, range, i, sink, std::move(stretches), summary, late).run();
+  }
   late_symbols(late, sink);
   sink.line("# " + std::to_string(summary.instructions) + " instructions: " + std::to_string(summary.padding) +
             " padding, " + std::to_string(summary.late_symbols) + " with a late symbol, " +
             std::to_string(summary.prefixes_apart) + " with prefixes apart, " + std::to_string(summary.as_bytes) +
-            " as bytes; " + std::to_string(summary.undecoded) + " bytes that are no instruction");
+            " as bytes; " + std::to_string(summary.undecoded) + " bytes that are no instruction, " +
+            std::to_string(summary.data) + " bytes of data");
   return summary;
 }
 

@@ -18,6 +18,7 @@ namespace deeptrace::session {
 struct AssemblyRequest {
   std::vector<std::string> where;  ///< locations; empty: all own functions
   isa::Syntax syntax = isa::Syntax::intel;
+  bool data_as_code = false;  ///< data among code is decoded like everything else
 };
 
 /// How many instructions needed what: see isa::Form.
@@ -28,6 +29,7 @@ struct AssemblySummary {
   std::size_t prefixes_apart = 0;
   std::size_t as_bytes = 0;
   std::size_t undecoded = 0;  ///< bytes at which no instruction starts
+  std::size_t data = 0;       ///< bytes of data among code
 };
 
 /// Receives the source line by line, without line ends.

@@ -6,6 +6,7 @@
 #include "isa/comparison.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "program/code_scan.h"
 #include "program/location.h"
 
 namespace deeptrace::session {
@@ -56,7 +57,7 @@ Result<std::vector<Piece>> pieces_of(const Program& program, const ListingReques
 class Lister {
  public:
   Lister(const Program& program, const ListingRequest& request, ListingSink& sink)
-      : program_(program), request_(request), sink_(sink) {}
+      : program_(program), request_(request), sink_(sink), scan_(program) {}
 
   void piece(const Piece& piece) {
     ListedFunction head;
@@ -86,16 +87,62 @@ class Lister {
 
  private:
   void instructions(AddressRange range, std::uint64_t start) {
-    Bytes code = program_.elf().bytes_at(range.from);
-    code = code.first(std::min<std::size_t>(code.size(), range.to - range.from));
+    const Bytes code = program_.elf().bytes_at(range.from);
+    range.to = std::min<std::uint64_t>(range.to, range.from + code.size());
     setter_ = {};
-    if (request_.meaning) find_targets(code, range.from);
+    if (request_.meaning) find_targets(code.first(range.to - range.from), range.from);
+    const program::Stretch whole{range, program::Stretch::Kind::code};
+    const auto stretches = request_.data_as_code ? std::span(&whole, 1) : scan_.split(range);
+    for (const program::Stretch& stretch : stretches) {
+      const Bytes bytes = code.subspan(stretch.range.from - range.from, stretch.range.to - stretch.range.from);
+      if (stretch.kind == program::Stretch::Kind::code) {
+        instructions_of(bytes, stretch.range.from, start);
+      } else {
+        data_of(bytes, stretch.range.from, start, stretch.kind);
+      }
+    }
+  }
+
+  void instructions_of(Bytes code, std::uint64_t from, std::uint64_t start) {
     for (std::uint64_t at = 0; at < code.size();) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
       const std::size_t length = instruction ? instruction.length : 1;
-      row(instruction, range.from + at, start, code.subspan(at, length));
+      row(instruction, from + at, start, code.subspan(at, length));
       at += length;
     }
+  }
+
+  /// Strings have a row each, other data a row for eight bytes; labels begin rows.
+  void data_of(Bytes bytes, std::uint64_t from, std::uint64_t start, program::Stretch::Kind kind) {
+    constexpr std::size_t kBytesPerRow = 8, kLongestText = 64;
+    const bool is_text = kind == program::Stretch::Kind::text;
+    for (std::uint64_t at = 0; at < bytes.size();) {
+      std::uint64_t size = 1;
+      for (; at + size < bytes.size() && size < (is_text ? kLongestText : kBytesPerRow); ++size) {
+        if (program_.label_at(from + at + size) != nullptr) break;
+        const bool ended = bytes[at + size - 1] == 0 && bytes[at + size] != 0;
+        if (is_text && (ended || bytes[at + size - 1] == '\n')) break;
+      }
+      data_row(bytes.subspan(at, size), from + at, start, is_text ? Content::text : Content::bytes);
+      at += size;
+    }
+    setter_ = {};
+  }
+
+  void data_row(Bytes bytes, std::uint64_t address, std::uint64_t start, Content content) {
+    std::string text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+    if (content == Content::bytes)
+      std::ranges::replace_if(
+          text, [](char c) { return c < 0x20 || c == 0x7f; }, '.');
+    ListedInstruction row;
+    row.address = program_.elf().section_offset(address);
+    row.offset = address - start;
+    row.bytes = bytes;
+    row.content = content;
+    row.text = text;
+    row.label = label_at(address);
+    sink_.instruction(row);
+    summary_.data += bytes.size();
   }
 
   void row(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t start, Bytes bytes) {
@@ -103,7 +150,7 @@ class Lister {
     row.address = program_.elf().section_offset(address);
     row.offset = address - start;
     row.bytes = bytes;
-    row.decoded = static_cast<bool>(instruction);
+    row.content = instruction ? Content::instruction : Content::unknown;
     isa::Text text;
     if (instruction) {
       text = isa::text_of(instruction, row.address, request_.syntax);
@@ -186,6 +233,7 @@ class Lister {
   const ListingRequest& request_;
   ListingSink& sink_;
   ListingSummary summary_;
+  program::CodeScan scan_;
   std::size_t next_label_ = 0;
   std::set<std::uint64_t> targets_;
   isa::Instruction setter_;  ///< what set the flags; none when that is not known

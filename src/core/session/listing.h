@@ -16,6 +16,7 @@ namespace deeptrace::session {
 struct ListingRequest {
   std::vector<std::string> where;  ///< locations; empty: all own functions
   bool meaning = false;            ///< a sentence for each instruction
+  bool data_as_code = false;       ///< data among code is decoded like everything else
   isa::Syntax syntax = isa::Syntax::intel;
 };
 
@@ -35,12 +36,19 @@ struct ListedFunction {
   std::uint32_t line = 0;     ///< 0 when unknown
 };
 
+enum class Content : std::uint8_t {
+  instruction,
+  unknown,  ///< a byte that control reaches, but no known instruction starts there
+  text,     ///< data: readable characters
+  bytes,    ///< other data
+};
+
 struct ListedInstruction {
   std::uint64_t address = 0;  ///< in an object file: within its section
   std::uint64_t offset = 0;   ///< bytes from the function's start
   Bytes bytes;
-  bool decoded = true;  ///< false: a byte at which no known instruction starts
-  std::string_view text;
+  Content content = Content::instruction;
+  std::string_view text;  ///< of an instruction; of data the readable characters, raw, with dots for the others
   isa::ControlFlow kind = isa::ControlFlow::next;
   std::optional<std::uint64_t> target;  ///< address of a direct target or fixed memory operand
   std::string_view target_name;         ///< what is there; empty when unknown
@@ -66,6 +74,7 @@ struct ListingSummary {
   std::size_t functions = 0;
   std::size_t instructions = 0;
   std::size_t undecoded = 0;  ///< bytes
+  std::size_t data = 0;       ///< bytes
 };
 
 /// The name of a control flow kind in machine-readable forms.

@@ -1,0 +1,393 @@
+#include "program/code_scan.h"
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+
+#include "debuginfo/unwind_table.h"
+#include "isa/operand.h"
+
+namespace deeptrace::program {
+namespace {
+
+/// What programs of ours do not execute: privileged instructions, far transfers and loads of segment registers are
+/// signs that data is read as code.
+bool is_unlikely(const isa::Instruction& instruction) {
+  const isa::Row& row = isa::row_of(instruction);
+  if ((row.traits & isa::kPrivileged) != 0) return true;
+  for (const isa::OperandUse use : isa::uses_of(row)) {
+    const isa::OperandKind& kind = isa::kind_of(use);
+    if (kind.source == isa::Source::far || kind.width == isa::Width::far_pointer) return true;
+    if (kind.file == isa::RegisterFile::segment && isa::writes(use.access)) return true;
+  }
+  return false;
+}
+
+bool ends_flow(isa::ControlFlow flow) { return flow == isa::ControlFlow::jump || flow == isa::ControlFlow::return_; }
+
+bool is_text_byte(std::uint8_t byte) {
+  return (byte >= 0x20 && byte < 0x7f) || (byte >= 9 && byte <= 13) || byte == 27;
+}
+
+/// True for strings one behind the other, each of four characters or more, that zero bytes may end and fill up.
+bool is_text(Bytes bytes) {
+  std::size_t run = 0, longest = 0;
+  for (const std::uint8_t byte : bytes) {
+    if (byte == 0) {
+      run = 0;
+    } else if (is_text_byte(byte) || byte >= 0x80) {
+      longest = std::max(longest, ++run);
+    } else {
+      return false;
+    }
+  }
+  const auto plain = static_cast<std::size_t>(std::ranges::count_if(bytes, is_text_byte));
+  const auto zeros = static_cast<std::size_t>(std::ranges::count(bytes, 0));
+  return longest >= 4 && 10 * plain >= 9 * (bytes.size() - zeros) && plain > zeros;
+}
+
+/// Functions that the C and C++ standards, POSIX and the ABIs say do not return.
+constexpr std::string_view kNeverReturn[] = {
+    "exit",          "_exit",         "_Exit",          "abort",           "quick_exit",
+    "__assert_fail", "longjmp",       "siglongjmp",     "__longjmp_chk",   "__stack_chk_fail",
+    "__cxa_throw",   "__cxa_rethrow", "__cxa_bad_cast", "_Unwind_Resume",  "__fortify_fail",
+    "__chk_fail",    "pthread_exit",  "thrd_exit",      "std::terminate()"};
+
+/// The kernel's calls that do not come back: exit, exit_group, sigreturn, rt_sigreturn (Linux, asm/unistd_64.h and
+/// asm/unistd_32.h).
+constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
+constexpr std::array<std::uint64_t, 4> kFinalCalls32 = {1, 252, 119, 173};
+
+}  // namespace
+
+isa::Instruction CodeScan::decode(std::uint64_t address) const {
+  return isa::decode(bytes_.subspan(address - start_), program_.mode());
+}
+
+std::span<const Stretch> CodeScan::split(AddressRange range) {
+  stretches_.clear();
+  const auto& functions = program_.functions();
+  while (range.from < range.to) {
+    const auto next = std::upper_bound(functions.begin(), functions.end(), range.from,
+                                       [](std::uint64_t a, const Function& f) { return a < f.address; });
+    const Function* function = next == functions.begin() ? nullptr : &*(next - 1);
+    std::uint64_t to = next == functions.end() ? range.to : std::min(range.to, next->address);
+    if (function != nullptr && function->range().holds(range.from)) {
+      to = std::min(to, function->address + function->size);
+      look_at(*function);
+      gather({range.from, to});
+    } else {  // between functions there is only padding
+      add({range.from, to}, Stretch::Kind::code);
+    }
+    range.from = to;
+  }
+  return stretches_;
+}
+
+void CodeScan::add(AddressRange range, Stretch::Kind kind) {
+  if (!stretches_.empty() && stretches_.back().kind == kind && stretches_.back().range.to == range.from) {
+    stretches_.back().range.to = range.to;
+  } else {
+    stretches_.push_back({range, kind});
+  }
+}
+
+void CodeScan::look_at(const Function& function) {
+  if (function_ == &function) return;
+  function_ = &function;
+  start_ = function.address;
+  bytes_ = program_.elf().bytes_at(function.address);
+  bytes_ = bytes_.first(std::min<std::size_t>(bytes_.size(), function.size));
+  all_code_ = is_all_code();
+  if (!all_code_) trace();
+}
+
+/// One pass over a function: true when every byte decodes, nothing is unlikely, and every instruction behind a jump or
+/// return is padding or the target of another one.
+bool CodeScan::is_all_code() {
+  if (!function_->typed) return false;
+  std::vector<bool>& targets = read_;
+  targets.assign(bytes_.size() + 1, false);
+  open_.clear();
+  bool after_end = false;
+  for (std::size_t at = 0; at < bytes_.size();) {
+    const isa::Instruction instruction = isa::decode(bytes_.subspan(at), program_.mode());
+    if (!instruction || is_unlikely(instruction)) return false;
+    if (after_end && !isa::does_nothing(instruction)) {
+      open_.push_back(at);
+      after_end = false;
+    }
+    const isa::ControlFlow flow = isa::flow_of(instruction);
+    std::uint64_t target = 0;
+    if (flow != isa::ControlFlow::next && isa::direct_target(instruction, start_ + at, target) && holds(target))
+      targets[target - start_] = true;
+    after_end |= ends_flow(flow);
+    at += instruction.length;
+  }
+  return std::ranges::all_of(open_, [&](std::uint64_t at) { return targets[at]; });
+}
+
+void CodeScan::trace() {
+  marks_.assign(bytes_.size(), kUnknown);
+  read_.assign(bytes_.size(), false);
+  open_.clear();
+  doubtful_.clear();
+  add_root(start_);
+  if (function_->origin == Function::Origin::section) {
+    const auto roots = far_roots();
+    for (auto root = std::ranges::lower_bound(roots, start_); root != roots.end() && holds(*root); ++root)
+      add_root(*root);
+  }
+  follow_all();
+  // Where a table of unknown length ends is a guess: what it names must fit to what is known.
+  while (!doubtful_.empty()) {
+    const std::uint64_t at = doubtful_.back();
+    doubtful_.pop_back();
+    if (marks_[at - start_] == kUnknown && fits(at)) follow(at);
+    follow_all();
+  }
+  weigh_gaps();
+}
+
+void CodeScan::follow_all() {
+  while (!open_.empty()) {
+    const std::uint64_t at = open_.back();
+    open_.pop_back();
+    follow(at);
+  }
+}
+
+/// True when instructions from here run into known ones or to an end of the flow.
+bool CodeScan::fits(std::uint64_t at) const {
+  while (holds(at) && marks_[at - start_] != kFirst) {
+    const isa::Instruction instruction = decode(at);
+    if (marks_[at - start_] != kUnknown || !instruction || is_unlikely(instruction)) return false;
+    if (ends_flow(isa::flow_of(instruction))) return true;
+    at += instruction.length;
+  }
+  return holds(at);
+}
+
+void CodeScan::add_root(std::uint64_t address) {
+  if (holds(address) && marks_[address - start_] == kUnknown) open_.push_back(address);
+}
+
+/// What enters code from outside, as far as the file says it, in order. Gathered once.
+std::span<const std::uint64_t> CodeScan::far_roots() {
+  if (!far_roots_.empty()) return far_roots_;
+  const binary::Elf& elf = program_.elf();
+  far_roots_ = {elf.entry()};
+  for (const binary::Symbol& symbol : elf.symbols()) {
+    if (symbol.type == binary::kFunction || symbol.type == binary::kIndirectFunction)
+      far_roots_.push_back(symbol.address);
+  }
+  if (elf.kind() != binary::Kind::relocatable) {
+    const debuginfo::CodeEntries entries = debuginfo::code_entries(elf);
+    far_roots_.insert(far_roots_.end(), entries.functions.begin(), entries.functions.end());
+    far_roots_.insert(far_roots_.end(), entries.landing_pads.begin(), entries.landing_pads.end());
+    for (const binary::Relocation& relocation : program_.relocations())
+      far_roots_.push_back(relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend));
+    for (const std::string_view name : {".init_array", ".fini_array", ".preinit_array"}) add_words(name);
+  }
+  std::ranges::sort(far_roots_);
+  return far_roots_;
+}
+
+/// The addresses that a section holds.
+void CodeScan::add_words(std::string_view name) {
+  const binary::Section* section = program_.elf().section_named(name);
+  if (section == nullptr) return;
+  const Bytes words = program_.elf().bytes_of(*section);
+  const std::size_t size = program_.elf().wide() ? 8 : 4;
+  for (std::size_t at = 0; at + size <= words.size(); at += size) {
+    std::uint64_t address = 0;
+    std::memcpy(&address, words.data() + at, size);
+    far_roots_.push_back(address);
+  }
+}
+
+/// Marks instructions from a root on, until control cannot go on to the next one.
+void CodeScan::follow(std::uint64_t at) {
+  while (holds(at) && marks_[at - start_] == kUnknown && follow_one(at)) {
+  }
+}
+
+bool CodeScan::follow_one(std::uint64_t& at) {
+  const isa::Instruction instruction = decode(at);
+  if (!instruction) return false;
+  const std::uint64_t offset = at - start_;
+  marks_[offset] = kFirst;
+  for (std::uint64_t i = 1; i < instruction.length; ++i) marks_[offset + i] = kInside;
+  const isa::ControlFlow flow = isa::flow_of(instruction);
+  std::uint64_t target = 0;
+  const bool relocated = program_.relocation_in(at, instruction.length) != nullptr;
+  if (relocated && program_.elf().kind() == binary::Kind::relocatable) {
+    // The number in the instruction means nothing yet.
+  } else if (isa::direct_target(instruction, at, target)) {
+    add_root(target);
+  } else if (isa::fixed_memory_address(instruction, at, target) && holds(target)) {
+    // Of an address that is only taken nobody knows yet what stands there; weigh_gaps looks at it.
+    const isa::Operands operands = isa::operands_of(instruction);
+    const bool touched = std::ranges::any_of(
+        operands, [](const isa::Operand& o) { return o.kind == isa::Operand::Kind::memory && o.width != 0; });
+    if (touched) read_[target - start_] = true;
+  }
+  if (flow == isa::ControlFlow::jump && !isa::direct_target(instruction, at, target)) jump_table(at);
+  if (ends_flow(flow) || never_returns(instruction, at)) return false;
+  at += instruction.length;
+  return true;
+}
+
+/// Traps that end the program, calls of functions that never return, and final calls of the kernel whose number stands
+/// in an instruction shortly before.
+bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t address) const {
+  const isa::ControlFlow flow = isa::flow_of(instruction);
+  std::uint64_t target = 0;
+  if (flow == isa::ControlFlow::trap)
+    return isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::invalid;
+  if (flow == isa::ControlFlow::call && isa::direct_target(instruction, address, target)) {
+    const auto relocated = program_.relocated_reference(address, instruction.length);
+    const Function* callee = relocated ? nullptr : program_.function_at(target);
+    const std::string_view name = relocated                                        ? std::string_view(relocated->name)
+                                  : callee != nullptr && callee->address == target ? std::string_view(callee->name)
+                                                                                   : std::string_view();
+    return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
+  }
+  if (flow != isa::ControlFlow::system) return false;
+  constexpr std::uint64_t kLookBack = 48;
+  const bool software = (isa::row_of(instruction).traits & isa::kGate) != 0;
+  for (std::uint64_t at = address; at > start_ && at + kLookBack > address;) {
+    --at;
+    if (marks_[at - start_] != kFirst) continue;
+    const isa::Instruction before = decode(at);
+    if (isa::flow_of(before) != isa::ControlFlow::next) return false;
+    const isa::Operands operands = isa::operands_of(before);
+    if (operands.count == 0 || operands[0].kind != isa::Operand::Kind::reg || !isa::writes(operands[0].access) ||
+        operands[0].reg.file != isa::RegisterFile::general || operands[0].reg.index != isa::kRax)
+      continue;
+    if (isa::operation_of(isa::row_of(before)).meaning != isa::meaning::copy || operands.count < 2 ||
+        operands[1].kind != isa::Operand::Kind::immediate)
+      return false;
+    const auto number = static_cast<std::uint64_t>(operands[1].value);
+    return software ? std::ranges::find(kFinalCalls32, number) != kFinalCalls32.end()
+                    : std::ranges::find(kFinalCalls64, number) != kFinalCalls64.end();
+  }
+  return false;
+}
+
+/// Whatever table of addresses or distances an instruction shortly before an indirect jump names: its entries that lie
+/// in this range are roots, and the table itself is data where it lies here too.
+void CodeScan::jump_table(std::uint64_t jump) {
+  constexpr std::uint64_t kLookBack = 64, kMostEntries = 4096;
+  std::vector<std::uint64_t> tables;
+  std::uint64_t bound = 0;  // entries, by the comparison of the index; 0: unknown
+  for (std::uint64_t at = jump + 1; at > start_ && at + kLookBack > jump;) {
+    --at;
+    if (marks_[at - start_] != kFirst) continue;
+    const isa::Instruction instruction = decode(at);
+    std::uint64_t address = 0;
+    if (bound == 0 && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp) {
+      const isa::Operands operands = isa::operands_of(instruction);
+      if (operands[1].kind == isa::Operand::Kind::immediate && operands[1].value >= 0 &&
+          static_cast<std::uint64_t>(operands[1].value) < kMostEntries)
+        bound = static_cast<std::uint64_t>(operands[1].value) + 1;
+    }
+    if (isa::fixed_memory_address(instruction, at, address)) {
+      tables.push_back(address);
+    } else if (instruction.modrm_at != 0 && instruction.displacement_size == 4) {
+      tables.push_back(static_cast<std::uint32_t>(instruction.displacement));
+    }
+  }
+  const std::size_t word = program_.elf().wide() ? 8 : 4;
+  for (const std::uint64_t table : tables) {
+    const Bytes bytes = program_.elf().bytes_at(table);
+    for (const std::size_t size : {std::size_t(4), word}) {
+      std::uint64_t entries = 0;
+      for (; entries < (bound != 0 ? bound : kMostEntries) && (entries + 1) * size <= bytes.size(); ++entries) {
+        std::uint64_t target = 0;
+        std::memcpy(&target, bytes.data() + entries * size, size);
+        if (size == 4 && word == 8) target = table + static_cast<std::uint64_t>(std::int64_t(std::int32_t(target)));
+        if (!holds(target)) break;
+        if (bound != 0) add_root(target);
+        if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
+      }
+      if (!holds(table)) continue;
+      for (std::uint64_t i = 0; i < entries * size && holds(table + i); ++i) {
+        if (marks_[table + i - start_] == kUnknown) marks_[table + i - start_] = kData;
+      }
+    }
+  }
+}
+
+/// Decides about what was not reached, piece by piece; pieces end at labels and at memory that is read.
+void CodeScan::weigh_gaps() {
+  const auto is_edge = [&](std::uint64_t at) { return program_.label_at(start_ + at) != nullptr || read_[at]; };
+  for (std::uint64_t at = 0; at < bytes_.size();) {
+    if (marks_[at] != kUnknown) {
+      ++at;
+      continue;
+    }
+    std::uint64_t to = at + 1;
+    while (to < bytes_.size() && marks_[to] == kUnknown && !is_edge(to)) ++to;
+    const Stretch::Kind kind = weigh(start_ + at, start_ + to);
+    if (kind == Stretch::Kind::code) {
+      follow(start_ + at);
+      follow_all();
+      // What the flow does not reach of it (behind a jump) stays code, decoded in a row.
+      for (std::uint64_t i = at; i < to;) {
+        if (marks_[i] != kUnknown) {
+          ++i;
+          continue;
+        }
+        const isa::Instruction instruction = decode(start_ + i);
+        const std::uint64_t length = instruction ? instruction.length : 1;
+        for (std::uint64_t k = 0; k < length && i + k < bytes_.size(); ++k) marks_[i + k] = k == 0 ? kFirst : kInside;
+        i += length;
+      }
+    } else {
+      for (std::uint64_t i = at; i < to; ++i) marks_[i] = kind == Stretch::Kind::text ? kText : kData;
+    }
+    at = to;
+  }
+}
+
+Stretch::Kind CodeScan::weigh(std::uint64_t from, std::uint64_t to) const {
+  const Bytes bytes = bytes_.subspan(from - start_, to - from);
+  if (program_.lines().starts_row(from)) return Stretch::Kind::code;
+  if (is_text(bytes)) return Stretch::Kind::text;
+  if (read_[from - start_]) return Stretch::Kind::bytes;
+  return program_.only_padding({from, to}) || decodes_cleanly(from, to) ? Stretch::Kind::code : Stretch::Kind::bytes;
+}
+
+/// True when instructions, none of them unlikely, fill a gap to its end; in a long one they need not meet the end. Zero
+/// bytes decode too, but nobody writes them.
+bool CodeScan::decodes_cleanly(std::uint64_t from, std::uint64_t to) const {
+  constexpr std::uint64_t kLong = 32;
+  std::uint64_t at = from;
+  while (at < to) {
+    const isa::Instruction instruction = decode(at);
+    if (!instruction || is_unlikely(instruction)) return false;
+    const Bytes bytes = bytes_.subspan(at - start_, instruction.length);
+    const bool zeros = std::ranges::all_of(bytes, [](std::uint8_t byte) { return byte == 0; });
+    if (zeros && !program_.only_padding({at, to})) return false;
+    at += instruction.length;
+  }
+  return at == to || to - from >= kLong;
+}
+
+void CodeScan::gather(AddressRange range) {
+  if (all_code_) return add(range, Stretch::Kind::code);
+  const auto kind_at = [&](std::uint64_t address) {
+    const std::uint8_t mark = address - start_ < marks_.size() ? marks_[address - start_] : std::uint8_t(kUnknown);
+    return mark == kText ? Stretch::Kind::text : mark == kData ? Stretch::Kind::bytes : Stretch::Kind::code;
+  };
+  while (range.from < range.to) {
+    const Stretch::Kind kind = kind_at(range.from);
+    std::uint64_t to = range.from + 1;
+    while (to < range.to && kind_at(to) == kind) ++to;
+    add({range.from, to}, kind);
+    range.from = to;
+  }
+}
+
+}  // namespace deeptrace::program

@@ -1,0 +1,76 @@
+// Code against data: which bytes of a range of code are instructions, and which are text or other data that somebody
+// put among them (messages behind the last exit call of an assembly program, tables of constants, jump tables).
+//
+// Control flow is followed from where code can be entered: symbols, the entry point, initialisers, unwind tables,
+// direct jumps and calls, addresses that instructions take, jump tables. What is never reached is weighed: readable
+// text and what does not decode cleanly is data; so is what instructions read as memory. What a line table names, what
+// decodes cleanly to its end and padding is code. Functions that compilers made are mostly seen to be all code in one
+// pass.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string_view>
+#include <vector>
+
+#include "program/program.h"
+
+namespace deeptrace::program {
+
+struct Stretch {
+  enum class Kind : std::uint8_t {
+    code,   ///< instructions from the first byte on
+    text,   ///< readable characters, with the zero bytes that end them
+    bytes,  ///< other data
+  };
+  AddressRange range;
+  Kind kind = Kind::code;
+};
+
+/// Not safe for use by two threads at once; each takes its own.
+class CodeScan {
+ public:
+  explicit CodeScan(const Program& program) : program_(program) {}
+
+  /// The range's stretches in order, without gaps. What lies around it in its functions decides too. The span holds
+  /// until the next call.
+  std::span<const Stretch> split(AddressRange range);
+
+ private:
+  void add(AddressRange range, Stretch::Kind kind);
+  void look_at(const Function& function);
+  bool is_all_code();
+  void trace();
+  void add_root(std::uint64_t address);
+  std::span<const std::uint64_t> far_roots();
+  void add_words(std::string_view section);
+  void follow_all();
+  void follow(std::uint64_t at);
+  [[nodiscard]] bool fits(std::uint64_t at) const;
+  bool follow_one(std::uint64_t& at);
+  void jump_table(std::uint64_t jump);
+  [[nodiscard]] bool never_returns(const isa::Instruction& instruction, std::uint64_t address) const;
+  void weigh_gaps();
+  [[nodiscard]] Stretch::Kind weigh(std::uint64_t from, std::uint64_t to) const;
+  [[nodiscard]] bool decodes_cleanly(std::uint64_t from, std::uint64_t to) const;
+  void gather(AddressRange range);
+
+  [[nodiscard]] isa::Instruction decode(std::uint64_t address) const;
+  [[nodiscard]] bool holds(std::uint64_t address) const { return address - start_ < bytes_.size(); }
+
+  enum Mark : std::uint8_t { kUnknown, kFirst, kInside, kText, kData };
+
+  const Program& program_;
+  std::vector<Stretch> stretches_;
+  const Function* function_ = nullptr;  ///< the one that was looked at last
+  bool all_code_ = false;
+  std::uint64_t start_ = 0;
+  Bytes bytes_;
+  std::vector<std::uint8_t> marks_;  ///< a Mark for each byte
+  std::vector<bool> read_;           ///< bytes at which instructions read or write memory
+  std::vector<std::uint64_t> far_roots_;
+  std::vector<std::uint64_t> doubtful_;  ///< what tables of unknown length name
+  std::vector<std::uint64_t> open_;  ///< roots that are still to be followed
+};
+
+}  // namespace deeptrace::program
