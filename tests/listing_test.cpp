@@ -103,6 +103,12 @@ TEST(Listing, ShowsOwnCodeFirstAndEverythingOnRequest) {
   EXPECT_NE(all.find("printf (linkage stub)"), std::string::npos);
 }
 
+/// The last call of this `main` does not return, so that its line goes on to the very end; the start-up code is next.
+TEST(Listing, LinesEndWithTheirCode) {
+  const Outcome outcome = deeptrace({"listing", "--all", "--form", "csv", fixture("winding-O2"), "_start"});
+  EXPECT_EQ(outcome.out.find("winding.c"), std::string::npos);
+}
+
 TEST(Listing, NamesWhatTargetsReferTo) {
   const json listing = json::parse(deeptrace({"listing", "--form", "json", demo("tidelog"), "print_summary"}).out);
   std::map<std::string, json> by_target;

@@ -33,8 +33,8 @@ constexpr Station kTour[] = {
     {"7-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
      "steps --from log_checksum {tidelog-O2} {readings.txt}"},
     {"8-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
-    {"9-listing-assembler", "a function as source that the assembler turns back into the same bytes",
-     "listing {tidelog} level_sum --form assembler --fixed --syntax att"},
+    {"9-listing-assembler", "a function as source that can be edited, assembled and linked",
+     "listing {tidelog-O2} log_read --form assembler"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

@@ -2,6 +2,7 @@
 
 #include "cli/command.h"
 #include "session/assembly.h"
+#include "session/source.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -9,12 +10,13 @@ namespace {
 constexpr std::string_view kForms[] = {"text", "json", "csv", "assembler"};
 
 /// The assembler form stands beside the rows: it has no table that they would share.
-int write_source(const program::Program& program, const session::AssemblyRequest& request,
+int write_source(const program::Program& program, const session::AssemblyRequest& request, bool fixed,
                  std::span<const Destination> destinations) {
   for (const Destination& to : destinations) {
     if (to.form != "assembler") continue;
     const auto lines = report::listing_assembler(*to.out);
-    const Result<session::AssemblySummary> summary = session::write_assembly(program, request, *lines);
+    const auto write = fixed ? session::write_assembly : session::write_source;
+    const Result<session::AssemblySummary> summary = write(program, request, *lines);
     if (!summary) return report_error(summary.error());
   }
   return kFine;
@@ -65,10 +67,6 @@ int run(const Command& command, std::vector<std::string> words) {
     (void)report_error(nothing_own(*program));
     return kNegative;
   }
-  const std::string form = parsed.options["form"].as<std::string>();
-  if (form == "assembler" && parsed.options.count("fixed") == 0)
-    return report_error(
-        {Fault::usage, "--form assembler: give --fixed too; source to link elsewhere is not written yet"});
   if (auto checked = session::check(*program, request); !checked) return report_error(checked.error());
 
   Result<Results> results = Results::open(command, parsed.options, kForms);
@@ -80,8 +78,8 @@ int run(const Command& command, std::vector<std::string> words) {
     sinks.push_back(sink_for(to, *sources));
     rows = true;
   }
-  const int written =
-      write_source(*program, {request.where, request.syntax, request.data_as_code}, results->destinations());
+  const int written = write_source(*program, {request.where, request.syntax, request.data_as_code},
+                                   parsed.options.count("fixed") != 0, results->destinations());
   if (!rows || written != kFine) return results->close(written);
   const auto sink = report::listing_tee(std::move(sinks));
   const Result<session::ListingSummary> summary = session::list(*program, request, *sink);

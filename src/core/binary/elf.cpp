@@ -95,6 +95,7 @@ std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, s
     segment.file_size = word(reader);
     segment.memory_size = word(reader);
     if (!wide_) segment.flags = reader.u32();
+    segment.alignment = word(reader);
     if (!reader.good()) return broken("the program header table", at);
     segments_.push_back(segment);
   }
@@ -167,7 +168,7 @@ Symbol Elf::read_symbol(ByteReader& reader, Bytes strings) const {
     symbol.size = reader.u32();
   }
   const std::uint8_t info = reader.u8();
-  reader.skip(1);
+  symbol.visibility = reader.u8() & 3;
   symbol.section = reader.u16();
   if (wide_) {
     symbol.address = reader.u64();
@@ -175,6 +176,8 @@ Symbol Elf::read_symbol(ByteReader& reader, Bytes strings) const {
   }
   symbol.type = static_cast<SymbolType>(info & 15);
   symbol.global = (info >> 4) != 0;
+  symbol.weak = (info >> 4) == 2;
+  symbol.common = symbol.section == 0xfff2;
   return symbol;
 }
 
@@ -267,7 +270,10 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
       relocation.symbol_value = symbol.address;
       relocation.defined = symbol.section != 0 && symbol.section < sections_.size();
       if (relocation.defined && object) relocation.symbol_value += sections_[symbol.section].address;
-      if (relocation.defined && symbol.type == kSectionSymbol) relocation.symbol = sections_[symbol.section].name;
+      relocation.local = !symbol.global;
+      relocation.section_symbol = relocation.defined && symbol.type == kSectionSymbol;
+      if (relocation.defined) relocation.section = symbol.section;
+      if (relocation.section_symbol) relocation.symbol = sections_[symbol.section].name;
     }
     result.push_back(relocation);
   }

@@ -19,13 +19,22 @@ namespace deeptrace::binary {
 
 /// Section types and flags that the product asks for (System V ABI, figures 4-9 and 4-11).
 enum SectionType : std::uint32_t { kSymbolTable = 2, kRela = 4, kNoBits = 8, kRel = 9, kDynamicSymbols = 11 };
-enum SectionFlag : std::uint64_t { kWritable = 1, kAllocated = 2, kExecutable = 4, kCompressed = 0x800 };
+enum SectionFlag : std::uint64_t {
+  kWritable = 1,
+  kAllocated = 2,
+  kExecutable = 4,
+  kMerge = 0x10,
+  kStrings = 0x20,
+  kThreadStorage = 0x400,
+  kCompressed = 0x800
+};
 enum SymbolType : std::uint8_t {
   kNoType = 0,
   kObject = 1,
   kFunction = 2,
   kSectionSymbol = 3,
   kFile = 4,
+  kThreadLocal = 6,
   kIndirectFunction = 10
 };
 enum class Kind { relocatable, executable, position_independent, shared_library };
@@ -56,6 +65,7 @@ struct Segment {
   std::uint64_t address = 0;
   std::uint64_t file_size = 0;    ///< bytes
   std::uint64_t memory_size = 0;  ///< bytes
+  std::uint64_t alignment = 0;    ///< bytes
 };
 
 struct Symbol {
@@ -63,8 +73,11 @@ struct Symbol {
   std::uint64_t address = 0;
   std::uint64_t size = 0;  ///< bytes; 0 when the file does not say
   SymbolType type = kNoType;
-  bool global = false;
-  std::uint32_t section = 0;  ///< index; 0 when undefined
+  bool global = false;  ///< or weak
+  bool weak = false;
+  bool common = false;          ///< storage that the linker makes; `address` is its alignment then
+  std::uint8_t visibility = 0;  ///< 0 default, 1 internal, 2 hidden, 3 protected (System V ABI, figure 4-19)
+  std::uint32_t section = 0;    ///< index; 0 when undefined
 };
 
 struct Relocation {
@@ -74,6 +87,9 @@ struct Relocation {
   std::string_view symbol;         ///< a section symbol goes by its section's name
   std::uint64_t symbol_value = 0;  ///< its address; meaningless when undefined
   bool defined = false;
+  bool local = false;  ///< the symbol is not seen outside the file
+  bool section_symbol = false;
+  std::uint32_t section = 0;  ///< of the symbol, when defined
 };
 
 /// Bytes that are either a view into the file or a copy of their own.

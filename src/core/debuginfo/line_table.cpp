@@ -228,7 +228,13 @@ class LineReader {
     return true;
   }
 
+  /// Drops sequences of discarded code, and rows at their own sequence's end: they name no instruction.
   void keep_or_drop(std::size_t first) {
+    const LineRow end = out_.rows_.back();
+    while (out_.rows_.size() > first + 1 && out_.rows_[out_.rows_.size() - 2].address == end.address) {
+      out_.rows_.pop_back();
+      out_.rows_.back() = end;
+    }
     constexpr std::uint64_t kDiscarded = ~std::uint64_t(1);  // linkers write 0, -1 or -2 for discarded code
     const std::uint64_t start = out_.rows_[first].address;
     if ((start == 0 && !relocatable_) || start >= kDiscarded) out_.rows_.resize(first);

@@ -58,6 +58,9 @@ constexpr std::string_view kNeverReturn[] = {
 constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
 constexpr std::array<std::uint64_t, 4> kFinalCalls32 = {1, 252, 119, 173};
 
+/// Longer jump tables are not believed.
+constexpr std::uint64_t kMostEntries = 4096;
+
 }  // namespace
 
 isa::Instruction CodeScan::decode(std::uint64_t address) const {
@@ -92,13 +95,18 @@ void CodeScan::add(AddressRange range, Stretch::Kind kind) {
   }
 }
 
-void CodeScan::look_at(const Function& function) {
-  if (function_ == &function) return;
+std::span<const JumpTable> CodeScan::tables_of(const Function& function) {
+  look_at(function, true);
+  return tables_;
+}
+
+void CodeScan::look_at(const Function& function, bool for_tables) {
+  if (function_ == &function && !(for_tables && all_code_)) return;
   function_ = &function;
   start_ = function.address;
   bytes_ = program_.elf().bytes_at(function.address);
   bytes_ = bytes_.first(std::min<std::size_t>(bytes_.size(), function.size));
-  all_code_ = is_all_code();
+  all_code_ = !for_tables && is_all_code();
   if (!all_code_) trace();
 }
 
@@ -132,6 +140,9 @@ void CodeScan::trace() {
   read_.assign(bytes_.size(), false);
   open_.clear();
   doubtful_.clear();
+  tables_.clear();
+  unresolved_ = 0;
+  unreached_ = false;
   add_root(start_);
   if (function_->origin == Function::Origin::section) {
     const auto roots = far_roots();
@@ -220,8 +231,8 @@ bool CodeScan::follow_one(std::uint64_t& at) {
   for (std::uint64_t i = 1; i < instruction.length; ++i) marks_[offset + i] = kInside;
   const isa::ControlFlow flow = isa::flow_of(instruction);
   std::uint64_t target = 0;
-  const bool relocated = program_.relocation_in(at, instruction.length) != nullptr;
-  if (relocated && program_.elf().kind() == binary::Kind::relocatable) {
+  const bool object = program_.elf().kind() == binary::Kind::relocatable;
+  if (object && program_.relocation_in(at, instruction.length) != nullptr) {
     // The number in the instruction means nothing yet.
   } else if (isa::direct_target(instruction, at, target)) {
     add_root(target);
@@ -232,7 +243,7 @@ bool CodeScan::follow_one(std::uint64_t& at) {
         operands, [](const isa::Operand& o) { return o.kind == isa::Operand::Kind::memory && o.width != 0; });
     if (touched) read_[target - start_] = true;
   }
-  if (flow == isa::ControlFlow::jump && !isa::direct_target(instruction, at, target)) jump_table(at);
+  if (flow == isa::ControlFlow::jump && !object && !isa::direct_target(instruction, at, target)) jump_table(at);
   if (ends_flow(flow) || never_returns(instruction, at)) return false;
   at += instruction.length;
   return true;
@@ -278,7 +289,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
 /// Whatever table of addresses or distances an instruction shortly before an indirect jump names: its entries that lie
 /// in this range are roots, and the table itself is data where it lies here too.
 void CodeScan::jump_table(std::uint64_t jump) {
-  constexpr std::uint64_t kLookBack = 64, kMostEntries = 4096;
+  constexpr std::uint64_t kLookBack = 64;
   std::vector<std::uint64_t> tables;
   std::uint64_t bound = 0;  // entries, by the comparison of the index; 0: unknown
   for (std::uint64_t at = jump + 1; at > start_ && at + kLookBack > jump;) {
@@ -298,25 +309,34 @@ void CodeScan::jump_table(std::uint64_t jump) {
       tables.push_back(static_cast<std::uint32_t>(instruction.displacement));
     }
   }
-  const std::size_t word = program_.elf().wide() ? 8 : 4;
   for (const std::uint64_t table : tables) {
-    const Bytes bytes = program_.elf().bytes_at(table);
-    for (const std::size_t size : {std::size_t(4), word}) {
-      std::uint64_t entries = 0;
-      for (; entries < (bound != 0 ? bound : kMostEntries) && (entries + 1) * size <= bytes.size(); ++entries) {
-        std::uint64_t target = 0;
-        std::memcpy(&target, bytes.data() + entries * size, size);
-        if (size == 4 && word == 8) target = table + static_cast<std::uint64_t>(std::int64_t(std::int32_t(target)));
-        if (!holds(target)) break;
-        if (bound != 0) add_root(target);
-        if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
-      }
-      if (!holds(table)) continue;
-      for (std::uint64_t i = 0; i < entries * size && holds(table + i); ++i) {
-        if (marks_[table + i - start_] == kUnknown) marks_[table + i - start_] = kData;
-      }
-    }
+    if (take_table(jump, table, bound)) return;
   }
+  unresolved_ = jump;
+}
+
+bool CodeScan::take_table(std::uint64_t jump, std::uint64_t table, std::uint64_t bound) {
+  const std::size_t word = program_.elf().wide() ? 8 : 4;
+  const Bytes bytes = program_.elf().bytes_at(table);
+  for (const bool relative : {true, false}) {
+    const std::size_t size = relative ? 4 : word;
+    std::uint64_t entries = 0;
+    for (; entries < (bound != 0 ? bound : kMostEntries) && (entries + 1) * size <= bytes.size(); ++entries) {
+      std::uint64_t target = 0;
+      std::memcpy(&target, bytes.data() + entries * size, size);
+      if (relative) target = table + static_cast<std::uint64_t>(std::int64_t(std::int32_t(target)));
+      if (!holds(target)) break;
+      if (bound != 0) add_root(target);
+      if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
+    }
+    for (std::uint64_t i = 0; i < entries * size && holds(table + i); ++i) {
+      if (marks_[table + i - start_] == kUnknown) marks_[table + i - start_] = kData;
+    }
+    if (entries == 0) continue;
+    tables_.push_back({jump, table, static_cast<unsigned>(size), entries, relative, entries == bound});
+    return true;
+  }
+  return false;
 }
 
 /// Decides about what was not reached, piece by piece; pieces end at labels and at memory that is read.
@@ -330,6 +350,7 @@ void CodeScan::weigh_gaps() {
     std::uint64_t to = at + 1;
     while (to < bytes_.size() && marks_[to] == kUnknown && !is_edge(to)) ++to;
     const Stretch::Kind kind = weigh(start_ + at, start_ + to);
+    unreached_ |= kind == Stretch::Kind::code && !program_.only_padding({start_ + at, start_ + to});
     if (kind == Stretch::Kind::code) {
       follow(start_ + at);
       follow_all();

@@ -27,6 +27,16 @@ struct Stretch {
   Kind kind = Kind::code;
 };
 
+/// A table of code addresses that an indirect jump goes through.
+struct JumpTable {
+  std::uint64_t jump = 0;     ///< the address of the jump
+  std::uint64_t address = 0;  ///< of the table
+  unsigned entry_size = 0;    ///< bytes
+  std::uint64_t entries = 0;
+  bool relative = false;  ///< an entry holds its target's distance from the table
+  bool bounded = false;   ///< an instruction compares the index with the number of entries
+};
+
 /// Not safe for use by two threads at once; each takes its own.
 class CodeScan {
  public:
@@ -36,9 +46,15 @@ class CodeScan {
   /// until the next call.
   std::span<const Stretch> split(AddressRange range);
 
+  /// The jump tables of a function, in the order of discovery. The span holds until the next call.
+  std::span<const JumpTable> tables_of(const Function& function);
+  /// After tables_of: an indirect jump whose table was not found although some of the function is reached by nothing
+  /// else; 0 when there is none.
+  [[nodiscard]] std::uint64_t unresolved_jump() const { return unreached_ ? unresolved_ : 0; }
+
  private:
   void add(AddressRange range, Stretch::Kind kind);
-  void look_at(const Function& function);
+  void look_at(const Function& function, bool for_tables = false);
   bool is_all_code();
   void trace();
   void add_root(std::uint64_t address);
@@ -49,6 +65,7 @@ class CodeScan {
   [[nodiscard]] bool fits(std::uint64_t at) const;
   bool follow_one(std::uint64_t& at);
   void jump_table(std::uint64_t jump);
+  bool take_table(std::uint64_t jump, std::uint64_t table, std::uint64_t bound);
   [[nodiscard]] bool never_returns(const isa::Instruction& instruction, std::uint64_t address) const;
   void weigh_gaps();
   [[nodiscard]] Stretch::Kind weigh(std::uint64_t from, std::uint64_t to) const;
@@ -68,9 +85,12 @@ class CodeScan {
   Bytes bytes_;
   std::vector<std::uint8_t> marks_;  ///< a Mark for each byte
   std::vector<bool> read_;           ///< bytes at which instructions read or write memory
+  std::vector<JumpTable> tables_;
+  std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table
+  bool unreached_ = false;        ///< the flow did not reach some code
   std::vector<std::uint64_t> far_roots_;
   std::vector<std::uint64_t> doubtful_;  ///< what tables of unknown length name
-  std::vector<std::uint64_t> open_;  ///< roots that are still to be followed
+  std::vector<std::uint64_t> open_;      ///< roots that are still to be followed
 };
 
 }  // namespace deeptrace::program

@@ -3,6 +3,7 @@
 #include <cxxabi.h>
 
 #include <algorithm>
+#include <array>
 #include <cstdlib>
 #include <memory>
 
@@ -313,23 +314,19 @@ Reference Program::reference(std::uint64_t address) const {
   return result;
 }
 
-namespace {
-
-/// What the addend of a relative field holds beside the offset from the symbol (x86-64 ABI, table 4.9; i386 ABI, table
-/// 2.11; other numbers mean other things there).
-std::int64_t distance_in_addend(const binary::Relocation& relocation, bool wide, std::uint64_t address,
-                                std::uint64_t length) {
-  enum : std::uint32_t { kPc32 = 2, kPlt32 = 4, kGotPcRel = 9, kGotPcRelX = 41, kRexGotPcRelX = 42, k386GotPc = 10 };
+std::int64_t Program::distance_in_addend(const binary::Relocation& relocation, std::uint64_t address,
+                                         std::uint64_t length) const {
+  // x86-64 ABI, tables 4.9 and 4.11; i386 ABI, table 2.11; other numbers mean other things there.
+  constexpr std::array<std::uint32_t, 8> kWideFromEnd = {9, 19, 20, 22, 26, 34, 41, 42};
+  constexpr std::uint32_t kPc32 = 2, kPlt32 = 4, k386GotPc = 10;
   const std::uint32_t type = relocation.type;
   const bool branch = type == kPc32 || type == kPlt32;
   // These count from the instruction's end …
-  if (branch || (wide && (type == kGotPcRel || type == kGotPcRelX || type == kRexGotPcRelX)))
+  if (branch || (elf_.wide() && std::ranges::find(kWideFromEnd, type) != kWideFromEnd.end()))
     return static_cast<std::int64_t>(address + length - relocation.address);
   // … and the table's own address from its start.
-  return !wide && type == k386GotPc ? -static_cast<std::int64_t>(relocation.address - address) : 0;
+  return !elf_.wide() && type == k386GotPc ? -static_cast<std::int64_t>(relocation.address - address) : 0;
 }
-
-}  // namespace
 
 const binary::Relocation* Program::relocation_in(std::uint64_t address, std::uint64_t length) const {
   const auto found = std::lower_bound(relocations_.begin(), relocations_.end(), address,
@@ -341,7 +338,7 @@ std::optional<Reference> Program::relocated_reference(std::uint64_t address, std
   if (elf_.kind() != binary::Kind::relocatable) return std::nullopt;
   const binary::Relocation* found = relocation_in(address, length);
   if (found == nullptr) return std::nullopt;
-  const std::int64_t offset = found->addend + distance_in_addend(*found, elf_.wide(), address, length);
+  const std::int64_t offset = found->addend + distance_in_addend(*found, address, length);
   if (found->defined && !found->symbol.empty() && found->symbol.front() == '.') {
     return reference(found->symbol_value + static_cast<std::uint64_t>(offset));
   }

@@ -77,6 +77,9 @@ class Program {
   [[nodiscard]] std::optional<Reference> relocated_reference(std::uint64_t address, std::uint64_t length) const;
   /// The relocation inside an instruction's bytes, or null.
   [[nodiscard]] const binary::Relocation* relocation_in(std::uint64_t address, std::uint64_t length) const;
+  /// What the addend of a relocation inside an instruction holds beside the offset from its symbol, in bytes.
+  [[nodiscard]] std::int64_t distance_in_addend(const binary::Relocation& relocation, std::uint64_t address,
+                                                std::uint64_t length) const;
   /// All relocations of allocated sections, by address.
   [[nodiscard]] const std::vector<binary::Relocation>& relocations() const { return relocations_; }
   /// True when a range holds nothing but what assemblers and linkers fill gaps with.
