@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include "isa/liveness.h"
 #include "isa/text.h"
 #include "laboratory.h"
 
@@ -111,6 +112,67 @@ void compare_all(isa::Mode mode) {
 
 TEST(Execute, ComputesWhatTheProcessorDoes) { compare_all(isa::Mode::bits64); }
 TEST(Execute, ComputesWhatTheProcessorDoesIn32Bits) { compare_all(isa::Mode::bits32); }
+
+/// What is not live before a block of instructions can be changed: the processor ends the block in the same state, as
+/// far as that is live.
+TEST(Liveness, WhatIsDeadDoesNotMatter) {
+  Laboratory laboratory;
+  std::mt19937_64 random(41);
+  std::vector<Code> pool;
+  for (const auto& [row, codes] : samples_of_all_rows(12)) {
+    for (const Code& code : codes) {
+      const Instruction in = isa::decode(code, isa::Mode::bits64);
+      const isa::Row& entry = isa::rows()[row];
+      const auto operands = isa::operands_of(in);
+      const bool memory = std::ranges::any_of(operands, [](auto& o) { return o.kind == isa::Operand::Kind::memory; });
+      if (isa::operation_of(entry).meaning != nullptr && isa::flow_of(in) == isa::ControlFlow::next && !memory &&
+          (entry.traits & (isa::kPrivileged | isa::kFaults)) == 0)
+        pool.push_back(code);
+    }
+  }
+  std::size_t dead_bits = 0, compared = 0;
+  for (int turn = 0; turn < 3000; ++turn) {
+    std::vector<Code> block;
+    std::string what;
+    for (int i = 0; i < 6; ++i) block.push_back(pool[random() % pool.size()]);
+    for (const Code& code : block)
+      what += std::string(isa::text_of(isa::decode(code, isa::Mode::bits64), 0, isa::Syntax::intel).view()) + "; ";
+    isa::Live behind = isa::Live::everything();
+    behind.flags &= static_cast<std::uint32_t>(random());
+    behind.general[random() % 8] = 0;
+    isa::Live live = behind;
+    for (std::size_t i = block.size(); i-- > 0;) live.step_back(isa::decode(block[i], isa::Mode::bits64));
+    Machine one;
+    one.extended = laboratory.initial();
+    if (!prepare(isa::decode(block[0], isa::Mode::bits64), random, one)) continue;
+    Machine other = one;
+    for (unsigned i = 0; i < 16; ++i) {
+      if (i == isa::kRsp) continue;
+      const Reg reg = reg_of({isa::RegisterFile::general, static_cast<std::uint8_t>(i), 0, 64});
+      other.registers[reg] ^= random() & ~live.general[i];
+      dead_bits += static_cast<std::size_t>(__builtin_popcountll(~live.general[i]));
+    }
+    other.registers[Reg::rflags] ^= random() & kStatusFlags & ~kDirection & ~std::uint64_t(live.flags);
+    bool ran = true;
+    for (const Code& code : block) {
+      for (Machine* machine : {&one, &other}) {
+        Machine after;
+        machine->registers[Reg::rip] = kCode;
+        ran = ran && laboratory.execute(code, *machine, after);
+        if (ran) *machine = after;
+      }
+    }
+    if (!ran) continue;
+    ++compared;
+    for (unsigned i = 0; i < 16; ++i) {
+      const Reg reg = reg_of({isa::RegisterFile::general, static_cast<std::uint8_t>(i), 0, 64});
+      ASSERT_EQ((one.registers[reg] ^ other.registers[reg]) & behind.general[i], 0U) << what << name_of(reg);
+    }
+    ASSERT_EQ((one.registers[Reg::rflags] ^ other.registers[Reg::rflags]) & kStatusFlags & behind.flags, 0U) << what;
+  }
+  EXPECT_GT(compared, 1000U);
+  EXPECT_GT(dead_bits, 100000U);
+}
 
 }  // namespace
 }  // namespace deeptrace::tests

@@ -136,7 +136,7 @@ class Operation:
         self.name, self.sentence, self.place = name, sentence, place
         self.access, self.hidden, self.kind, self.traits, self.note = None, [], "next", [], ""
         self.condition, self.does = -1, None
-        self.flags = dict.fromkeys("rwu01", 0)
+        self.flags, self.keeps_flags = dict.fromkeys("rwu01", 0), False
 
 
 class Row:
@@ -295,6 +295,7 @@ def parse(paths):
         elif word == "flags":
             for item in rest.split():
                 use, _, letters = item.partition("=")
+                operation.keeps_flags |= use == "k"
                 for letter in letters:
                     operation.flags[use] |= FLAG_BITS[letter]
         elif word == "condition":
@@ -716,7 +717,7 @@ def main():
         for o in operations:
             f = o.flags
             out.write(f"    {{{cpp_string(o.name)}, {cpp_string(o.sentence)}, {cpp_string(o.note)}, ControlFlow::{o.kind + '_' if o.kind == 'return' else o.kind}, "
-                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}}}, {o.condition}, {'meaning::' + o.does if o.does else 'nullptr'}}},\n")
+                      f"{{{f['r']:#x}, {f['w']:#x}, {f['u']:#x}, {f['0']:#x}, {f['1']:#x}, {str(o.keeps_flags).lower()}}}, {o.condition}, {'meaning::' + o.does if o.does else 'nullptr'}}},\n")
         out.write("};\n\nconstexpr OperandKind kOperandKinds[] = {\n")
         for source, file, index, offset, width in kinds:
             out.write(f"    {{Source::{source}, RegisterFile::{file}, {index}, {offset}, Width::{width}}},\n")

@@ -21,6 +21,7 @@ enum class ControlFlow : std::uint8_t { next, jump, conditional, call, return_, 
 /// What an operation does to the flags: masks of rflags bits (Intel SDM volume 1, 3.4.3).
 struct FlagUse {
   std::uint16_t read = 0, written = 0, undefined = 0, cleared = 0, set = 0;
+  bool kept_by_zero = false;  ///< a count of 0, the last operand's, leaves all of them as they are
 };
 
 struct Operation {
