@@ -1,5 +1,7 @@
 // The processor as the second judge of the instruction table: every row that a program may execute is run from random
 // states, and only what the table calls written may have changed.
+#include "isa/processor.h"
+
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -140,7 +142,12 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
   std::mt19937_64 random(11);
   std::set<std::uint16_t> proved;
   std::map<std::string, std::pair<int, int>> features;  // rows, proved rows
-  for (const auto& [row, codes] : samples_of_all_rows(12)) {
+  // Memory that can be arranged, and the shorter vectors, which more processors have.
+  const auto runs = [](const Instruction& in, const Code&) {
+    return in.segment_override() < 0 && in.address_size == 8 && (in.modrm & 0xc7) != 5 &&
+           ((in.prefixes & isa::kPrefixVex) == 0 || in.vector_bits() == 128);
+  };
+  for (const auto& [row, codes] : samples_of_all_rows(24, isa::Mode::bits64, runs)) {
     const isa::Row& entry = isa::rows()[row];
     const std::string name(isa::mnemonic_of(entry));
     // The segment bases are not part of the effects yet; popf can switch single-stepping itself off; the kernel
@@ -154,7 +161,11 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
       if (isa::flow_of(instruction) != isa::ControlFlow::next) continue;
       Machine before, after;
       before.extended = laboratory.initial();
-      if (!prepare(instruction, random, before) || !laboratory.execute(code, before, after)) continue;
+      if (!prepare(instruction, random, before)) continue;
+      if (!laboratory.execute(code, before, after)) {
+        before.registers[Reg::rcx] = before.registers[Reg::rdx] = 0;  // some want zeros there
+        if (!laboratory.execute(code, before, after)) continue;
+      }
       // Repeated instructions, gathers and scatters may be interrupted on the way, and go on later.
       const bool goes_on = isa::is_repeated(instruction) || !state::touched_by(instruction, before.registers).complete;
       if (after.registers[Reg::rip] == before.registers[Reg::rip] && goes_on) continue;
@@ -169,6 +180,16 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
     ++all;
     done += static_cast<int>(proved.count(static_cast<std::uint16_t>(row)));
   }
+  std::string unproved;
+  for (std::size_t row = 0; row < isa::rows().size(); ++row) {
+    const isa::Row& entry = isa::rows()[row];
+    const bool executed =
+        isa::operation_of(entry).meaning != nullptr || proved.count(static_cast<std::uint16_t>(row)) != 0;
+    if (!executed && (entry.modes & 2) != 0 && isa::why_not_provable(entry).empty())
+      unproved += std::string(isa::mnemonic_of(entry)) + " (" + std::string(isa::encoding_of(entry)) + ", " +
+                  std::string(isa::feature_of(entry)) + ")\n";
+  }
+  EXPECT_EQ(unproved, "") << "rows that `explain` calls proved (those of the integer core are, by execute_test.cpp)";
   for (const auto& [name, counts] : features) std::printf("%s %d/%d  ", name.c_str(), counts.second, counts.first);
   std::printf("\n%zu of %zu rows executed\n", proved.size(), isa::rows().size());
   EXPECT_GT(proved.size(), Extended::has_avx512() ? 1850U : 1000U);
@@ -220,7 +241,10 @@ TEST(Processor, AgreesOnLengthAndValidity) {
         continue;
       code.resize(instruction.length);
       const unsigned whole = laboratory.fetch(code);
-      if (whole == 0) continue;  // not on this processor
+      if (whole == 0) {
+        if (isa::why_not_provable(row).empty()) note("refused by the processor:", code, instruction);
+        continue;
+      }
       if (whole == 16) note("wants more bytes:", code, instruction);
       code.pop_back();
       if (!code.empty() && laboratory.fetch(code) != 16) note("wants fewer bytes:", code, instruction);

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <set>
+
 #include "report/json.h"
 
 namespace deeptrace::report {
@@ -55,9 +57,12 @@ class Text {
     line("");
     doing(e.doing, "  ");
     if (e.feature != "none") line("  needs  " + e.feature);
+    if (!e.unproved.empty())
+      attention(fmt::format("not proved by running it: {}; the assembler has proved the encoding", e.unproved));
   }
 
   void instruction(const ExplainedInstruction& e) {
+    std::set<std::string_view> unproved;
     line(look(style_, Role::heading, e.name) + "   an instruction");
     for (const ExplainedOperation& operation : e.operations) {
       line("");
@@ -69,10 +74,14 @@ class Text {
         if (form.feature != "none") text += " " + form.feature;
         if (form.modes == 1) text += " (32-bit mode only)";
         if (form.modes == 2) text += " (64-bit mode only)";
+        if (!form.unproved.empty()) unproved.insert(form.unproved);
+        text += form.unproved.empty() ? "" : " *";
         while (text.back() == ' ') text.pop_back();
         line(text);
       }
     }
+    for (const std::string_view why : unproved)
+      attention(fmt::format("* not proved by running it: {}; the assembler has proved the encoding", why));
   }
 
   void flags(const ExplainedFlags& e) {
@@ -172,6 +181,7 @@ class Json {
     json_.key("note").string_or_null(e.note);
     json_.key("encoding").string(e.encoding);
     json_.key("feature").string(e.feature);
+    json_.key("unproved").string_or_null(e.unproved);
     json_.key("fields").begin_array();
     for (const ExplainedField& field : e.fields) {
       json_.begin_object();
@@ -211,6 +221,7 @@ class Json {
         json_.key("text").string(form.text);
         json_.key("encoding").string(form.encoding);
         json_.key("feature").string(form.feature);
+        json_.key("unproved").string_or_null(form.unproved);
         json_.key("mode32").boolean((form.modes & 1) != 0);
         json_.key("mode64").boolean((form.modes & 2) != 0);
         json_.end();

@@ -62,6 +62,7 @@ struct Shape {
   [[nodiscard]] bool needs_sib() const { return has(24); }
   [[nodiscard]] bool memory_first() const { return has(25); }
   [[nodiscard]] bool no_rip() const { return has(26); }
+  [[nodiscard]] bool general_reg() const { return has(27); }  ///< EVEX: ModRM.reg is a general register
   [[nodiscard]] bool distinct() const { return has(28); }
   [[nodiscard]] bool small_reg() const { return has(29); }
   [[nodiscard]] bool small_vvvv() const { return has(30); }
@@ -296,8 +297,9 @@ class Check {
     return (out_.prefixes & kPrefixEvex) == 0 || evex_allowed(memory);
   }
 
-  /// There are eight mask registers and tiles; a higher number faults.
+  /// There are eight mask registers and tiles, and sixteen general registers; a higher number faults.
   [[nodiscard]] bool small_registers_fit() const {
+    if (shape_.general_reg() && (out_.vector & kVectorHighReg) != 0) return false;
     if (shape_.small_reg() && ((out_.rex & kRexR) != 0 || (out_.vector & kVectorHighReg) != 0)) return false;
     if (shape_.small_vvvv() && (out_.vector & 0x18) != 0) return false;
     return !shape_.small_rm() || out_.modrm < 0xc0 || (out_.rex & kRexB) == 0;

@@ -404,6 +404,7 @@ def shape_of(row, kinds, fields, traits):
     flag(24, memory is not None and (memory[0] == "gather" or "tM" in row.operands))
     flag(25, kinds and kinds[0][0] in ("rm", "gather"))
     flag(26, "norip" in row.features or "tM" in row.operands)
+    flag(27, row.space == "EVEX" and any(k[:2] == ("reg", "general") for k in kinds))
     flag(28, memory is not None and memory[0] == "gather" or "distinct" in traits)
     small = ("mask", "tile")
     flag(29, any(k[0] == "reg" and k[1] in small for k in kinds))

@@ -8,6 +8,7 @@
 
 #include "base/near_names.h"
 #include "base/number.h"
+#include "isa/processor.h"
 
 namespace deeptrace::session {
 namespace {
@@ -122,6 +123,7 @@ class BytesExplainer {
     out_.sentence = isa::sentence(in_, 0);
     out_.note = isa::operation_of(row_).note;
     out_.feature = isa::feature_of(row_);
+    out_.unproved = isa::why_not_provable(row_);
     out_.encoding = isa::encoding_of(row_);
     prefixes();
     opcode();
@@ -345,7 +347,7 @@ std::string place_name(const isa::OperandKind& kind, bool memory_only, bool regi
 
 ExplainedForm form_of(const isa::Row& row) {
   ExplainedForm form{std::string(isa::mnemonic_of(row)), std::string(isa::encoding_of(row)),
-                     std::string(isa::feature_of(row)), row.modes};
+                     std::string(isa::feature_of(row)), row.modes, isa::why_not_provable(row)};
   const auto uses = isa::uses_of(row);
   for (unsigned i = 0; i < row.shown; ++i) {
     form.text += i == 0 ? " " : ", ";

@@ -46,6 +46,7 @@ struct ExplainedBytes {
   std::vector<std::uint8_t> bytes;  ///< of the instruction
   std::size_t rest = 0;             ///< bytes behind it
   std::string text, sentence, note, feature, encoding;
+  std::string_view unproved;  ///< why this processor cannot prove what is said here; empty where it can
   std::vector<ExplainedField> fields;
   std::vector<ExplainedOperand> operands;
   ExplainedDoing doing;
@@ -55,7 +56,8 @@ struct ExplainedForm {
   std::string text;      ///< "add r/m32, imm8"
   std::string encoding;  ///< "83 /0"
   std::string feature;
-  std::uint8_t modes = 3;  ///< as in Row
+  std::uint8_t modes = 3;     ///< as in Row
+  std::string_view unproved;  ///< as in ExplainedBytes
 };
 
 struct ExplainedOperation {
