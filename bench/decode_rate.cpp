@@ -17,6 +17,7 @@
 #include <fstream>
 #include <functional>
 #include <string>
+#include <type_traits>
 #include <vector>
 
 #include "binary/elf.h"
@@ -28,19 +29,12 @@ using namespace deeptrace;
 
 std::uint64_t fold(std::uint64_t sum, std::uint64_t value) { return (sum << 7 | sum >> 57) ^ value; }
 
-/// Every field.
+/// Every field: they fill the structure without gaps.
 std::uint64_t fold(std::uint64_t sum, const isa::Instruction& i) {
-  const std::uint64_t first =
-      i.row | std::uint64_t(i.prefixes) << 16 | std::uint64_t(static_cast<std::uint32_t>(i.displacement)) << 32;
-  const std::uint64_t second = i.length | std::uint64_t(i.opcode_at) << 8 | std::uint64_t(i.modrm_at) << 16 |
-                               std::uint64_t(i.displacement_at) << 24 | std::uint64_t(i.displacement_size) << 32 |
-                               std::uint64_t(i.immediate_at) << 40 | std::uint64_t(i.immediate_size[0]) << 48 |
-                               std::uint64_t(i.immediate_size[1]) << 56;
-  const std::uint64_t third = i.modrm | std::uint64_t(i.sib) << 8 | std::uint64_t(i.rex) << 16 |
-                              std::uint64_t(i.vector) << 24 | std::uint64_t(i.operand_size) << 32 |
-                              std::uint64_t(i.address_size) << 40 | std::uint64_t(i.opcode) << 48 |
-                              std::uint64_t(i.evex) << 56;
-  return fold(sum, i.immediate ^ (first * 3) ^ (second << 1 | second >> 63) ^ third * 5);
+  static_assert(std::has_unique_object_representations_v<isa::Instruction>);
+  std::uint64_t words[4];
+  std::memcpy(words, &i, sizeof i);
+  return fold(sum, words[0] ^ words[1] * 3 ^ words[2] * 5 ^ words[3] * 7);
 }
 
 std::uint64_t part(isa::RegisterPart p) {
@@ -88,10 +82,11 @@ std::uint64_t sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work 
   std::uint64_t sum = 0;
   const std::span<const std::uint8_t> all(code);
   for (std::size_t at = 0; at < code.size();) {
-    const isa::Instruction instruction = isa::decode(all.subspan(at), mode);
+    isa::Instruction instruction;
+    const unsigned length = isa::decode(all.subspan(at), mode, instruction);
     sum = fold(sum, instruction);
-    if (instruction) sum = work(sum, instruction);
-    at += instruction ? instruction.length : 1;
+    if (length != 0) sum = work(sum, instruction);
+    at += length != 0 ? length : 1;
   }
   return sum;
 }

@@ -30,13 +30,15 @@ constexpr std::size_t kReadable = kLongestInstruction + 9 + 8;
 struct Cell {
   std::uint64_t bits;
 
-  [[nodiscard]] std::uint32_t root() const { return static_cast<std::uint32_t>(bits); }
+  [[nodiscard]] constexpr std::uint32_t root() const { return static_cast<std::uint32_t>(bits); }
   /// Bytes of immediates for operand sizes of 2, 4 and 8 bytes.
-  [[nodiscard]] unsigned immediate_bytes(unsigned size_index) const { return (bits >> (32 + 4 * size_index)) & 15; }
-  [[nodiscard]] unsigned modrm() const { return (bits >> 44) & 1; }
+  [[nodiscard]] constexpr unsigned immediate_bytes(unsigned size_index) const {
+    return (bits >> (32 + 4 * size_index)) & 15;
+  }
+  [[nodiscard]] constexpr unsigned modrm() const { return (bits >> 44) & 1; }
   /// Bits that ModRM is read with whatever stands there: 0xc0 where mod means nothing.
-  [[nodiscard]] unsigned modrm_or() const { return ((bits >> 46) & 1) * 0xc0; }
-  [[nodiscard]] bool by_row() const { return ((bits >> 45) & 1) != 0; }  ///< the row tells the immediates
+  [[nodiscard]] constexpr unsigned modrm_or() const { return ((bits >> 46) & 1) * 0xc0; }
+  [[nodiscard]] constexpr bool by_row() const { return ((bits >> 45) & 1) != 0; }  ///< the row tells the immediates
 };
 
 /// What the generator packs of a row into a word of kShapes.
@@ -351,9 +353,15 @@ inline std::uint32_t context_of(const Head& head, unsigned modrm, unsigned raw_s
          length << 11 | (raw_size >> 2) << 13 | (address_size >> 2U) << 15 | (head.rex & kRexB) << 17U;
 }
 
-/// Follows the tree from an opcode to its row.
-inline std::uint32_t find_row(std::uint32_t node, std::uint32_t answers) {
-  while ((node >> 21) != 0) node = kNodes[(node & 0xffff) + ((answers >> ((node >> 16) & 31)) & (node >> 21))];
+/// One question: where the answer leads. Rows lead to themselves.
+inline std::uint32_t ask(const std::uint32_t* nodes, std::uint32_t node, std::uint32_t answers) {
+  return nodes[(node & 0xffff) + ((answers >> ((node >> 16) & 31)) & (node >> 21))];
+}
+
+/// Follows the tree from an opcode to its row. Most opcodes need no question or one, so the first is asked in any case.
+inline std::uint32_t find_row(const std::uint32_t* nodes, std::uint32_t node, std::uint32_t answers) {
+  node = ask(nodes, node, answers);
+  while ((node >> 21) != 0) node = ask(nodes, node, answers);
   return node;
 }
 
@@ -411,7 +419,7 @@ template <bool kMode64>
     out.opcode = p[at++];
     root = Cell{kCells[kMode64][kMap3dNow][out.opcode]}.root();
   }
-  const std::uint32_t row = find_row(root, context_of(head, modrm, raw_size, address_size));
+  const std::uint32_t row = find_row(kNodes, root, context_of(head, modrm, raw_size, address_size));
   if (row == kNoRow) [[unlikely]]
     return false;
   const Shape shape{kShapes[row]};
@@ -447,48 +455,267 @@ template <bool kMode64>
   return !rare || passes_check(out, shape);
 }
 
-/// Any instruction.
-template <bool kMode64>
-[[gnu::noinline]] bool decode_slowly(const std::uint8_t* p, Instruction& out) {
-  HeadReader<kMode64> reader(p);
-  return reader.read() && finish<kMode64>(p, reader.head(), out);
+/// No instruction.
+inline unsigned nothing(Instruction& out) {
+  out = {};
+  return 0;
 }
 
-/// Instructions without legacy or vector prefixes; the others go the slow way.
+/// Any instruction; its length, or 0.
 template <bool kMode64>
-[[gnu::always_inline]] inline bool decode_quickly(const std::uint8_t* p, Instruction& out) {
-  Head head;
-  head.prefixes = kMode64 ? kPrefixMode64 : 0;
-  const std::uint8_t first = kStarts[kMode64][p[0]];
-  const unsigned rex = first == kRexPrefix ? 1 : 0;
-  head.rex = p[0] & (0U - rex);
-  head.at = rex;
-  const std::uint8_t start = kStarts[kMode64][p[rex]];
-  if (start != kOpcode) {
-    const std::uint8_t next = p[rex + 1];
-    if (start != kEscape || next == 0x0f || (next & 0xfd) == 0x38) return decode_slowly<kMode64>(p, out);
-    head.map = kMap0F;
-    ++head.at;
+[[gnu::noinline]] unsigned decode_slowly(const std::uint8_t* p, Instruction& out) {
+  out = {};
+  HeadReader<kMode64> reader(p);
+  if (!reader.read() || !finish<kMode64>(p, reader.head(), out) || out.length > kLongestInstruction)
+    return nothing(out);
+  return out.length;
+}
+
+/// What the quick way asks of a ModRM byte, packed into one word; all of it is 0 for opcodes without one.
+struct QuickShape {
+  std::uint64_t bits;
+
+  /// ModRM, SIB and displacement together, in bytes.
+  [[nodiscard]] unsigned operand_bytes() const { return bits & 15; }
+  /// 4 where a SIB byte without base brings as many bytes of displacement.
+  [[nodiscard]] unsigned without_base() const { return (bits >> 4) & 4; }
+  [[nodiscard]] unsigned displacement_size() const { return (bits >> 8) & 15; }
+  /// The row of kPlaces.
+  [[nodiscard]] unsigned places() const { return (bits >> 12) & 15; }
+  /// Which of the two bytes behind the opcode are ModRM and SIB.
+  [[nodiscard]] unsigned byte_mask() const { return (bits >> 16) & 0xffff; }
+  /// The answers that ModRM gives to the trees' questions.
+  [[nodiscard]] std::uint32_t answers() const { return static_cast<std::uint32_t>(bits >> 32); }
+};
+
+/// The ways in which fields can follow an opcode: none, ModRM, with a displacement of one and of four bytes, and the
+/// same with SIB. A SIB byte that turns out to have no base goes from `sib` to `sib_long`, two rows on.
+enum Places : std::uint8_t { kNothing, kBare, kShort, kLong, kSib, kSibShort, kSibLong };
+
+constexpr std::array<std::uint64_t, 256> quick_shapes() {
+  std::array<std::uint64_t, 256> result{};
+  for (unsigned modrm = 0; modrm < 256; ++modrm) {
+    const unsigned shape = kAddressShapes[modrm], size = shape & 7, sib = shape >> 3;
+    const std::uint64_t places = (sib != 0 ? kSib : kBare) + (size == 4 ? 2U : size);
+    const std::uint64_t without_base = modrm < 0x40 && sib != 0 ? 4 : 0;
+    const std::uint64_t answers = (modrm & 0x3fU) | (modrm >= 0xc0 ? 1U << 6 : 0);
+    result[modrm] = (1 + size + sib) | without_base << 4 | std::uint64_t(size) << 8 | places << 12 |
+                    std::uint64_t(sib != 0 ? 0xffff : 0xff) << 16 | answers << 32;
   }
-  return finish<kMode64>(p, head, out);
+  return result;
+}
+
+/// Word 2 of an instruction whose opcode stands at 0 to 3, by Places, without its immediate: the length so far, and
+/// where opcode, ModRM and displacement lie.
+constexpr std::array<std::array<std::uint64_t, 8>, 4> places() {
+  std::array<std::array<std::uint64_t, 8>, 4> result{};
+  for (unsigned at = 0; at < 4; ++at) {
+    for (unsigned kind = kNothing; kind <= kSibLong; ++kind) {
+      const unsigned modrm = kind != kNothing ? 1 : 0, sib = kind >= kSib ? 1 : 0;
+      const unsigned size = kind == kShort || kind == kSibShort ? 1 : kind == kLong || kind == kSibLong ? 4 : 0;
+      const unsigned displacement_at = size != 0 ? at + 2 + sib : 0;
+      result[at][kind] = (at + 1 + modrm + sib + size) | at << 8 | modrm * (at + 1) << 16 | displacement_at << 24 |
+                         std::uint64_t(size) << 32;
+    }
+  }
+  return result;
+}
+
+/// The answers that REX gives to the trees' questions, without an operand-size prefix.
+template <bool kMode64>
+constexpr std::array<std::uint32_t, 16> rex_answers() {
+  std::array<std::uint32_t, 16> result{};
+  for (std::uint32_t rex = 0; rex < 16; ++rex) {
+    const std::uint32_t size = (rex & kRexW) != 0 ? 8 : 4;
+    result[rex] = (rex & kRexW) << 7 | (size >> 2) << 13 | (kMode64 ? 8U : 4U) >> 2 << 15 | (rex & kRexB) << 17U;
+  }
+  return result;
+}
+/// The cells of the first two maps, with ModRM told by the highest bit as well, and the bit below it where the quick
+/// way ends: prefixes, escapes, vector encodings, and ModRM bytes of which some bits mean nothing.
+constexpr std::uint64_t kQuickModRm = std::uint64_t(1) << 63, kNotQuick = std::uint64_t(1) << 62;
+template <bool kMode64>
+constexpr std::array<std::array<std::uint64_t, 256>, 2> quick_cells() {
+  std::array<std::array<std::uint64_t, 256>, 2> result{};
+  for (std::size_t map = 0; map < 2; ++map) {
+    for (std::size_t byte = 0; byte < 256; ++byte) {
+      const Cell cell{kCells[kMode64][map][byte]};
+      const bool plain = map == 0 ? kStarts[kMode64][byte] == kOpcode : byte != 0x0f && (byte & 0xfd) != 0x38;
+      const bool quick = plain && cell.modrm_or() == 0 && (!cell.by_row() || (map == 0 && (byte & 0xfe) == 0xf6));
+      result[map][byte] = cell.bits | (cell.modrm() != 0 ? kQuickModRm : 0) | (quick ? 0 : kNotQuick);
+    }
+  }
+  return result;
+}
+/// All that the quick way looks up, in one place, so that one register leads to it.
+struct Quick {
+  std::array<std::array<std::uint64_t, 256>, 2> cells;
+  std::array<std::uint64_t, 256> shapes;
+  std::array<std::array<std::uint64_t, 8>, 4> places;
+  std::array<std::uint32_t, 16> rex_answers;
+  std::array<std::uint64_t, 9> field_mask;
+  std::array<std::uint64_t, 9> immediate_place;  ///< the byte of word 2 that says where an immediate of that size lies
+  std::array<std::uint32_t, 5> displacement_mask, sign_bit;
+  std::uint32_t row_shapes[std::size(kShapes)];
+  std::uint32_t nodes[std::size(kNodes)];
+};
+
+template <bool kMode64>
+constexpr Quick quick() {
+  Quick q{};
+  q.cells = quick_cells<kMode64>();
+  q.shapes = quick_shapes();
+  q.places = places();
+  q.rex_answers = rex_answers<kMode64>();
+  for (std::size_t i = 0; i < 9; ++i) {
+    q.field_mask[i] = kFieldMask[i];
+    q.immediate_place[i] = i == 0 ? 0 : std::uint64_t(0xff) << 40;
+  }
+  for (std::size_t i = 0; i < 5; ++i) {
+    q.displacement_mask[i] = static_cast<std::uint32_t>(kFieldMask[i]);
+    q.sign_bit[i] = kSignBit[i];
+  }
+  std::copy(std::begin(kShapes), std::end(kShapes), q.row_shapes);
+  std::copy(std::begin(kNodes), std::end(kNodes), q.nodes);
+  return q;
+}
+template <bool kMode64>
+constexpr Quick kQuick = quick<kMode64>();
+
+/// Stores one of the four words of an Instruction.
+inline void store_word(Instruction& to, std::size_t word, std::uint64_t value) {
+  std::memcpy(reinterpret_cast<unsigned char*>(&to) + 8 * word, &value, sizeof value);
+}
+
+/// What the quick way knows when it has found the opcode.
+struct Opening {
+  std::uint64_t bits;    ///< the quick cell
+  std::uint64_t shape;   ///< the quick shape of the byte behind the opcode
+  std::uint64_t behind;  ///< the bytes behind the opcode, ModRM and SIB if there are any
+  unsigned opcode, at;   ///< the opcode byte, and where it stands
+  unsigned rex;
+  std::uint8_t prefix;  ///< one of 66 F2 F3, or 0
+};
+
+template <bool kMode64>
+[[gnu::noinline]] unsigned decode_prefixed(const std::uint8_t* p, Instruction& out);
+
+/// From the opcode on. The length does not wait for the row, and no branch depends on what instruction it is but for
+/// the rare ones.
+template <bool kMode64, bool kPrefixed>
+[[gnu::always_inline]] inline unsigned finish_quickly(const std::uint8_t* p, const Opening& opening, Instruction& out) {
+  constexpr const Quick& q = kQuick<kMode64>;
+  const Cell cell{opening.bits};
+  const QuickShape shape{opening.shape & static_cast<std::uint64_t>(static_cast<std::int64_t>(opening.bits) >> 63)};
+  const bool wide = (opening.rex & kRexW) != 0, narrow = kPrefixed && opening.prefix == 0x66;
+  const unsigned no_base = shape.without_base() & ((opening.behind & 0x700) == 0x500 ? 4 : 0);
+  const unsigned immediate_at = opening.at + 1 + shape.operand_bytes() + no_base;
+  unsigned bytes = cell.immediate_bytes(wide ? 2 : narrow ? 0 : 1);
+
+  const unsigned displacement_size = shape.displacement_size() + no_base;
+  const std::uint32_t raw =
+      load<std::uint32_t>(p + immediate_at - displacement_size) & q.displacement_mask[displacement_size];
+  const std::uint32_t displacement = (raw ^ q.sign_bit[displacement_size]) - q.sign_bit[displacement_size];
+
+  std::uint32_t answers = shape.answers() | q.rex_answers[opening.rex & 15];
+  if constexpr (kPrefixed) {
+    answers |= narrow ? 1U << 8 : opening.prefix == 0xf3 ? 2U << 8 : 3U << 8;
+    if (narrow && !wide) answers &= ~(3U << 13);
+  }
+  const std::uint32_t row = find_row(q.nodes, cell.root(), answers);
+  const Shape of_row{q.row_shapes[row]};
+  unsigned size = wide ? 8 : narrow ? 2 : 4;
+  // Near branches have 64 bits in 64-bit mode, stack operations 64 or 16.
+  if constexpr (kMode64) size = (of_row.bits & (narrow ? 0x100 : 0x300)) != 0 ? 8 : size;
+  if (cell.by_row()) [[unlikely]]
+    bytes = kFieldBytes[kMode64][size == 2 ? 0 : size >> 2][static_cast<std::size_t>(of_row.immediate())];
+  // Word by word: what is read next must not wait for narrower stores to come together.
+  store_word(out, 0, load<std::uint64_t>(p + immediate_at) & q.field_mask[bytes]);
+  std::uint32_t prefixes = (kMode64 ? std::uint32_t(kPrefixMode64) : 0U) | (of_row.bits & kPrefixMandatory);
+  if constexpr (kPrefixed) {
+    prefixes |= narrow ? kPrefixOperandSize : opening.prefix == 0xf3 ? kPrefixRep : kPrefixRepne;
+    if (kMode64 && narrow && of_row.near()) prefixes |= kPrefixVendor;
+  }
+  store_word(out, 1, displacement | std::uint64_t(row | prefixes << 16) << 32);
+  store_word(out, 2,
+             (q.places[opening.at][shape.places() + (no_base >> 1)] |
+              ((std::uint64_t(immediate_at) << 40) & q.immediate_place[bytes])) +
+                 (bytes | std::uint64_t(bytes) << 48));
+  const std::uint64_t modrm_and_sib = opening.behind & shape.byte_mask();
+  store_word(out, 3,
+             (modrm_and_sib | opening.rex << 16) | std::uint64_t(size | (kMode64 ? 8U : 4U) << 8 | opening.opcode << 16)
+                                                       << 32);
+  // The shape of no row at all asks for the check too.
+  if (of_row.no_rip() && (row == kNoRow || !passes_check(out, of_row))) [[unlikely]]
+    return nothing(out);
+  return immediate_at + bytes;
+}
+
+/// Instructions of the first two maps with REX or without, behind one of 66 F2 F3 or none; the others go the slow way.
+/// Returns the length, which may be more than the bytes there are, or 0.
+template <bool kMode64, bool kPrefixed>
+[[gnu::always_inline]] inline unsigned decode_quickly(const std::uint8_t* p, Instruction& out) {
+  constexpr unsigned kBefore = kPrefixed ? 1 : 0;
+  const std::uint64_t ahead = load<std::uint64_t>(p) >> (8 * kBefore);
+  const bool has_rex = kMode64 && (ahead & 0xf0) == 0x40;
+  Opening opening{};
+  if constexpr (kPrefixed) opening.prefix = p[0];
+  const unsigned rex_bytes = has_rex ? 1 : 0;
+  opening.at = kBefore + rex_bytes;
+  opening.rex = static_cast<unsigned>(ahead & 0xff) & (0U - rex_bytes);
+  const std::uint64_t from_opcode = ahead >> (8 * rex_bytes);
+  opening.opcode = from_opcode & 0xff;
+  opening.behind = from_opcode >> 8;
+  opening.bits = kQuick<kMode64>.cells[0][opening.opcode];
+  opening.shape = kQuick<kMode64>.shapes[opening.behind & 0xff];
+  if ((opening.bits & kNotQuick) != 0) {
+    if (opening.opcode != 0x0f) {
+      if constexpr (!kPrefixed) {
+        const bool prefix = opening.opcode == 0x66 || (opening.opcode & 0xfe) == 0xf2;
+        if (prefix && !has_rex) return decode_prefixed<kMode64>(p, out);
+      }
+      return decode_slowly<kMode64>(p, out);
+    }
+    opening.opcode = opening.behind & 0xff;
+    opening.bits = kQuick<kMode64>.cells[1][opening.opcode];
+    if ((opening.bits & kNotQuick) != 0) return decode_slowly<kMode64>(p, out);
+    ++opening.at;
+    opening.behind >>= 8;
+    opening.shape = kQuick<kMode64>.shapes[opening.behind & 0xff];
+  }
+  return finish_quickly<kMode64, kPrefixed>(p, opening, out);
+}
+
+template <bool kMode64>
+unsigned decode_prefixed(const std::uint8_t* p, Instruction& out) {
+  return decode_quickly<kMode64, true>(p, out);
 }
 
 }  // namespace
 
+namespace {
+
+/// The end of a buffer: what lies behind it reads as zeros, and counts nothing.
+[[gnu::noinline]] unsigned decode_at_end(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) {
+  std::uint8_t padded[kReadable] = {};
+  if (!bytes.empty()) std::memcpy(padded, bytes.data(), bytes.size());
+  const unsigned length =
+      mode == Mode::bits64 ? decode_quickly<true, false>(padded, into) : decode_quickly<false, false>(padded, into);
+  return length <= bytes.size() ? length : nothing(into);
+}
+
+}  // namespace
+
+unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept {
+  if (bytes.size() < kReadable) [[unlikely]]
+    return decode_at_end(bytes, mode, into);
+  return mode == Mode::bits64 ? decode_quickly<true, false>(bytes.data(), into)
+                              : decode_quickly<false, false>(bytes.data(), into);
+}
+
 Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
-  const std::size_t limit = std::min<std::size_t>(bytes.size(), kLongestInstruction);
-  std::uint8_t padded[kReadable];
-  const std::uint8_t* readable = bytes.data();
-  if (bytes.size() < kReadable) [[unlikely]] {
-    std::memset(padded, 0, sizeof padded);
-    if (!bytes.empty()) std::memcpy(padded, bytes.data(), limit);
-    readable = padded;
-  }
   Instruction instruction;
-  const bool found =
-      mode == Mode::bits64 ? decode_quickly<true>(readable, instruction) : decode_quickly<false>(readable, instruction);
-  if (!found || instruction.length > limit) [[unlikely]]
-    instruction = {};
+  (void)decode(bytes, mode, instruction);
   return instruction;
 }
 

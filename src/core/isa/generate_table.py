@@ -605,6 +605,8 @@ def lengths_of(cell, mode):
     answers = set()
     for row in cell:
         traits, answer = row.operation.traits, [0, 0, 0]
+        if immediates_of(row)[1] != "none":
+            return 1 << 13
         for field in immediates_of(row):
             if field == "address":
                 return 1 << 13
@@ -726,7 +728,7 @@ def main():
         for kind, access in pool:
             out.write(f"    {{{kind}, Access({access})}},\n")
         out.write("};\n\nconstexpr Row kRows[] = {\n" + "\n".join(row_lines) + "\n};\n\n")
-        out.write(f"constexpr std::uint32_t kShapes[] = {{\n    {', '.join(f'{s:#x}' for s in shapes)}\n}};\n\n")
+        out.write(f"constexpr std::uint32_t kShapes[] = {{\n    {', '.join(f'{s:#x}' for s in shapes + [1 << 26])}\n}};\n\n")
         out.write(f"constexpr std::uint32_t kNodes[] = {{\n    {', '.join(map(hex, tree.cells))}\n}};\n\n")
         out.write(f"constexpr std::uint64_t kCells[2][{len(MAPS)}][256] = {{\n")
         for mode in cell_words:

@@ -92,6 +92,10 @@ static_assert(sizeof(Instruction) == 32);
 /// stands there, or that the bytes end inside one.
 Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 
+/// The same into a place of the caller's; returns the length, 0 where no instruction stands. The quicker one for going
+/// over much code: the next instruction can be looked at before this one has been written out.
+unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept;
+
 /// The row of a decoded instruction.
 inline const Row& row_of(const Instruction& instruction) { return tables::kRows[instruction.row]; }
 
