@@ -57,7 +57,7 @@ void list(benchmark::State& state, bool json) {
     report::Output out(null);
     program::SourceText sources;
     const auto sink = json ? report::listing_json(out) : report::listing_text(out, {}, sources);
-    (void)session::list(library(), {}, *sink);
+    (void)session::list(*session::plan_listing(library(), {}), *sink);
     out.flush();
     ::close(null);
   }

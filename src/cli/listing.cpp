@@ -1,6 +1,7 @@
 #include "report/listing.h"
 
 #include "cli/command.h"
+#include "report/parallel_listing.h"
 #include "session/assembly.h"
 #include "session/source.h"
 
@@ -67,23 +68,25 @@ int run(const Command& command, std::vector<std::string> words) {
     (void)report_error(nothing_own(*program));
     return kNegative;
   }
-  if (auto checked = session::check(*program, request); !checked) return report_error(checked.error());
+  const Result<session::ListingPlan> plan = session::plan_listing(*program, request);
+  if (!plan) return report_error(plan.error());
 
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
-  std::vector<std::unique_ptr<session::ListingSink>> sinks;
-  bool rows = false;
-  for (const Destination& to : results->destinations()) {
-    if (to.form == "assembler") continue;
-    sinks.push_back(sink_for(to, *sources));
-    rows = true;
-  }
+  const std::span<const Destination> destinations = results->destinations();
   const int written = write_source(*program, {request.where, request.syntax, request.data_as_code},
-                                   parsed.options.count("fixed") != 0, results->destinations());
-  if (!rows || written != kFine) return results->close(written);
-  const auto sink = report::listing_tee(std::move(sinks));
-  const Result<session::ListingSummary> summary = session::list(*program, request, *sink);
-  return results->close(summary ? kFine : report_error(summary.error()));
+                                   parsed.options.count("fixed") != 0, destinations);
+  if (written != kFine) return results->close(written);
+  if (destinations.size() == 1 && destinations[0].form == "text" && report::lists_in_parallel(*plan)) {
+    report::list_in_parallel(*plan, *destinations[0].out, destinations[0].style);
+    return results->close(kFine);
+  }
+  std::vector<std::unique_ptr<session::ListingSink>> sinks;
+  for (const Destination& to : destinations) {
+    if (to.form != "assembler") sinks.push_back(sink_for(to, *sources));
+  }
+  if (!sinks.empty()) session::list(*plan, *report::listing_tee(std::move(sinks)));
+  return results->close(kFine);
 }
 
 }  // namespace

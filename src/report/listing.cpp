@@ -50,6 +50,8 @@ bool is_code(const ListedInstruction& row) {
 /// What a row is in machine-readable forms.
 std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? session::kind_name(row.kind) : "data"; }
 
+constexpr std::string_view kDigits = "0123456789abcdef";
+
 class Text : public ListingSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
@@ -79,26 +81,13 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
-    isa::Text address, offset;
-    address.add("0x");
-    address.add_digits(row.address);
-    offset.add_hex(row.offset);
-    constexpr std::size_t kAddressColumns = 14;
-    row_.assign(kAddressColumns - std::min(address.view().size(), kAddressColumns - 4), ' ');
-    row_ += address.view();
-    row_ += "  +";
-    add_padded(offset.view(), 6);
+    add_place(row);
     row_ += ' ';
     if (row.content == session::Content::text) {  // the characters say what the bytes are
       row_ += fmt::format("{:25}  \"{}\"", "data", escaped(row.text));
       return line(row_);
     }
-    if (style_.colour) {
-      row_ += look(style_, Role::faint, spaced(row.bytes));
-    } else {
-      add_bytes(row.bytes);
-    }
-    if (3 * row.bytes.size() < 25) row_.append(25 - 3 * row.bytes.size(), ' ');
+    add_bytes(row.bytes);
     row_ += "  ";
     const bool refers = !row.target_name.empty() || !row.target_text.empty();
     if (row.content == session::Content::bytes) {
@@ -123,21 +112,50 @@ class Text : public ListingSink {
     if (text.size() < width) row_.append(width - text.size(), ' ');
   }
 
-  /// Two digits a byte, one space between them.
-  void add_bytes(Bytes bytes) {
-    constexpr std::string_view kDigits = "0123456789abcdef";
-    for (std::size_t i = 0; i < bytes.size(); ++i) {
-      const char pair[3] = {' ', kDigits[bytes[i] >> 4], kDigits[bytes[i] & 15]};
-      row_.append(pair + (i == 0 ? 1 : 0), i == 0 ? 2 : 3);
+  /// The address in fourteen columns, and the offset from the function's start in six.
+  void add_place(const ListedInstruction& row) {
+    char place[64];
+    std::size_t at = sizeof place;
+    const auto add_digits = [&](std::uint64_t value) {
+      do {
+        place[--at] = kDigits[value & 15];
+        value >>= 4;
+      } while (value != 0);
+    };
+    add_digits(row.address);
+    place[--at] = 'x';
+    place[--at] = '0';
+    row_.assign(14 - std::min<std::size_t>(sizeof place - at, 10), ' ');
+    row_.append(place + at, sizeof place - at);
+    at = sizeof place;
+    add_digits(row.offset);
+    if (row.offset > 9) {
+      place[--at] = 'x';
+      place[--at] = '0';
     }
+    row_ += "  +";
+    add_padded({place + at, sizeof place - at}, 6);
   }
 
-  [[nodiscard]] std::string spaced(Bytes bytes) {
-    const std::size_t before = row_.size();
-    add_bytes(bytes);
-    std::string result = row_.substr(before);
-    row_.resize(before);
-    return result;
+  /// Two digits a byte, one space between them, in 24 columns.
+  void add_bytes(Bytes bytes) {
+    char digits[3 * isa::kLongestInstruction + 24];
+    std::size_t size = 0;
+    for (const std::uint8_t byte : bytes.first(std::min<std::size_t>(bytes.size(), isa::kLongestInstruction))) {
+      digits[size] = kDigits[byte >> 4];
+      digits[size + 1] = kDigits[byte & 15];
+      digits[size + 2] = ' ';
+      size += 3;
+    }
+    const std::size_t written = size == 0 ? 0 : size - 1;
+    while (size < 24) digits[size++] = ' ';
+    const std::string_view all(digits, std::max<std::size_t>(size, 24));
+    if (!style_.colour) {
+      row_ += written > 24 ? all.substr(0, written) : all;
+      return;
+    }
+    row_ += look(style_, Role::faint, all.substr(0, written));
+    if (written < 24) row_.append(24 - written, ' ');
   }
 
   void source_line(const ListedInstruction& row) {

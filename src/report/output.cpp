@@ -59,6 +59,10 @@ std::size_t utf8_sequence(std::string_view text, std::size_t at) {
 
 void Output::flush() {
   std::string_view rest(buffer_.get(), size_);
+  if (into_ != nullptr) {
+    into_->append(rest);
+    rest = {};
+  }
   while (!rest.empty() && error_ == 0) {
     const ssize_t written = ::write(descriptor_, rest.data(), rest.size());
     if (written > 0) {

@@ -13,6 +13,8 @@ namespace deeptrace::report {
 class Output {
  public:
   explicit Output(int descriptor) : descriptor_(descriptor), buffer_(new char[kPiece]) {}
+  /// Collects in memory instead; `into` must outlive it.
+  explicit Output(std::string& into) : descriptor_(-1), into_(&into), buffer_(new char[kPiece]) {}
   ~Output() { flush(); }
   Output(const Output&) = delete;
   Output& operator=(const Output&) = delete;
@@ -40,6 +42,7 @@ class Output {
   static constexpr std::size_t kPiece = 1U << 16;
   int descriptor_;
   int error_ = 0;
+  std::string* into_ = nullptr;
   std::unique_ptr<char[]> buffer_;
   std::size_t size_ = 0;
 };

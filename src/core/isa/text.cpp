@@ -317,13 +317,6 @@ void add_prefix_words(Text& text, const Instruction& instruction) {
 
 }  // namespace
 
-void Text::add(std::string_view text) {
-  const std::size_t size = std::min(text.size(), sizeof(buffer_) - size_);
-  if (size == 0) return;
-  std::memcpy(buffer_ + size_, text.data(), size);
-  size_ += size;
-}
-
 void Text::add_digits(std::uint64_t value) {
   char digits[16];
   std::size_t count = 0;

@@ -13,8 +13,14 @@ namespace deeptrace::isa {
 /// A short text in place, without allocation. What does not fit is cut; no instruction's text comes near the size.
 class Text {
  public:
-  void add(std::string_view text);
-  void add(char c) { add(std::string_view(&c, 1)); }
+  void add(std::string_view text) {
+    const std::size_t size = text.size() < sizeof buffer_ - size_ ? text.size() : sizeof buffer_ - size_;
+    for (std::size_t i = 0; i < size; ++i) buffer_[size_ + i] = text[i];  // short: a call would cost more
+    size_ += size;
+  }
+  void add(char c) {
+    if (size_ < sizeof buffer_) buffer_[size_++] = c;
+  }
   /// "0x1f"; numbers below 10 without a prefix, since they read the same either way.
   void add_hex(std::uint64_t value);
   /// Hexadecimal digits without a prefix.

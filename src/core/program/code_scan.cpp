@@ -53,6 +53,10 @@ constexpr std::string_view kNeverReturn[] = {
     "__cxa_throw",   "__cxa_rethrow", "__cxa_bad_cast", "_Unwind_Resume",  "__fortify_fail",
     "__chk_fail",    "pthread_exit",  "thrd_exit",      "std::terminate()"};
 
+bool is_never_returning(std::string_view name) {
+  return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
+}
+
 /// The kernel's calls that do not come back: exit, exit_group, sigreturn, rt_sigreturn (Linux, asm/unistd_64.h and
 /// asm/unistd_32.h).
 constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
@@ -62,6 +66,12 @@ constexpr std::array<std::uint64_t, 4> kFinalCalls32 = {1, 252, 119, 173};
 constexpr std::uint64_t kMostEntries = 4096;
 
 }  // namespace
+
+CodeScan::CodeScan(const Program& program) : program_(program) {
+  for (const Function& function : program.functions()) {
+    if (is_never_returning(function.name)) never_returning_.push_back(function.address);
+  }
+}
 
 isa::Instruction CodeScan::decode(std::uint64_t address) const {
   return isa::decode(bytes_.subspan(address - start_), program_.mode());
@@ -110,29 +120,50 @@ void CodeScan::look_at(const Function& function, bool for_tables) {
   if (!all_code_) trace();
 }
 
+namespace {
+
+/// What the one pass must know of a row, worked out once for all rows.
+enum RowClass : std::uint8_t { kPlain, kBranches, kUnlikely };
+
+std::vector<std::uint8_t> classes_of_rows() {
+  std::vector<std::uint8_t> result;
+  for (const isa::Row& row : isa::rows()) {
+    isa::Instruction instruction;
+    instruction.row = static_cast<std::uint16_t>(result.size());
+    const bool plain = isa::operation_of(row).flow == isa::ControlFlow::next;
+    result.push_back(is_unlikely(instruction) ? kUnlikely : plain ? kPlain : kBranches);
+  }
+  return result;
+}
+
+}  // namespace
+
 /// One pass over a function: true when every byte decodes, nothing is unlikely, and every instruction behind a jump or
 /// return is padding or the target of another one.
 bool CodeScan::is_all_code() {
   if (!function_->typed) return false;
-  std::vector<bool>& targets = read_;
-  targets.assign(bytes_.size() + 1, false);
+  static const std::vector<std::uint8_t> kClasses = classes_of_rows();
+  targets_.assign(bytes_.size() + 1, 0);
   open_.clear();
   bool after_end = false;
   for (std::size_t at = 0; at < bytes_.size();) {
-    const isa::Instruction instruction = isa::decode(bytes_.subspan(at), program_.mode());
-    if (!instruction || is_unlikely(instruction)) return false;
+    isa::Instruction instruction;
+    const unsigned length = isa::decode(bytes_.subspan(at), program_.mode(), instruction);
+    if (length == 0) return false;
     if (after_end && !isa::does_nothing(instruction)) {
       open_.push_back(at);
       after_end = false;
     }
-    const isa::ControlFlow flow = isa::flow_of(instruction);
-    std::uint64_t target = 0;
-    if (flow != isa::ControlFlow::next && isa::direct_target(instruction, start_ + at, target) && holds(target))
-      targets[target - start_] = true;
-    after_end |= ends_flow(flow);
-    at += instruction.length;
+    const std::uint8_t row_class = kClasses[instruction.row];
+    if (row_class == kUnlikely) return false;
+    if (row_class == kBranches) {
+      std::uint64_t target = 0;
+      if (isa::direct_target(instruction, start_ + at, target) && holds(target)) targets_[target - start_] = 1;
+      after_end |= ends_flow(isa::flow_of(instruction));
+    }
+    at += length;
   }
-  return std::ranges::all_of(open_, [&](std::uint64_t at) { return targets[at]; });
+  return std::ranges::all_of(open_, [&](std::uint64_t at) { return targets_[at] != 0; });
 }
 
 void CodeScan::trace() {
@@ -231,7 +262,7 @@ bool CodeScan::follow_one(std::uint64_t& at) {
   for (std::uint64_t i = 1; i < instruction.length; ++i) marks_[offset + i] = kInside;
   const isa::ControlFlow flow = isa::flow_of(instruction);
   std::uint64_t target = 0;
-  const bool object = program_.elf().kind() == binary::Kind::relocatable;
+  const bool object = object_;
   if (object && program_.relocation_in(at, instruction.length) != nullptr) {
     // The number in the instruction means nothing yet.
   } else if (isa::direct_target(instruction, at, target)) {

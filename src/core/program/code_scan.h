@@ -40,7 +40,7 @@ struct JumpTable {
 /// Not safe for use by two threads at once; each takes its own.
 class CodeScan {
  public:
-  explicit CodeScan(const Program& program) : program_(program) {}
+  explicit CodeScan(const Program& program);
 
   /// The range's stretches in order, without gaps. What lies around it in its functions decides too. The span holds
   /// until the next call.
@@ -78,12 +78,15 @@ class CodeScan {
   enum Mark : std::uint8_t { kUnknown, kFirst, kInside, kText, kData };
 
   const Program& program_;
+  bool object_ = program_.elf().kind() == binary::Kind::relocatable;
+  std::vector<std::uint64_t> never_returning_;  ///< functions, in order
   std::vector<Stretch> stretches_;
   const Function* function_ = nullptr;  ///< the one that was looked at last
   bool all_code_ = false;
   std::uint64_t start_ = 0;
   Bytes bytes_;
   std::vector<std::uint8_t> marks_;  ///< a Mark for each byte
+  std::vector<std::uint8_t> targets_;  ///< bytes that direct jumps of the one pass go to
   std::vector<bool> read_;           ///< bytes at which instructions read or write memory
   std::vector<JumpTable> tables_;
   std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table

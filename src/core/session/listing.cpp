@@ -1,6 +1,8 @@
 #include "session/listing.h"
 
 #include <algorithm>
+#include <array>
+#include <cstring>
 #include <set>
 
 #include "isa/comparison.h"
@@ -16,11 +18,7 @@ using program::AddressRange;
 using program::Function;
 using program::Program;
 
-/// A range to list and the function that it belongs to; several pieces when a range spans functions.
-struct Piece {
-  const Function* function;
-  AddressRange range;
-};
+using Piece = ListingPiece;
 
 /// Cuts a range at the functions in it. What lies between functions is padding and left out, unless the range names
 /// bytes that no function holds.
@@ -54,12 +52,72 @@ Result<std::vector<Piece>> pieces_of(const Program& program, const ListingReques
   return pieces;
 }
 
-class Lister {
+/// Texts of instructions that are no direct branches: they are the same wherever the instruction stands, and code says
+/// the same over and over.
+class TextCache {
  public:
-  Lister(const Program& program, const ListingRequest& request, ListingSink& sink)
-      : program_(program), request_(request), sink_(sink), scan_(program) {}
+  std::string_view text_of(const isa::Instruction& instruction, isa::Syntax syntax) {
+    std::array<std::uint64_t, 4> words;
+    std::memcpy(words.data(), &instruction, sizeof words);
+    const std::uint64_t hash =
+        (words[0] ^ words[1] * 0x9e3779b97f4a7c15 ^ words[3] * 0xc2b2ae3d27d4eb4f) * 0x165667b19e3779f9;
+    Entry& entry = entries_[hash >> (64 - kBits)];
+    if (entry.words != words) {
+      const isa::Text text = isa::text_of(instruction, 0, syntax);
+      entry.words = words;
+      entry.size = static_cast<std::uint8_t>(std::min(text.view().size(), sizeof entry.text));
+      if (text.view().size() > sizeof entry.text) {
+        long_text_ = text;
+        entry.words = {};
+        return long_text_.view();
+      }
+      std::memcpy(entry.text, text.view().data(), entry.size);
+    }
+    return {entry.text, entry.size};
+  }
 
-  void piece(const Piece& piece) {
+ private:
+  static constexpr unsigned kBits = 11;
+  struct Entry {
+    std::array<std::uint64_t, 4> words{};
+    std::uint8_t size = 0;
+    char text[63];
+  };
+  std::vector<Entry> entries_ = std::vector<Entry>(std::size_t(1) << kBits);
+  isa::Text long_text_;
+};
+
+/// What addresses refer to, for those that were asked for lately.
+class ReferenceCache {
+ public:
+  explicit ReferenceCache(const Program& program) : program_(program) {}
+
+  const program::Reference& at(std::uint64_t address) {
+    Entry& entry = entries_[(address * 0x9e3779b97f4a7c15) >> (64 - kBits)];
+    if (!entry.known || entry.address != address) entry = {address, true, program_.reference(address)};
+    return entry.reference;
+  }
+
+ private:
+  static constexpr unsigned kBits = 13;
+  struct Entry {
+    std::uint64_t address = 0;
+    bool known = false;
+    program::Reference reference;
+  };
+  const Program& program_;
+  std::vector<Entry> entries_ = std::vector<Entry>(std::size_t(1) << kBits);
+};
+
+}  // namespace
+
+class PieceLister::Work {
+ public:
+  Work(const Program& program, const ListingRequest& request)
+      : program_(program), request_(request), scan_(program), references_(program) {}
+
+  void piece(const Piece& piece, ListingSink& sink) {
+    sink_ = &sink;
     ListedFunction head;
     const binary::Elf& elf = program_.elf();
     const std::uint64_t start = piece.function != nullptr ? piece.function->address : piece.range.from;
@@ -77,10 +135,10 @@ class Lister {
       head.name = head.section;
       head.origin = Function::Origin::section;
     }
-    sink_.begin_function(head);
+    sink_->begin_function(head);
     ++summary_.functions;
     instructions(piece.range, start);
-    sink_.end_function();
+    sink_->end_function();
   }
 
   [[nodiscard]] const ListingSummary& summary() const { return summary_; }
@@ -105,8 +163,8 @@ class Lister {
 
   void instructions_of(Bytes code, std::uint64_t from, std::uint64_t start) {
     for (std::uint64_t at = 0; at < code.size();) {
-      const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
-      const std::size_t length = instruction ? instruction.length : 1;
+      isa::Instruction instruction;
+      const std::size_t length = std::max(isa::decode(code.subspan(at), program_.mode(), instruction), 1U);
       row(instruction, from + at, start, code.subspan(at, length));
       at += length;
     }
@@ -141,7 +199,7 @@ class Lister {
     row.content = content;
     row.text = text;
     row.label = label_at(address);
-    sink_.instruction(row);
+    sink_->instruction(row);
     summary_.data += bytes.size();
   }
 
@@ -153,24 +211,25 @@ class Lister {
     row.content = instruction ? Content::instruction : Content::unknown;
     isa::Text text;
     if (instruction) {
-      text = isa::text_of(instruction, row.address, request_.syntax);
       row.kind = isa::flow_of(instruction);
-      refer(instruction, address, row);
+      const bool direct = refer(instruction, address, row);
+      if (direct) text = isa::text_of(instruction, row.address, request_.syntax);
+      row.text = direct ? text.view() : texts_.text_of(instruction, request_.syntax);
     } else {
       text.add(".byte ");
       text.add_hex(bytes[0]);
+      row.text = text.view();
       ++summary_.undecoded;
     }
-    row.text = text.view();
     std::string meaning;
     if (request_.meaning && instruction) meaning = meaning_of(instruction, address, row.address);
     row.meaning = meaning;
-    if (const auto line = program_.lines().at(address)) {
+    if (const auto line = has_lines_ ? program_.lines().at(address) : std::nullopt) {
       row.file = program_.source_path(*line);
       row.line = line->line;
     }
     row.label = label_at(address);
-    sink_.instruction(row);
+    sink_->instruction(row);
     ++summary_.instructions;
   }
 
@@ -213,53 +272,59 @@ class Lister {
     return labels[next_label_].name;
   }
 
-  /// What a direct target or memory address refers to. In an object file the relocation says it; the number in the
-  /// instruction means nothing yet.
-  void refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
+  /// What a direct target or memory address refers to; true for direct branches. In an object file the relocation says
+  /// it; the number in the instruction means nothing yet.
+  bool refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
+    std::uint64_t target = 0;
+    const bool direct = isa::direct_target(instruction, address, target);
     if (auto relocated = program_.relocated_reference(address, instruction.length)) {
-      reference_ = std::move(*relocated);
-    } else {
-      std::uint64_t target = 0;
-      if (!isa::direct_target(instruction, address, target) && !isa::fixed_memory_address(instruction, address, target))
-        return;
-      reference_ = program_.reference(target);
+      relocated_ = std::move(*relocated);
+      row.target_name = relocated_.name;
+      row.target_text = relocated_.text;
+    } else if (direct || isa::fixed_memory_address(instruction, address, target)) {
+      const program::Reference& reference = references_.at(target);
       row.target = program_.elf().section_offset(target);
+      row.target_name = reference.name;
+      row.target_text = reference.text;
     }
-    row.target_name = reference_.name;
-    row.target_text = reference_.text;
+    return direct;
   }
 
   const Program& program_;
   const ListingRequest& request_;
-  ListingSink& sink_;
+  ListingSink* sink_ = nullptr;  ///< of the piece at hand
   ListingSummary summary_;
+  bool has_lines_ = !program_.lines().empty();
   program::CodeScan scan_;
   std::size_t next_label_ = 0;
   std::set<std::uint64_t> targets_;
   isa::Instruction setter_;  ///< what set the flags; none when that is not known
   std::uint64_t setter_address_ = 0;
-  program::Reference reference_;
+  TextCache texts_;
+  ReferenceCache references_;
+  program::Reference relocated_;
 };
-
-}  // namespace
 
 std::string_view kind_name(isa::ControlFlow kind) {
   constexpr std::string_view kNames[] = {"next", "jump", "conditional", "call", "return", "trap", "system"};
   return kNames[static_cast<std::size_t>(kind)];
 }
 
-Result<Done> check(const Program& program, const ListingRequest& request) {
+Result<ListingPlan> plan_listing(const Program& program, const ListingRequest& request) {
   Result<std::vector<Piece>> pieces = pieces_of(program, request);
   if (!pieces) return pieces.error();
-  return Done{};
+  return ListingPlan{&program, request, std::move(*pieces)};
 }
 
-Result<ListingSummary> list(const Program& program, const ListingRequest& request, ListingSink& sink) {
-  Result<std::vector<Piece>> pieces = pieces_of(program, request);
-  if (!pieces) return pieces.error();
-  sink.begin({&program, pieces->size(), program.functions().size()});
-  Lister lister(program, request, sink);
-  for (const Piece& piece : *pieces) lister.piece(piece);
+PieceLister::PieceLister(const ListingPlan& plan) : work_(std::make_unique<Work>(*plan.program, plan.request)) {}
+PieceLister::~PieceLister() = default;
+void PieceLister::list(const ListingPiece& piece, ListingSink& sink) { work_->piece(piece, sink); }
+const ListingSummary& PieceLister::summary() const { return work_->summary(); }
+
+ListingSummary list(const ListingPlan& plan, ListingSink& sink) {
+  PieceLister lister(plan);
+  sink.begin(plan.file());
+  for (const ListingPiece& piece : plan.pieces) lister.list(piece, sink);
   sink.end();
   return lister.summary();
 }

@@ -1,6 +1,7 @@
 // The work of `listing`: a file's instructions, function by function, as rows into a sink.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -80,10 +81,38 @@ struct ListingSummary {
 /// The name of a control flow kind in machine-readable forms.
 std::string_view kind_name(isa::ControlFlow kind);
 
-/// Whether all locations of a request stand for something, without listing anything.
-Result<Done> check(const program::Program& program, const ListingRequest& request);
+/// A range to list and the function that it belongs to (null: none); several pieces when a range spans functions.
+struct ListingPiece {
+  const program::Function* function = nullptr;
+  program::AddressRange range;
+};
 
-/// Lists the file. Errors: a location that stands for nothing.
-Result<ListingSummary> list(const program::Program& program, const ListingRequest& request, ListingSink& sink);
+/// What a request goes over. Pieces can be listed apart from each other, by several threads.
+struct ListingPlan {
+  const program::Program* program = nullptr;
+  ListingRequest request;
+  std::vector<ListingPiece> pieces;
+
+  [[nodiscard]] ListedFile file() const { return {program, pieces.size(), program->functions().size()}; }
+};
+
+/// Errors: a location that stands for nothing.
+Result<ListingPlan> plan_listing(const program::Program& program, const ListingRequest& request);
+
+/// Lists pieces of a plan, which must outlive it. Each thread takes its own.
+class PieceLister {
+ public:
+  explicit PieceLister(const ListingPlan& plan);
+  ~PieceLister();
+  void list(const ListingPiece& piece, ListingSink& sink);
+  [[nodiscard]] const ListingSummary& summary() const;
+
+ private:
+  class Work;
+  std::unique_ptr<Work> work_;
+};
+
+/// Lists all of it.
+ListingSummary list(const ListingPlan& plan, ListingSink& sink);
 
 }  // namespace deeptrace::session
