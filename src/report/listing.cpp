@@ -7,6 +7,7 @@
 
 #include "report/csv.h"
 #include "report/json.h"
+#include "report/line_buffer.h"
 
 namespace deeptrace::report {
 namespace {
@@ -50,8 +51,6 @@ bool is_code(const ListedInstruction& row) {
 /// What a row is in machine-readable forms.
 std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? session::kind_name(row.kind) : "data"; }
 
-constexpr std::string_view kDigits = "0123456789abcdef";
-
 class Text : public ListingSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
@@ -81,22 +80,27 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
+    row_.clear();
     add_place(row);
-    row_ += ' ';
-    if (row.content == session::Content::text) {  // the characters say what the bytes are
-      row_ += fmt::format("{:25}  \"{}\"", "data", escaped(row.text));
-      return line(row_);
-    }
-    add_bytes(row.bytes);
-    row_ += "  ";
     const bool refers = !row.target_name.empty() || !row.target_text.empty();
-    if (row.content == session::Content::bytes) {
-      row_ += fmt::format("data   \"{}\"", escaped(row.text));
-      return line(row_);
+    switch (row.content) {
+      case session::Content::text:  // the characters say what the bytes are
+        row_.add(fmt::format("{:25}  \"{}\"", "data", escaped(row.text)));
+        break;
+      case session::Content::bytes:
+        add_bytes(row.bytes);
+        row_.add(fmt::format("  data   \"{}\"", escaped(row.text)));
+        break;
+      default: {
+        add_bytes(row.bytes);
+        row_.add("  ");
+        const std::size_t start = row_.size();
+        row_.add(row.text);
+        if (refers) row_.pad_to(start + 34);
+        if (refers) add_reference(row);
+      }
     }
-    add_padded(row.text, refers ? 34 : 0);
-    if (refers) add_reference(row);
-    line(row_);
+    line(row_.view());
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
 
@@ -107,55 +111,33 @@ class Text : public ListingSink {
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
 
-  void add_padded(std::string_view text, std::size_t width) {
-    row_ += text;
-    if (text.size() < width) row_.append(width - text.size(), ' ');
-  }
-
-  /// The address in fourteen columns, and the offset from the function's start in six.
+  /// The address in sixteen columns, and the offset from the function's start in the next eight.
   void add_place(const ListedInstruction& row) {
-    char place[64];
-    std::size_t at = sizeof place;
-    const auto add_digits = [&](std::uint64_t value) {
-      do {
-        place[--at] = kDigits[value & 15];
-        value >>= 4;
-      } while (value != 0);
-    };
-    add_digits(row.address);
-    place[--at] = 'x';
-    place[--at] = '0';
-    row_.assign(14 - std::min<std::size_t>(sizeof place - at, 10), ' ');
-    row_.append(place + at, sizeof place - at);
-    at = sizeof place;
-    add_digits(row.offset);
-    if (row.offset > 9) {
-      place[--at] = 'x';
-      place[--at] = '0';
-    }
-    row_ += "  +";
-    add_padded({place + at, sizeof place - at}, 6);
+    const unsigned digits = LineBuffer::digits_of(row.address);
+    row_.pad_to(12 - std::min(digits, 8U));
+    row_.add("0x");
+    row_.add_digits(row.address);
+    row_.add("  +");
+    const std::size_t start = row_.size();
+    if (row.offset > 9) row_.add("0x");
+    row_.add_digits(row.offset);
+    row_.pad_to(start + 6);
+    row_.add(' ');
   }
 
   /// Two digits a byte, one space between them, in 24 columns.
   void add_bytes(Bytes bytes) {
-    char digits[3 * isa::kLongestInstruction + 24];
-    std::size_t size = 0;
-    for (const std::uint8_t byte : bytes.first(std::min<std::size_t>(bytes.size(), isa::kLongestInstruction))) {
-      digits[size] = kDigits[byte >> 4];
-      digits[size + 1] = kDigits[byte & 15];
-      digits[size + 2] = ' ';
-      size += 3;
-    }
-    const std::size_t written = size == 0 ? 0 : size - 1;
-    while (size < 24) digits[size++] = ' ';
-    const std::string_view all(digits, std::max<std::size_t>(size, 24));
-    if (!style_.colour) {
-      row_ += written > 24 ? all.substr(0, written) : all;
+    if (style_.colour) {
+      bytes_.clear();
+      bytes_.add_bytes(bytes.data(), bytes.size());
+      row_.add(look(style_, Role::faint, bytes_.view().substr(0, bytes_.size() - 1)));
+      for (std::size_t i = bytes_.size() - 1; i < 24; ++i) row_.add(' ');
       return;
     }
-    row_ += look(style_, Role::faint, all.substr(0, written));
-    if (written < 24) row_.append(24 - written, ' ');
+    const std::size_t start = row_.size();
+    row_.add_bytes(bytes.data(), bytes.size());
+    if (bytes.size() > 8) row_.drop_last();
+    row_.pad_to(start + 24);
   }
 
   void source_line(const ListedInstruction& row) {
@@ -193,13 +175,15 @@ class Text : public ListingSink {
   }
 
   void add_reference(const ListedInstruction& row) {
-    row_ += style_.utf8 ? " \u2192 " : " -> ";
-    if (row.target_text.empty()) {
-      add_printable(row_, row.target_name);
+    row_.add(style_.utf8 ? " \u2192 " : " -> ");
+    if (!row.target_text.empty()) {
+      row_.add('"');
+      row_.add(escaped(row.target_text));
+      row_.add('"');
+    } else if (is_plain(row.target_name)) {
+      row_.add(row.target_name);
     } else {
-      row_ += '"';
-      row_ += escaped(row.target_text);
-      row_ += '"';
+      row_.add(printable(row.target_name));
     }
   }
 
@@ -209,7 +193,7 @@ class Text : public ListingSink {
   std::string file_;
   std::uint32_t line_ = 0;
   std::set<std::string> missing_;
-  std::string row_;  ///< the line that is being made
+  LineBuffer row_, bytes_;  ///< the line that is being made, and its bytes where they are coloured
 };
 
 class Json : public ListingSink {

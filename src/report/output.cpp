@@ -57,21 +57,26 @@ std::size_t utf8_sequence(std::string_view text, std::size_t at) {
   return length;
 }
 
-void Output::flush() {
-  std::string_view rest(buffer_.get(), size_);
-  if (into_ != nullptr) {
-    into_->append(rest);
-    rest = {};
-  }
-  while (!rest.empty() && error_ == 0) {
-    const ssize_t written = ::write(descriptor_, rest.data(), rest.size());
+void Output::write(std::string_view text) {
+  while (!text.empty() && error_ == 0) {
+    const ssize_t written = ::write(descriptor_, text.data(), text.size());
     if (written > 0) {
-      rest.remove_prefix(static_cast<std::size_t>(written));
+      text.remove_prefix(static_cast<std::size_t>(written));
     } else if (errno != EINTR) {
       error_ = errno;
     }
   }
+}
+
+void Output::flush() {
+  if (into_ == nullptr) write({buffer_.get(), size_});
   size_ = 0;
+}
+
+/// What fills pieces of its own is not copied.
+void Output::add_large(std::string_view text) {
+  flush();
+  write(text);
 }
 
 Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool wide) {
@@ -119,13 +124,10 @@ void add_line(Output& out, const Style& style, std::string_view line) {
 
 std::string escaped(std::string_view raw) { return made_harmless(raw, true); }
 std::string printable(std::string_view raw) { return made_harmless(raw, false); }
-void add_printable(std::string& to, std::string_view raw) {
-  const bool plain = std::all_of(raw.begin(), raw.end(), [](char c) { return c >= ' ' && c < 0x7f && c != '\\'; });
-  if (plain) {
-    to += raw;
-  } else {
-    to += printable(raw);
-  }
+bool is_plain(std::string_view raw) {
+  bool plain = true;
+  for (const char c : raw) plain &= c >= ' ' && c < 0x7f && c != '\\';
+  return plain;
 }
 
 std::string hex(std::uint64_t value) { return value < 10 ? fmt::format("{}", value) : fmt::format("{:#x}", value); }

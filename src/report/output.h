@@ -14,12 +14,17 @@ class Output {
  public:
   explicit Output(int descriptor) : descriptor_(descriptor), buffer_(new char[kPiece]) {}
   /// Collects in memory instead; `into` must outlive it.
-  explicit Output(std::string& into) : descriptor_(-1), into_(&into), buffer_(new char[kPiece]) {}
+  explicit Output(std::string& into) : descriptor_(-1), into_(&into) {}
   ~Output() { flush(); }
   Output(const Output&) = delete;
   Output& operator=(const Output&) = delete;
 
   void add(std::string_view text) {
+    if (into_ != nullptr) {
+      into_->append(text);
+      return;
+    }
+    if (text.size() >= kPiece) return add_large(text);
     while (text.size() > kPiece - size_) {
       const std::size_t part = kPiece - size_;
       std::memcpy(buffer_.get() + size_, text.data(), part);
@@ -31,6 +36,7 @@ class Output {
     size_ += text.size();
   }
   void add(char c) {
+    if (into_ != nullptr) return into_->push_back(c);
     if (size_ == kPiece) flush();
     buffer_[size_++] = c;
   }
@@ -39,6 +45,9 @@ class Output {
   [[nodiscard]] int error() const { return error_; }
 
  private:
+  void add_large(std::string_view text);
+  void write(std::string_view text);
+
   static constexpr std::size_t kPiece = 1U << 16;
   int descriptor_;
   int error_ = 0;
@@ -74,8 +83,8 @@ std::size_t utf8_sequence(std::string_view text, std::size_t at);
 std::string escaped(std::string_view raw);
 /// The same for names and paths, without touching quotes and backslashes.
 std::string printable(std::string_view raw);
-/// Appends printable(raw).
-void add_printable(std::string& to, std::string_view raw);
+/// True for text that printable() leaves as it is, ASCII only.
+bool is_plain(std::string_view raw);
 
 /// "0x1f"; numbers below 10 as a digit.
 std::string hex(std::uint64_t value);

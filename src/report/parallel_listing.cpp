@@ -10,9 +10,10 @@
 namespace deeptrace::report {
 namespace {
 
-constexpr std::uint64_t kWorthIt = 1 << 20;  ///< bytes of code
-constexpr std::uint64_t kBatch = 64 << 10;   ///< bytes of code at least
-constexpr std::size_t kMostWaiting = 8;      ///< batches
+constexpr std::uint64_t kWorthIt = 1 << 20;    ///< bytes of code
+constexpr std::uint64_t kBatch = 64 << 10;     ///< bytes of code at least
+constexpr std::size_t kTextOfBatch = 2 << 20;  ///< bytes of text, about
+constexpr std::size_t kMostWaiting = 8;        ///< batches
 
 class ParallelListing {
  public:
@@ -58,6 +59,7 @@ class ParallelListing {
       ++working_;
       lock.unlock();
       std::string text;
+      text.reserve(kTextOfBatch);
       {
         Output out(text);
         const auto sink = listing_text(out, style_, sources);

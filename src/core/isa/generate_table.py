@@ -636,7 +636,7 @@ def main():
     operations, rows, conditions = parse(inputs)
     restrict_modes(rows)
     ignore_w_in_32_bits(rows)
-    kinds, kind_number, pool, row_lines, shapes, number = [], {}, [], [], [], {}
+    kinds, kind_number, pool, row_lines, shapes, briefs, number = [], {}, [], [], [], [], {}
     for i, operation in enumerate(operations):
         operation.number = i
     names = sorted({row.name for row in rows} | {row.att for row in rows if row.att})
@@ -675,6 +675,8 @@ def main():
         bits = sum(1 << TRAITS.index(t) for t in traits)
         number[id(row)] = len(row_lines)
         shapes.append(shape_of(row, used, fields, traits))
+        briefs.append(KINDS.index(row.operation.kind) | ("gate" in traits) << 3 |
+                      bool(used and used[0][0] == "relative") << 4 | any(k[0] == "absolute" for k in used) << 5)
         memory = {(0,): 1, (1,): 2}.get(tuple(row.needs.get("mod", ())), 0)
         wanted = hints_of(row, used, len(row.operation.hidden), traits, families)
         hints = sum(1 << HINTS.index(hint) for hint in wanted)
@@ -729,6 +731,7 @@ def main():
             out.write(f"    {{{kind}, Access({access})}},\n")
         out.write("};\n\nconstexpr Row kRows[] = {\n" + "\n".join(row_lines) + "\n};\n\n")
         out.write(f"constexpr std::uint32_t kShapes[] = {{\n    {', '.join(f'{s:#x}' for s in shapes + [1 << 26])}\n}};\n\n")
+        out.write(f"extern const std::uint8_t kBriefs[] = {{\n    {', '.join(f'{b:#x}' for b in briefs)}\n}};\n\n")
         out.write(f"constexpr std::uint32_t kNodes[] = {{\n    {', '.join(map(hex, tree.cells))}\n}};\n\n")
         out.write(f"constexpr std::uint64_t kCells[2][{len(MAPS)}][256] = {{\n")
         for mode in cell_words:

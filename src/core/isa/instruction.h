@@ -108,9 +108,9 @@ std::string_view vendor_difference(const Instruction& instruction);
 
 /// How control goes on. `int 0x80` is a system call, other software interrupts are traps.
 inline ControlFlow flow_of(const Instruction& instruction) {
-  const Row& row = row_of(instruction);
-  if ((row.traits & kGate) != 0 && (instruction.immediate & 0xff) == 0x80) return ControlFlow::system;
-  return operation_of(row).flow;
+  const Brief brief = brief_of(instruction.row);
+  if (brief.is_gate() && (instruction.immediate & 0xff) == 0x80) return ControlFlow::system;
+  return brief.flow();
 }
 
 /// True when a repeat prefix repeats this instruction.

@@ -386,15 +386,6 @@ Operands operands_of(const Instruction& instruction) {
   return operands;
 }
 
-bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
-  const auto uses = uses_of(row_of(instruction));
-  if (uses.empty() || kind_of(uses[0]).source != Source::relative) return false;
-  const std::int64_t distance = sign_extend(instruction.immediate, instruction.immediate_size[0] * 8U);
-  target = address + instruction.length + static_cast<std::uint64_t>(distance);
-  if (instruction.mode() == Mode::bits32) target &= instruction.operand_size == 2 ? 0xffff : 0xffffffff;
-  return true;
-}
-
 namespace {
 
 /// The displacement of a memory operand that no register takes part in but perhaps the instruction pointer.
@@ -402,11 +393,8 @@ bool lone_displacement(const Instruction& in, std::uint64_t& displacement, bool&
   const auto uses = uses_of(row_of(in));
   from_next = false;
   if (in.modrm_at == 0) {
-    const bool absolute = in.immediate_at != 0 && std::ranges::any_of(uses, [](OperandUse use) {
-                            return kind_of(use).source == Source::absolute;
-                          });
     displacement = in.immediate;
-    return absolute;
+    return brief_of(in.row).has_absolute() && in.immediate_at != 0;
   }
   displacement = static_cast<std::uint64_t>(std::int64_t(in.displacement));
   if (in.modrm >= 0x40) return false;
@@ -420,7 +408,7 @@ bool lone_displacement(const Instruction& in, std::uint64_t& displacement, bool&
 
 }  // namespace
 
-bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
+bool surely_fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
   bool from_next = false;
   if (instruction.segment_override() >= kFs || !lone_displacement(instruction, target, from_next)) return false;
   if (from_next) target += address + instruction.length;

@@ -81,11 +81,24 @@ Operands operands_of(const Instruction& instruction);
 
 /// The address that a direct jump, call or branch goes to, for an instruction at `address`; false when it is not
 /// a direct one.
-bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
+inline bool direct_target(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
+  if (!brief_of(instruction.row).is_direct()) return false;
+  const unsigned unused = 64 - instruction.immediate_size[0] * 8U;
+  target = address + instruction.length +
+           static_cast<std::uint64_t>(static_cast<std::int64_t>(instruction.immediate << unused) >> unused);
+  if (instruction.mode() == Mode::bits32) target &= instruction.operand_size == 2 ? 0xffff : 0xffffffff;
+  return true;
+}
+
+/// fixed_memory_address without its short cut.
+bool surely_fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
 
 /// The address that a RIP-relative or absolute memory operand names, for an instruction at `address`; false when
 /// it has none or a register takes part in it.
-bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target);
+inline bool fixed_memory_address(const Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
+  if (instruction.displacement_size < 2 && !brief_of(instruction.row).has_absolute()) return false;
+  return surely_fixed_memory_address(instruction, address, target);
+}
 
 /// True for what assemblers fill gaps with: any nop, a register exchanged with itself, and one that gets its own value
 /// by `lea`.

@@ -262,6 +262,7 @@ extern const std::size_t kRowCount;
 extern const Operation kOperations[];
 extern const OperandKind kOperandKinds[];
 extern const OperandUse kOperandUses[];
+extern const std::uint8_t kBriefs[];
 }  // namespace tables
 
 /// Views over the whole table, in file order.
@@ -277,6 +278,16 @@ std::string_view encoding_of(const Row& row);
 std::span<const Condition> conditions();
 /// Whether a condition holds with these flags (Intel SDM volume 1, appendix B).
 bool condition_holds(unsigned code, std::uint64_t flags);
+/// What going over much code asks of every instruction, in one byte a row.
+struct Brief {
+  std::uint8_t bits;
+
+  [[nodiscard]] ControlFlow flow() const { return static_cast<ControlFlow>(bits & 7); }
+  [[nodiscard]] bool is_gate() const { return (bits & 8) != 0; }          ///< the immediate decides about its flow
+  [[nodiscard]] bool is_direct() const { return (bits & 0x10) != 0; }     ///< its first operand is a direct target
+  [[nodiscard]] bool has_absolute() const { return (bits & 0x20) != 0; }  ///< an address stands in the instruction
+};
+inline Brief brief_of(std::uint16_t row) { return {tables::kBriefs[row]}; }
 inline std::span<const OperandUse> uses_of(const Row& row) {
   return {tables::kOperandUses + row.operands_at, row.operand_count};
 }

@@ -255,15 +255,15 @@ void CodeScan::follow(std::uint64_t at) {
 }
 
 bool CodeScan::follow_one(std::uint64_t& at) {
-  const isa::Instruction instruction = decode(at);
-  if (!instruction) return false;
+  isa::Instruction instruction;
   const std::uint64_t offset = at - start_;
+  const unsigned length = isa::decode(bytes_.subspan(offset), mode_, instruction);
+  if (length == 0) return false;
   marks_[offset] = kFirst;
-  for (std::uint64_t i = 1; i < instruction.length; ++i) marks_[offset + i] = kInside;
+  for (std::uint64_t i = 1; i < length; ++i) marks_[offset + i] = kInside;
   const isa::ControlFlow flow = isa::flow_of(instruction);
   std::uint64_t target = 0;
-  const bool object = object_;
-  if (object && program_.relocation_in(at, instruction.length) != nullptr) {
+  if (object_ && program_.relocation_in(at, length) != nullptr) {
     // The number in the instruction means nothing yet.
   } else if (isa::direct_target(instruction, at, target)) {
     add_root(target);
@@ -274,9 +274,11 @@ bool CodeScan::follow_one(std::uint64_t& at) {
         operands, [](const isa::Operand& o) { return o.kind == isa::Operand::Kind::memory && o.width != 0; });
     if (touched) read_[target - start_] = true;
   }
-  if (flow == isa::ControlFlow::jump && !object && !isa::direct_target(instruction, at, target)) jump_table(at);
-  if (ends_flow(flow) || never_returns(instruction, at)) return false;
-  at += instruction.length;
+  if (flow != isa::ControlFlow::next) {
+    if (flow == isa::ControlFlow::jump && !object_ && !isa::direct_target(instruction, at, target)) jump_table(at);
+    if (ends_flow(flow) || never_returns(instruction, at)) return false;
+  }
+  at += length;
   return true;
 }
 

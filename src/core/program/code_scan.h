@@ -78,6 +78,7 @@ class CodeScan {
   enum Mark : std::uint8_t { kUnknown, kFirst, kInside, kText, kData };
 
   const Program& program_;
+  isa::Mode mode_ = program_.mode();
   bool object_ = program_.elf().kind() == binary::Kind::relocatable;
   std::vector<std::uint64_t> never_returning_;  ///< functions, in order
   std::vector<Stretch> stretches_;

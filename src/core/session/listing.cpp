@@ -99,7 +99,7 @@ class ReferenceCache {
   }
 
  private:
-  static constexpr unsigned kBits = 13;
+  static constexpr unsigned kBits = 12;
   struct Entry {
     std::uint64_t address = 0;
     bool known = false;
@@ -213,8 +213,10 @@ class PieceLister::Work {
     if (instruction) {
       row.kind = isa::flow_of(instruction);
       const bool direct = refer(instruction, address, row);
-      if (direct) text = isa::text_of(instruction, row.address, request_.syntax);
-      row.text = direct ? text.view() : texts_.text_of(instruction, request_.syntax);
+      // What is counted from the next instruction hardly ever comes again.
+      const bool passing = direct || instruction.modrm_at == 0 ? direct : (instruction.modrm & 0xc7) == 5;
+      if (passing) text = isa::text_of(instruction, row.address, request_.syntax);
+      row.text = passing ? text.view() : texts_.text_of(instruction, request_.syntax);
     } else {
       text.add(".byte ");
       text.add_hex(bytes[0]);
@@ -277,7 +279,8 @@ class PieceLister::Work {
   bool refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
     std::uint64_t target = 0;
     const bool direct = isa::direct_target(instruction, address, target);
-    if (auto relocated = program_.relocated_reference(address, instruction.length)) {
+    const bool object = program_.elf().kind() == binary::Kind::relocatable;
+    if (auto relocated = object ? program_.relocated_reference(address, instruction.length) : std::nullopt) {
       relocated_ = std::move(*relocated);
       row.target_name = relocated_.name;
       row.target_text = relocated_.text;
