@@ -65,6 +65,7 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
     const isa::RegisterPart part = operand.reg;
     switch (part.file) {
       case isa::RegisterFile::general:
+        if (part.index == isa::kRsp) break;  // it stays where it is in all states
         add_units(places, i,
                   {Place::Kind::general, static_cast<std::uint64_t>(reg_of(part)), part.offset / 8U, 32, written},
                   part.width);
