@@ -299,7 +299,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
   }
   if (flow != isa::ControlFlow::system) return false;
   constexpr std::uint64_t kLookBack = 48;
-  const bool software = (isa::row_of(instruction).traits & isa::kGate) != 0;
+  const bool narrow = mode_ == isa::Mode::bits32 || (isa::row_of(instruction).traits & isa::kGate) != 0;
   for (std::uint64_t at = address; at > start_ && at + kLookBack > address;) {
     --at;
     if (marks_[at - start_] != kFirst) continue;
@@ -313,7 +313,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
         operands[1].kind != isa::Operand::Kind::immediate)
       return false;
     const auto number = static_cast<std::uint64_t>(operands[1].value);
-    return software ? std::ranges::find(kFinalCalls32, number) != kFinalCalls32.end()
+    return narrow ? std::ranges::find(kFinalCalls32, number) != kFinalCalls32.end()
                     : std::ranges::find(kFinalCalls64, number) != kFinalCalls64.end();
   }
   return false;
