@@ -137,6 +137,29 @@ void expect_only_allowed(const Instruction& instruction, const Machine& before, 
   EXPECT_TRUE(expected == before.data) << what << " wrote elsewhere";
 }
 
+/// Above what is surely written, a register that the table calls cleared there is 0.
+void expect_cleared(const Instruction& instruction, Machine after, const std::string& what) {
+  const isa::Effects effects = isa::effects_of(instruction);
+  std::array<unsigned, 32> written{};  // bytes from the lowest on, by vector register
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& effect = effects.registers[i];
+    if (isa::writes(effect.access) && effect.part.file == isa::RegisterFile::vector)
+      written[effect.part.index] =
+          std::max(written[effect.part.index], (effect.part.offset + effect.part.width + 7U) / 8U);
+  }
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& effect = effects.registers[i];
+    if (!isa::writes(effect.access) || isa::only_perhaps(effect.access) || effect.rest != isa::Rest::zeroed) continue;
+    const isa::RegisterPart part = effect.part;
+    if (part.file == isa::RegisterFile::vector) {
+      for (unsigned k = written[part.index]; k < (Extended::has_avx512() ? 64U : 32U); ++k)
+        ASSERT_EQ(after.extended.vector(part.index, k), 0) << what << " left byte " << k;
+    } else if (part.file == isa::RegisterFile::general) {
+      EXPECT_EQ(after.registers[reg_of(part)] >> 32, 0U) << what << " left the upper half";
+    }
+  }
+}
+
 TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
   Laboratory laboratory;
   std::mt19937_64 random(11);
@@ -172,6 +195,7 @@ TEST(Processor, ChangesOnlyWhatTheTableCallsWritten) {
       const isa::Text text = isa::text_of(instruction, 0, isa::Syntax::intel);
       EXPECT_EQ(after.registers[Reg::rip] - kCode, instruction.length) << text.view();
       expect_only_allowed(instruction, before, after, std::string(text.view()));
+      expect_cleared(instruction, after, std::string(text.view()));
       proved.insert(row);
     }
   }

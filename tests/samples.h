@@ -95,6 +95,7 @@ inline std::map<std::uint16_t, std::vector<Code>> samples_of_all_rows(
   std::mt19937 random(20);
   const auto opcodes = opcodes_of_maps();
   std::map<std::uint16_t, std::vector<Code>> result, others;
+  std::vector<unsigned> seen(2 * isa::rows().size());
   for (const Head& head : sample_heads(random, mode == isa::Mode::bits64)) {
     Code code = head.bytes;
     code.resize(head.bytes.size() + 18);
@@ -113,15 +114,15 @@ inline std::map<std::uint16_t, std::vector<Code>> samples_of_all_rows(
         if (head.map == 4) code[head.bytes.size()] = static_cast<std::uint8_t>(modrm);  // 3DNow!: the opcode is last
         const isa::Instruction instruction = isa::decode(code, mode);
         if (!instruction) continue;
-        std::vector<Code>& list = result[instruction.row];
-        std::vector<Code>& rest = others[instruction.row];
-        if (list.size() >= most && random() % 16 != 0) continue;
+        // Every encoding of a row is as likely as any other to be among its samples.
         Code sample(code.begin(), code.begin() + instruction.length);
-        std::vector<Code>& into = wanted(instruction, sample) ? list : rest;
+        const bool first = wanted(instruction, sample);
+        std::vector<Code>& into = (first ? result : others)[instruction.row];
+        const std::size_t place = random() % ++seen[2U * instruction.row + (first ? 0 : 1)];
         if (into.size() < most) {
           into.push_back(std::move(sample));
-        } else {
-          into[random() % most] = std::move(sample);
+        } else if (place < most) {
+          into[place] = std::move(sample);
         }
       }
     }

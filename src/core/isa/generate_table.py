@@ -697,7 +697,7 @@ def main():
             if not cell:
                 continue
             if len({r.modrm for r in cell}) != 1:
-                fail(cell[0].place, "rows of one opcode disagree about ModRM")
+                fail(cell[0].place, "disagrees about ModRM with rows of its opcode: " + " ".join(r.place for r in cell[1:]))
             root = tree.build([(row, needs_in(row, mode), 1 if len(row.modes) == 1 else 0) for row in cell])
             cell_words[mode][opmap][opcode] = root | lengths_of(cell, mode) << 32 | int(cell[0].modrm) << 44
             cell_words[mode][opmap][opcode] |= int("anymod" in cell[0].features) << 46

@@ -38,7 +38,7 @@ std::uint32_t surely_set(const Instruction& instruction, const FlagUse& use) {
   const Operands operands = operands_of(instruction);
   const Operand& operand = operands[operands.shown - 1U];
   if (operand.kind != Operand::Kind::immediate) return 0;
-  const std::int64_t count = operand.value & (instruction.operand_size == 8 ? 63 : 31);
+  const std::int64_t count = operand.value & (operands[0].width == 64 ? 63 : 31);
   return count == 0 ? 0 : count == 1 ? all : all & ~std::uint32_t(kOverflow);
 }
 
