@@ -505,11 +505,11 @@ constexpr std::array<std::uint64_t, 256> quick_shapes() {
   return result;
 }
 
-/// Word 2 of an instruction whose opcode stands at 0 to 3, by Places, without its immediate: the length so far, and
+/// Word 2 of an instruction by where its opcode stands and by Places, without its immediate: the length so far, and
 /// where opcode, ModRM and displacement lie.
-constexpr std::array<std::array<std::uint64_t, 8>, 4> places() {
-  std::array<std::array<std::uint64_t, 8>, 4> result{};
-  for (unsigned at = 0; at < 4; ++at) {
+constexpr std::array<std::array<std::uint64_t, 8>, 12> places() {
+  std::array<std::array<std::uint64_t, 8>, 12> result{};
+  for (unsigned at = 0; at < result.size(); ++at) {
     for (unsigned kind = kNothing; kind <= kSibLong; ++kind) {
       const unsigned modrm = kind != kNothing ? 1 : 0, sib = kind >= kSib ? 1 : 0;
       const unsigned size = kind == kShort || kind == kSibShort ? 1 : kind == kLong || kind == kSibLong ? 4 : 0;
@@ -551,7 +551,7 @@ constexpr std::array<std::array<std::uint64_t, 256>, 2> quick_cells() {
 struct Quick {
   std::array<std::array<std::uint64_t, 256>, 2> cells;
   std::array<std::uint64_t, 256> shapes;
-  std::array<std::array<std::uint64_t, 8>, 4> places;
+  std::array<std::array<std::uint64_t, 8>, 12> places;
   std::array<std::uint32_t, 16> rex_answers;
   std::array<std::uint64_t, 9> field_mask;
   std::array<std::uint64_t, 9> immediate_place;  ///< the byte of word 2 that says where an immediate of that size lies
@@ -594,8 +594,12 @@ struct Opening {
   std::uint64_t behind;  ///< the bytes behind the opcode, ModRM and SIB if there are any
   unsigned opcode, at;   ///< the opcode byte, and where it stands
   unsigned rex;
-  std::uint8_t prefix;  ///< one of 66 F2 F3, or 0
+  unsigned prefixes;  ///< those before it, as in Instruction
 };
+
+inline bool is_usual_prefix(std::uint8_t byte) {
+  return byte == 0x66 || byte == 0x2e || (byte & 0xfe) == 0xf2 || (byte & 0xfe) == 0x64;
+}
 
 template <bool kMode64>
 [[gnu::noinline]] unsigned decode_prefixed(const std::uint8_t* p, Instruction& out);
@@ -607,7 +611,8 @@ template <bool kMode64, bool kPrefixed>
   constexpr const Quick& q = kQuick<kMode64>;
   const Cell cell{opening.bits};
   const QuickShape shape{opening.shape & static_cast<std::uint64_t>(static_cast<std::int64_t>(opening.bits) >> 63)};
-  const bool wide = (opening.rex & kRexW) != 0, narrow = kPrefixed && opening.prefix == 0x66;
+  const bool wide = (opening.rex & kRexW) != 0;
+  const bool narrow = kPrefixed && (opening.prefixes & kPrefixOperandSize) != 0;
   const unsigned no_base = shape.without_base() & ((opening.behind & 0x700) == 0x500 ? 4 : 0);
   const unsigned immediate_at = opening.at + 1 + shape.operand_bytes() + no_base;
   unsigned bytes = cell.immediate_bytes(wide ? 2 : narrow ? 0 : 1);
@@ -619,7 +624,7 @@ template <bool kMode64, bool kPrefixed>
 
   std::uint32_t answers = shape.answers() | q.rex_answers[opening.rex & 15];
   if constexpr (kPrefixed) {
-    answers |= narrow ? 1U << 8 : opening.prefix == 0xf3 ? 2U << 8 : 3U << 8;
+    answers |= unsigned(kMandatory[(opening.prefixes >> 1) & 7]) << 8;
     if (narrow && !wide) answers &= ~(3U << 13);
   }
   const std::uint32_t row = find_row(q.nodes, cell.root(), answers);
@@ -633,7 +638,7 @@ template <bool kMode64, bool kPrefixed>
   store_word(out, 0, load<std::uint64_t>(p + immediate_at) & q.field_mask[bytes]);
   std::uint32_t prefixes = (kMode64 ? std::uint32_t(kPrefixMode64) : 0U) | (of_row.bits & kPrefixMandatory);
   if constexpr (kPrefixed) {
-    prefixes |= narrow ? kPrefixOperandSize : opening.prefix == 0xf3 ? kPrefixRep : kPrefixRepne;
+    prefixes |= opening.prefixes;
     if (kMode64 && narrow && of_row.near()) prefixes |= kPrefixVendor;
   }
   store_word(out, 1, displacement | std::uint64_t(row | prefixes << 16) << 32);
@@ -651,17 +656,17 @@ template <bool kMode64, bool kPrefixed>
   return immediate_at + bytes;
 }
 
-/// Instructions of the first two maps with REX or without, behind one of 66 F2 F3 or none; the others go the slow way.
-/// Returns the length, which may be more than the bytes there are, or 0.
+/// Instructions of the first two maps with REX or without, behind `before` bytes of prefixes; the others go the slow
+/// way. Returns the length, which may be more than the bytes there are, or 0.
 template <bool kMode64, bool kPrefixed>
-[[gnu::always_inline]] inline unsigned decode_quickly(const std::uint8_t* p, Instruction& out) {
-  constexpr unsigned kBefore = kPrefixed ? 1 : 0;
-  const std::uint64_t ahead = load<std::uint64_t>(p) >> (8 * kBefore);
+[[gnu::always_inline]] inline unsigned decode_quickly(const std::uint8_t* p, Instruction& out, unsigned before = 0,
+                                                      unsigned prefixes = 0) {
+  const auto ahead = load<std::uint64_t>(p + before);
   const bool has_rex = kMode64 && (ahead & 0xf0) == 0x40;
   Opening opening{};
-  if constexpr (kPrefixed) opening.prefix = p[0];
+  opening.prefixes = prefixes;
   const unsigned rex_bytes = has_rex ? 1 : 0;
-  opening.at = kBefore + rex_bytes;
+  opening.at = before + rex_bytes;
   opening.rex = static_cast<unsigned>(ahead & 0xff) & (0U - rex_bytes);
   const std::uint64_t from_opcode = ahead >> (8 * rex_bytes);
   opening.opcode = from_opcode & 0xff;
@@ -671,8 +676,8 @@ template <bool kMode64, bool kPrefixed>
   if ((opening.bits & kNotQuick) != 0) {
     if (opening.opcode != 0x0f) {
       if constexpr (!kPrefixed) {
-        const bool prefix = opening.opcode == 0x66 || (opening.opcode & 0xfe) == 0xf2;
-        if (prefix && !has_rex) return decode_prefixed<kMode64>(p, out);
+        if (!has_rex && is_usual_prefix(static_cast<std::uint8_t>(opening.opcode)))
+          return decode_prefixed<kMode64>(p, out);
       }
       return decode_slowly<kMode64>(p, out);
     }
@@ -683,12 +688,24 @@ template <bool kMode64, bool kPrefixed>
     opening.behind >>= 8;
     opening.shape = kQuick<kMode64>.shapes[opening.behind & 0xff];
   }
-  return finish_quickly<kMode64, kPrefixed>(p, opening, out);
+  const unsigned length = finish_quickly<kMode64, kPrefixed>(p, opening, out);
+  if constexpr (kPrefixed) return length <= kLongestInstruction ? length : nothing(out);
+  return length;
 }
 
+/// Any number of 66, one of F2 F3, and one of the segments that compilers name.
 template <bool kMode64>
 unsigned decode_prefixed(const std::uint8_t* p, Instruction& out) {
-  return decode_quickly<kMode64, true>(p, out);
+  constexpr unsigned kMostPrefixes = 8, kRepeats = kPrefixRep | kPrefixRepne, kSegment = 7U << kSegmentShift;
+  unsigned prefixes = 0, at = 0;
+  for (; is_usual_prefix(p[at]); ++at) {
+    const unsigned more = kPrefixActions[p[at]].set;
+    if (at == kMostPrefixes || ((more & kRepeats) != 0 && (prefixes & kRepeats) != 0) ||
+        ((more & kSegment) != 0 && (prefixes & kSegment) != 0))
+      return decode_slowly<kMode64>(p, out);
+    prefixes |= more;
+  }
+  return decode_quickly<kMode64, true>(p, out, at, prefixes);
 }
 
 }  // namespace
