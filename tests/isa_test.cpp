@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <array>
+#include <cstring>
 #include <map>
 #include <random>
 #include <set>
@@ -132,6 +133,27 @@ TEST(Decoder, RandomBytesStayInside) {
       ASSERT_FALSE(isa::sentence(instruction, 0).empty());
     }
   }
+}
+
+TEST(Decoder, TheQuickWayLeadsToTheSame) {
+  std::mt19937_64 random(9);
+  // Prefixes, escapes and the ModRM bytes that bring more bytes come more often than by chance.
+  constexpr std::array<std::uint8_t, 24> kOften = {0x66, 0x66, 0x2e, 0xf2, 0xf3, 0x64, 0x65, 0x48,
+                                                   0x41, 0x4c, 0x0f, 0x0f, 0x0f, 0x04, 0x44, 0x84,
+                                                   0x05, 0x25, 0xc0, 0xf6, 0xf7, 0x38, 0x90, 0x67};
+  std::size_t decoded = 0;
+  for (int i = 0; i < 3000000; ++i) {
+    Code code(i % 8 == 0 ? random() % 18 : 40);
+    for (std::size_t k = 0; k < std::min<std::size_t>(code.size(), 20); ++k) {
+      const std::uint64_t chance = random();
+      code[k] = chance % 2 == 0 ? kOften[(chance >> 8) % kOften.size()] : static_cast<std::uint8_t>(chance >> 16);
+    }
+    const Mode mode = i % 3 == 0 ? Mode::bits32 : Mode::bits64;
+    const Instruction quick = isa::decode(code, mode), slow = isa::decode_the_long_way(code, mode);
+    ASSERT_EQ(std::memcmp(&quick, &slow, sizeof quick), 0) << hex_of(code);
+    decoded += quick ? 1 : 0;
+  }
+  EXPECT_GT(decoded, 1000000U);
 }
 
 TEST(Decoder, ThirtyTwoBitModeHasItsOwnRows) {

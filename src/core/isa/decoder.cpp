@@ -639,7 +639,7 @@ template <bool kMode64, bool kPrefixed>
   std::uint32_t prefixes = (kMode64 ? std::uint32_t(kPrefixMode64) : 0U) | (of_row.bits & kPrefixMandatory);
   if constexpr (kPrefixed) {
     prefixes |= opening.prefixes;
-    if (kMode64 && narrow && of_row.near()) prefixes |= kPrefixVendor;
+    if (kMode64 && narrow && !wide && of_row.near()) prefixes |= kPrefixVendor;
   }
   store_word(out, 1, displacement | std::uint64_t(row | prefixes << 16) << 32);
   store_word(out, 2,
@@ -734,6 +734,16 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
   Instruction instruction;
   (void)decode(bytes, mode, instruction);
   return instruction;
+}
+
+Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
+  std::uint8_t padded[kReadable] = {};
+  const std::size_t size = std::min(bytes.size(), kReadable);
+  if (size != 0) std::memcpy(padded, bytes.data(), size);
+  Instruction instruction;
+  const unsigned length =
+      mode == Mode::bits64 ? decode_slowly<true>(padded, instruction) : decode_slowly<false>(padded, instruction);
+  return length <= size ? instruction : Instruction{};
 }
 
 std::string_view mnemonic_of(const Row& row) { return kMnemonics[row.mnemonic]; }

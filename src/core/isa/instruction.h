@@ -96,6 +96,9 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 /// over much code: the next instruction can be looked at before this one has been written out.
 unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept;
 
+/// The same answer without the quick way that common instructions take: what tests compare it with.
+Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
+
 /// The row of a decoded instruction.
 inline const Row& row_of(const Instruction& instruction) { return tables::kRows[instruction.row]; }
 
