@@ -1,6 +1,8 @@
 // `listing --form assembler`: source that can be edited, assembled and linked.
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -136,6 +138,25 @@ TEST(Source, RefusesWhatHasNoName) {
   EXPECT_NE(refusal("\tlea rax, [rip+.Lx]\n\tret\n\t.section .rodata\n.Lx:\t.long 1, 2, 3\n\t.text\n")
                 .find("refers to unnamed data"),
             std::string::npos);
+}
+
+/// Damaged tables, relocations and symbols: an error or a source, never a crash (with sanitizers in the debug preset).
+TEST(Source, DamagedFilesNeverCrashIt) {
+  const TempFolder folder;
+  ASSERT_EQ(run({"gcc", "-O2", "-c", "-o", folder / "levels.o", source("demo/tidelog/levels.c")}).status, 0);
+  std::mt19937 random(5);
+  for (const std::filesystem::path& file : {folder / "levels.o", std::filesystem::path(demo("tidelog-O2"))}) {
+    const std::string bytes = read_file(file);
+    for (int round = 0; round < 60; ++round) {
+      std::string damaged = bytes;
+      for (int i = 0; i < 12; ++i) damaged[64 + random() % (damaged.size() - 64)] = static_cast<char>(random());
+      write_file(folder / "damaged", damaged);
+      for (const char* form : {"--fixed", "--data-as-code"}) {
+        const Outcome outcome = deeptrace({"listing", folder / "damaged", "--form", "assembler", form});
+        EXPECT_LT(outcome.status, 4) << "round " << round << ": " << outcome.err;
+      }
+    }
+  }
 }
 
 }  // namespace
