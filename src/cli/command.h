@@ -31,6 +31,7 @@ struct Command {
   int (*run)(const Command& command, std::vector<std::string> words);
 };
 
+extern const Command kSurvey;
 extern const Command kListing;
 extern const Command kSteps;
 extern const Command kExplain;

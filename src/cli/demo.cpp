@@ -20,6 +20,7 @@ struct Station {
 };
 
 constexpr Station kTour[] = {
+    {"0-survey", "what the demo program is, and where its bytes went", "survey {tidelog}"},
     {"1-listing", "a function's instructions under their source lines, as compiled without optimisation",
      "listing {tidelog} level_sum"},
     {"2-listing-optimised", "the same function compiled with -O2", "listing {tidelog-O2} level_sum"},

@@ -68,6 +68,9 @@ std::optional<Error> Elf::read() {
   const std::uint16_t section_size = header.u16();
   const std::uint16_t section_count = header.u16();
   const std::uint16_t names = header.u16();
+  headers_ = {FileRange{0, kSizes[wide_].header},
+              FileRange{segments_at, std::uint64_t(segment_count) * segment_size},
+              FileRange{sections_at, std::uint64_t(section_count) * section_size}};
   if (auto error = read_segments(segments_at, segment_count, segment_size)) return error;
   if (auto error = read_sections(sections_at, section_count, section_size, names)) return error;
   const bool has_interpreter =

@@ -6,6 +6,7 @@
 // throughout; `section_offset` leads back to what the file says.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -105,6 +106,13 @@ class Elf {
   static Result<Elf> open(const std::string& path);
 
   [[nodiscard]] const std::string& path() const { return file_.path(); }
+  /// Bytes of the whole file.
+  [[nodiscard]] std::uint64_t file_size() const { return file_.bytes().size(); }
+  /// Where the file's own headers lie in it: the ELF header, program headers, section headers.
+  struct FileRange {
+    std::uint64_t offset = 0, size = 0;  ///< bytes
+  };
+  [[nodiscard]] const std::array<FileRange, 3>& headers() const { return headers_; }
   [[nodiscard]] Kind kind() const { return kind_; }
   /// True for a file of 64 bits.
   [[nodiscard]] bool wide() const { return wide_; }
@@ -149,6 +157,7 @@ class Elf {
   std::vector<Section> sections_;
   std::vector<Segment> segments_;
   std::vector<Symbol> symbols_;
+  std::array<FileRange, 3> headers_{};
   bool has_symbol_table_ = false;
   bool wide_ = true;
 };

@@ -62,6 +62,7 @@ FormValue block(ByteReader& reader, std::uint64_t size) {
 }
 
 struct Unit {
+  std::uint16_t version = 0;
   bool wide = false;
   std::uint8_t address_size = 8;
   std::uint64_t abbreviations = 0;
@@ -69,7 +70,8 @@ struct Unit {
 
 /// Reads a unit's header; false for units that describe no code or that are damaged.
 bool read_unit_header(ByteReader& reader, Unit& unit) {
-  const std::uint16_t version = reader.u16();
+  unit.version = reader.u16();
+  const std::uint16_t version = unit.version;
   if (version < 2 || version > 5) return false;
   std::uint8_t type = 1;
   if (version >= 5) {
@@ -156,12 +158,82 @@ FormValue read_form(ByteReader& reader, std::uint64_t form, bool wide, std::uint
   }
 }
 
-std::unordered_map<std::uint64_t, std::string> compilation_directories(const binary::Elf& elf) {
-  std::unordered_map<std::uint64_t, std::string> result;
+namespace {
+
+/// The sections that the first entries of units refer to.
+struct UnitSections {
+  explicit UnitSections(const binary::Elf& elf)
+      : abbreviations(elf.debug_bytes(".debug_abbrev")),
+        strings(elf.debug_bytes(".debug_str")),
+        line_strings(elf.debug_bytes(".debug_line_str")),
+        string_offsets(elf.debug_bytes(".debug_str_offsets")) {}
+
+  /// The string that an index stands for (DWARF 5, 7.26): `base` is where the unit's offsets begin.
+  [[nodiscard]] std::string_view indexed(std::uint64_t index, std::uint64_t base, bool wide) const {
+    const std::uint64_t size = wide ? 8 : 4;
+    if (index > string_offsets.view.size() / size) return {};
+    ByteReader reader(string_offsets.view, base + index * size);
+    const std::uint64_t offset = wide ? reader.u64() : reader.u32();
+    return reader.good() ? string_at(strings.view, offset) : std::string_view{};
+  }
+
+  binary::SectionBytes abbreviations, strings, line_strings, string_offsets;
+};
+
+bool is_string_index(std::uint64_t form) {
+  return form == kStrx || form == kStrx1 || form == kStrx2 || form == kStrx3 || form == kStrx4;
+}
+
+/// A string attribute, or the index of one, whose place may be told by a later attribute.
+struct Pending {
+  std::string_view text;
+  std::optional<std::uint64_t> index;
+
+  [[nodiscard]] std::string resolved(const UnitSections& sections, std::uint64_t base, bool wide) const {
+    return std::string(index ? sections.indexed(*index, base, wide) : text);
+  }
+};
+
+UnitSummary summary_of(const Unit& unit, ByteReader& entry, const UnitSections& sections) {
+  constexpr std::uint64_t kName = 0x03, kProducer = 0x25, kStringOffsetsBase = 0x72;
+  UnitSummary summary;
+  summary.version = unit.version;
+  Pending producer, name, directory;
+  std::uint64_t base = unit.wide ? 16 : 8;  // behind the header of the first table
+  ByteReader list = find_abbreviation(sections.abbreviations.view, unit.abbreviations, entry.uleb());
+  while (list.good() && entry.good()) {
+    const std::uint64_t attribute = list.uleb();
+    const std::uint64_t form = list.uleb();
+    if (attribute == 0 && form == 0) break;
+    if (form == kImplicitConst) {
+      (void)list.sleb();
+      continue;
+    }
+    const FormValue value =
+        read_form(entry, form, unit.wide, unit.address_size, sections.strings.view, sections.line_strings.view);
+    if (!value.known) break;
+    const Pending text{value.text, is_string_index(form) ? std::optional(value.number) : std::nullopt};
+    switch (attribute) {
+      case kStatementList: summary.line_table = value.number; break;
+      case kCompilationDirectory: directory = text; break;
+      case kName: name = text; break;
+      case kProducer: producer = text; break;
+      case kStringOffsetsBase: base = value.number; break;
+      default: break;
+    }
+  }
+  summary.producer = producer.resolved(sections, base, unit.wide);
+  summary.name = name.resolved(sections, base, unit.wide);
+  summary.directory = directory.resolved(sections, base, unit.wide);
+  return summary;
+}
+
+}  // namespace
+
+std::vector<UnitSummary> units_of(const binary::Elf& elf) {
+  std::vector<UnitSummary> result;
   const binary::SectionBytes info = elf.debug_bytes(".debug_info");
-  const binary::SectionBytes abbreviations = elf.debug_bytes(".debug_abbrev");
-  const binary::SectionBytes strings = elf.debug_bytes(".debug_str");
-  const binary::SectionBytes line_strings = elf.debug_bytes(".debug_line_str");
+  const UnitSections sections(elf);
   std::size_t at = 0;
   while (at < info.view.size()) {
     ByteReader reader(info.view, at);
@@ -173,24 +245,15 @@ std::unordered_map<std::uint64_t, std::string> compilation_directories(const bin
     if (!reader.good() || length > info.view.size() - body) break;
     at = body + length;
     ByteReader entry(info.view.subspan(body, length));
-    if (!read_unit_header(entry, unit)) continue;
-    ByteReader list = find_abbreviation(abbreviations.view, unit.abbreviations, entry.uleb());
-    std::optional<std::uint64_t> table;
-    std::string_view directory;
-    while (list.good() && entry.good()) {
-      const std::uint64_t name = list.uleb();
-      const std::uint64_t form = list.uleb();
-      if (name == 0 && form == 0) break;
-      if (form == kImplicitConst) {
-        (void)list.sleb();
-        continue;
-      }
-      const FormValue value = read_form(entry, form, unit.wide, unit.address_size, strings.view, line_strings.view);
-      if (!value.known) break;
-      if (name == kStatementList) table = value.number;
-      if (name == kCompilationDirectory) directory = value.text;
-    }
-    if (table) result.emplace(*table, std::string(directory));
+    if (read_unit_header(entry, unit)) result.push_back(summary_of(unit, entry, sections));
+  }
+  return result;
+}
+
+std::unordered_map<std::uint64_t, std::string> compilation_directories(const binary::Elf& elf) {
+  std::unordered_map<std::uint64_t, std::string> result;
+  for (UnitSummary& unit : units_of(elf)) {
+    if (unit.line_table) result.emplace(*unit.line_table, std::move(unit.directory));
   }
   return result;
 }

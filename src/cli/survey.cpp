@@ -1,0 +1,47 @@
+#include "report/survey.h"
+
+#include "cli/command.h"
+
+namespace deeptrace::cli {
+namespace {
+
+constexpr std::string_view kForms[] = {"text", "json", "csv"};
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace survey", std::string(command.answers));
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), false);
+  if (parsed.finished) return *parsed.finished;
+  if (parsed.rest.empty())
+    return report_error({Fault::usage, "survey: no file was given; see deeptrace survey --help"});
+  // The surveys are views into the programs, which must not move.
+  std::vector<std::unique_ptr<program::Program>> programs;
+  std::vector<session::Survey> files;
+  for (const std::string& path : parsed.rest) {
+    Result<program::Program> opened = program::Program::open(path, own_code_of(parsed.options));
+    if (!opened) return report_error(opened.error());
+    programs.push_back(std::make_unique<program::Program>(std::move(*opened)));
+    files.push_back(session::survey(*programs.back()));
+  }
+  Result<Results> results = Results::open(command, parsed.options, kForms);
+  if (!results) return report_error(results.error());
+  for (const Destination& to : results->destinations()) {
+    if (to.form == "json") {
+      report::survey_json(*to.out, files);
+    } else if (to.form == "csv") {
+      report::survey_csv(*to.out, files);
+    } else {
+      report::survey_text(*to.out, to.style, files);
+    }
+  }
+  return results->close(kFine);
+}
+
+}  // namespace
+
+const Command kSurvey = {"survey", "[OPTIONS] FILE...",
+                         "what a file is, what it asks of the loader, and where its bytes went",
+                         "deeptrace survey ./tidelog", run};
+
+}  // namespace deeptrace::cli

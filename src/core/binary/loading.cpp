@@ -1,0 +1,119 @@
+#include "binary/loading.h"
+
+#include <algorithm>
+
+namespace deeptrace::binary {
+namespace {
+
+enum SegmentType : std::uint32_t {
+  kDynamicSegment = 2,
+  kInterpreterSegment = 3,
+  kStack = 0x6474e551,
+  kReadOnlyAfterwards = 0x6474e552
+};
+enum Tag : std::uint64_t {
+  kNeeded = 1,
+  kSoname = 14,
+  kRpath = 15,
+  kBindNow = 24,
+  kRunpath = 29,
+  kFlags = 30,
+  kFlags1 = 0x6ffffffb
+};
+
+std::string_view string_in(Bytes strings, std::uint64_t offset) {
+  if (offset >= strings.size()) return {};
+  const auto* const start = strings.data() + offset;
+  const auto* const end = std::find(start, strings.data() + strings.size(), 0);
+  return {reinterpret_cast<const char*>(start), static_cast<std::size_t>(end - start)};
+}
+
+void read_dynamic(const Elf& elf, const Section& section, Loading& loading) {
+  if (section.link >= elf.sections().size()) return;
+  const Bytes strings = elf.bytes_of(elf.sections()[section.link]);
+  ByteReader reader(elf.bytes_of(section));
+  bool bind_now = false;
+  while (!reader.at_end()) {
+    const std::uint64_t tag = elf.wide() ? reader.u64() : reader.u32();
+    const std::uint64_t value = elf.wide() ? reader.u64() : reader.u32();
+    if (!reader.good() || tag == 0) break;
+    switch (tag) {
+      case kNeeded: loading.needed.push_back(string_in(strings, value)); break;
+      case kSoname: loading.soname = string_in(strings, value); break;
+      case kRpath:
+      case kRunpath: loading.runpath = string_in(strings, value); break;
+      case kBindNow: bind_now = true; break;
+      case kFlags: bind_now |= (value & 8) != 0; break;
+      case kFlags1: bind_now |= (value & 1) != 0; break;
+      default: break;
+    }
+  }
+  loading.dynamic = true;
+  if (bind_now && loading.relro == Loading::Relro::partial) loading.relro = Loading::Relro::full;
+}
+
+/// One note: its owner's name, type and contents (System V ABI, "Note section").
+void read_note(std::string_view owner, std::uint32_t type, Bytes contents, bool wide, Loading& loading) {
+  constexpr std::uint32_t kBuildId = 3, kProperties = 5, kX86Features = 0xc0000002;
+  if (owner != "GNU") return;
+  if (type == kBuildId) {
+    constexpr std::string_view kDigits = "0123456789abcdef";
+    for (const std::uint8_t byte : contents) {
+      loading.build_id += kDigits[byte >> 4];
+      loading.build_id += kDigits[byte & 15];
+    }
+  }
+  if (type != kProperties) return;
+  ByteReader reader(contents);
+  while (reader.remaining() >= 8) {
+    const std::uint32_t property = reader.u32(), size = reader.u32();
+    ByteReader value(reader.bytes(size));
+    if (property == kX86Features && size >= 4) {
+      const std::uint32_t features = value.u32();
+      loading.branch_marks = (features & 1) != 0;
+      loading.shadow_stack = (features & 2) != 0;
+    }
+    const std::size_t unit = wide ? 8 : 4;
+    reader.skip((unit - size % unit) % unit);
+  }
+}
+
+void read_notes(const Elf& elf, const Section& section, Loading& loading) {
+  ByteReader reader(elf.bytes_of(section));
+  const std::size_t unit = section.alignment == 8 ? 8 : 4;
+  while (reader.remaining() >= 12) {
+    const std::uint32_t name_size = reader.u32(), size = reader.u32(), type = reader.u32();
+    const Bytes name = reader.bytes(name_size);
+    reader.skip((4 - name_size % 4) % 4);
+    const Bytes contents = reader.bytes(size);
+    reader.skip(std::min<std::size_t>((unit - size % unit) % unit, reader.remaining()));
+    if (!reader.good()) return;
+    read_note(string_in(name, 0), type, contents, elf.wide(), loading);
+  }
+}
+
+}  // namespace
+
+Loading loading_of(const Elf& elf) {
+  constexpr std::uint32_t kDynamicSection = 6, kNote = 7;
+  Loading loading;
+  for (const Segment& segment : elf.segments()) {
+    if (segment.type == kInterpreterSegment) loading.interpreter = string_in(elf.bytes_at(segment.address), 0);
+    if (segment.type == kReadOnlyAfterwards) loading.relro = Loading::Relro::partial;
+    if (segment.type == kStack) {
+      loading.says_stack = true;
+      loading.stack_executable = (segment.flags & 1) != 0;
+    }
+  }
+  for (const Section& section : elf.sections()) {
+    if (section.type == kDynamicSection) read_dynamic(elf, section, loading);
+    if (section.type == kNote) read_notes(elf, section, loading);
+    if (section.name == ".note.GNU-stack") {  // how an object says it
+      loading.says_stack = true;
+      loading.stack_executable = (section.flags & kExecutable) != 0;
+    }
+  }
+  return loading;
+}
+
+}  // namespace deeptrace::binary

@@ -1,0 +1,368 @@
+#include "report/survey.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "report/csv.h"
+#include "report/json.h"
+
+namespace deeptrace::report {
+namespace {
+
+using binary::Loading;
+using session::ByteUse;
+using session::Survey;
+using session::SurveyedSection;
+
+std::string_view kind_words(binary::Kind kind) {
+  switch (kind) {
+    case binary::Kind::relocatable: return "object file";
+    case binary::Kind::executable: return "executable";
+    case binary::Kind::position_independent: return "position-independent executable";
+    case binary::Kind::shared_library: return "shared library";
+  }
+  return {};
+}
+
+std::string_view machine(const Survey& survey) { return survey.program->elf().wide() ? "x86-64" : "x86, 32-bit"; }
+bool is_object(const Survey& survey) { return survey.program->elf().kind() == binary::Kind::relocatable; }
+
+/// 12,345
+std::string grouped(std::uint64_t value) {
+  std::string digits = std::to_string(value);
+  for (std::size_t at = digits.size(); at > 3; at -= 3) digits.insert(at - 3, ",");
+  return digits;
+}
+
+std::string joined(const auto& words, std::string_view separator) {
+  std::string result;
+  for (const auto& word : words) {
+    if (!result.empty()) result += separator;
+    result += printable(std::string_view(word));
+  }
+  return result;
+}
+
+std::string entry_words(const Survey& s) {
+  const std::uint64_t entry = s.program->elf().entry();
+  if (entry == 0) return "none";
+  return fmt::format("{:#x}{}", entry, s.entry_function.empty() ? "" : ", " + printable(s.entry_function));
+}
+
+std::string symbols_words(const Survey& s) {
+  return fmt::format("{}{}", grouped(s.symbols), s.stripped ? ", stripped: only those for linking" : "");
+}
+
+std::string debug_words(const Survey& s) {
+  if (s.debug_units == 0) return "none";
+  std::vector<std::string> versions;
+  for (const std::uint16_t version : s.debug_versions) versions.push_back(std::to_string(version));
+  return fmt::format("DWARF {}, {} {}{}", joined(versions, " and "), grouped(s.debug_units),
+                     s.debug_units == 1 ? "unit" : "units", s.program->lines().empty() ? ", without lines" : ", lines");
+}
+
+std::string_view relro_words(Loading::Relro relro) {
+  constexpr std::string_view kWords[] = {"no", "in part", "all of it"};
+  return kWords[static_cast<std::size_t>(relro)];
+}
+
+std::string stack_words(const Survey& s) {
+  if (!s.loading.says_stack) return "not said: the system decides";
+  return s.loading.stack_executable ? "may be executed" : "is data only";
+}
+
+std::string_view yes(bool value) { return value ? "yes" : "no"; }
+
+/// The lines of a survey: a name and a value for each.
+std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
+  const Loading& l = s.loading;
+  std::vector<std::pair<std::string_view, std::string>> result = {
+      {"kind", fmt::format("{}, {}", kind_words(s.program->elf().kind()), machine(s))},
+      {"bytes", grouped(s.program->elf().file_size())},
+      {"entry", entry_words(s)},
+      {"loader", l.interpreter.empty() ? "none" : printable(l.interpreter)},
+      {"needs", l.needed.empty() ? "no library" : joined(l.needed, ", ")},
+      {"functions", fmt::format("{}, {} own", grouped(s.functions), grouped(s.own_functions))},
+      {"symbols", symbols_words(s)},
+      {"debug information", debug_words(s)},
+      {"compiled by", s.compilers.empty() ? "not said" : joined(s.compilers, "; ")},
+      {"stack", stack_words(s)},
+      {"stack checked",
+       std::string(yes(s.stack_protection)) + (s.stack_protection ? "" : " (nothing in it calls the check)")},
+      {"checking calls", std::string(yes(s.checked_calls))},
+  };
+  if (!is_object(s)) {
+    const bool anywhere = s.program->elf().kind() != binary::Kind::executable;
+    result.insert(result.begin() + 9, {{"loaded at", anywhere ? "any address" : "fixed addresses"},
+                                       {"read-only after start", std::string(relro_words(l.relro))}});
+  }
+  result.emplace_back("jump targets marked",
+                      std::string(yes(l.branch_marks)) + (l.shadow_stack ? ", shadow stack too" : ""));
+  if (!l.soname.empty()) result.emplace_back("library name", printable(l.soname));
+  if (!l.runpath.empty()) result.emplace_back("looks first in", printable(l.runpath));
+  if (!l.build_id.empty()) result.emplace_back("build", l.build_id);
+  return result;
+}
+
+std::string flag_letters(std::uint64_t flags) {
+  std::string result;
+  result += (flags & binary::kAllocated) != 0 ? "r" : "-";
+  result += (flags & binary::kWritable) != 0 ? "w" : "-";
+  result += (flags & binary::kExecutable) != 0 ? "x" : "-";
+  return result;
+}
+
+class Text {
+ public:
+  Text(Output& out, const Style& style) : out_(out), style_(style) {}
+
+  void one(const Survey& s) {
+    heading(printable(s.program->elf().path()));
+    for (const auto& [name, value] : facts(s)) line(fmt::format("  {:<22} {}", name, value));
+    bytes(s);
+    sections(s);
+    functions(s);
+  }
+
+  void several(std::span<const Survey> files) {
+    std::vector<std::string> paths;
+    for (const Survey& s : files) paths.push_back(printable(s.program->elf().path()));
+    std::vector<std::vector<std::string>> rows = {{""}};
+    rows[0].insert(rows[0].end(), paths.begin(), paths.end());
+    add_facts(files, rows);
+    table(rows, false);
+    line("");
+    rows = {{"where the bytes went"}};
+    rows[0].insert(rows[0].end(), paths.begin(), paths.end());
+    for (std::size_t use = 0; use < session::kByteUses; ++use) {
+      std::vector<std::string> row = {"  " + std::string(session::name_of(static_cast<ByteUse>(use)))};
+      for (const Survey& s : files) row.push_back(grouped(s.bytes[use]));
+      if (std::ranges::any_of(files, [use](const Survey& s) { return s.bytes[use] != 0; })) rows.push_back(row);
+    }
+    table(rows, true);
+    line("");
+    rows = {{"sections, bytes loaded"}};
+    rows[0].insert(rows[0].end(), paths.begin(), paths.end());
+    for (const std::string_view name : section_names(files)) {
+      std::vector<std::string> row = {"  " + printable(name)};
+      for (const Survey& s : files) row.push_back(size_of(s, name));
+      rows.push_back(row);
+    }
+    table(rows, true);
+  }
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+  void heading(std::string_view text) { line(look(style_, Role::heading, text)); }
+
+  static void add_facts(std::span<const Survey> files, std::vector<std::vector<std::string>>& rows) {
+    std::vector<std::string_view> names;
+    for (const Survey& s : files) {
+      for (const auto& [name, value] : facts(s)) {
+        if (std::ranges::find(names, name) == names.end()) names.push_back(name);
+      }
+    }
+    for (const std::string_view name : names) {
+      std::vector<std::string> row = {"  " + std::string(name)};
+      for (const Survey& s : files) {
+        const auto all = facts(s);
+        const auto found = std::ranges::find(all, name, [](const auto& fact) { return fact.first; });
+        row.push_back(found == all.end() ? "-" : found->second);
+      }
+      rows.push_back(row);
+    }
+  }
+
+  static std::vector<std::string_view> section_names(std::span<const Survey> files) {
+    std::vector<std::string_view> names;
+    for (const Survey& s : files) {
+      for (const SurveyedSection& section : s.sections) {
+        if (std::ranges::find(names, section.name) == names.end()) names.push_back(section.name);
+      }
+    }
+    return names;
+  }
+
+  static std::string size_of(const Survey& s, std::string_view name) {
+    std::uint64_t size = 0;
+    bool any = false;
+    for (const SurveyedSection& section : s.sections) {
+      if (section.name != name) continue;
+      size += section.size;
+      any = true;
+    }
+    return any ? grouped(size) : "-";
+  }
+
+  /// Columns as wide as their widest cell; the first row is the heading.
+  void table(const std::vector<std::vector<std::string>>& rows, bool numbers) {
+    std::vector<std::size_t> widths(rows[0].size());
+    for (const auto& row : rows) {
+      for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], row[i].size());
+    }
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      std::string text;
+      for (std::size_t k = 0; k < rows[i].size(); ++k) {
+        const bool right = numbers && k > 0;
+        text += right ? fmt::format("   {:>{}}", rows[i][k], widths[k])
+                      : fmt::format("{}{:<{}}", k > 0 ? "   " : "", rows[i][k], widths[k]);
+      }
+      while (!text.empty() && text.back() == ' ') text.pop_back();
+      line(i == 0 ? look(style_, Role::heading, text) : text);
+    }
+  }
+
+  void bytes(const Survey& s) {
+    line("");
+    heading("where the bytes went");
+    const std::uint64_t total = std::max<std::uint64_t>(s.program->elf().file_size(), 1);
+    for (std::size_t use = 0; use < session::kByteUses; ++use) {
+      if (s.bytes[use] == 0) continue;
+      const double share = static_cast<double>(s.bytes[use]) / static_cast<double>(total);
+      std::string bar;
+      for (unsigned i = 0; i < static_cast<unsigned>(share * 40 + 0.5); ++i) bar += style_.utf8 ? "\u2588" : "#";
+      line(fmt::format("  {:<15} {:>14}  {:>5.1f}%  {}", session::name_of(static_cast<ByteUse>(use)),
+                       grouped(s.bytes[use]), 100 * share, look(style_, Role::faint, bar)));
+    }
+  }
+
+  void sections(const Survey& s) {
+    line("");
+    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", "section", is_object(s) ? "" : "address", "bytes", "use",
+                        "role"));
+    for (const SurveyedSection& section : s.sections) {
+      line(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", printable(section.name),
+                       section.address == 0 ? "" : fmt::format("{:#x}", section.address), grouped(section.size),
+                       flag_letters(section.flags), section.role));
+    }
+  }
+
+  void functions(const Survey& s) {
+    if (s.largest.empty()) return;
+    line("");
+    heading("  largest functions");
+    for (const session::SurveyedFunction& function : s.largest)
+      line(fmt::format("  {:>10}  {}", grouped(function.size), printable(function.name)));
+  }
+
+  Output& out_;
+  const Style& style_;
+};
+
+void file_json(JsonWriter& json, const Survey& s) {
+  const Loading& l = s.loading;
+  const binary::Elf& elf = s.program->elf();
+  json.begin_object();
+  json.key("file").string(elf.path());
+  json.key("format").string(elf.wide() ? "ELF64, little-endian" : "ELF32, little-endian");
+  json.key("machine").string(machine(s));
+  json.key("kind").string(kind_words(elf.kind()));
+  json.key("size").number(elf.file_size());
+  json.key("entry");
+  if (elf.entry() == 0) {
+    json.null();
+  } else {
+    json.begin_object();
+    json.key("address").hex(elf.entry());
+    json.key("function").string_or_null(s.entry_function);
+    json.end();
+  }
+  json.key("interpreter").string_or_null(l.interpreter);
+  json.key("needed").begin_array();
+  for (const std::string_view name : l.needed) json.string(name);
+  json.end();
+  json.key("library_name").string_or_null(l.soname);
+  json.key("build_id").string_or_null(l.build_id);
+  json.key("stripped").boolean(s.stripped);
+  json.key("symbols").number(s.symbols);
+  json.key("function_count").number(s.functions);
+  json.key("own_function_count").number(s.own_functions);
+  json.key("debug").begin_object();
+  json.key("dwarf");
+  s.debug_versions.empty() ? json.null() : json.number(s.debug_versions.back());
+  json.key("units").number(s.debug_units);
+  json.key("lines").boolean(!s.program->lines().empty());
+  json.key("compilers").begin_array();
+  for (const std::string& compiler : s.compilers) json.string(compiler);
+  json.end();
+  json.end();
+  constexpr std::string_view kRelro[] = {"none", "partial", "full"};
+  json.key("hardening").begin_object();
+  json.key("position_independent").boolean(elf.kind() != binary::Kind::executable && !is_object(s));
+  json.key("relro").string(kRelro[static_cast<std::size_t>(l.relro)]);
+  json.key("executable_stack");
+  l.says_stack ? json.boolean(l.stack_executable) : json.null();
+  json.key("stack_protection").boolean(s.stack_protection);
+  json.key("checking_calls").boolean(s.checked_calls);
+  json.key("branch_marks").boolean(l.branch_marks);
+  json.key("shadow_stack").boolean(l.shadow_stack);
+  json.end();
+  json.key("bytes").begin_object();
+  for (std::size_t use = 0; use < session::kByteUses; ++use) {
+    std::string name(session::name_of(static_cast<ByteUse>(use)));
+    std::ranges::replace(name, ' ', '_');
+    std::ranges::replace(name, '-', '_');
+    json.key(name).number(s.bytes[use]);
+  }
+  json.end();
+  json.key("sections").begin_array();
+  for (const SurveyedSection& section : s.sections) {
+    json.new_line();
+    json.begin_object();
+    json.key("name").string(section.name);
+    json.key("address").hex(section.address);
+    json.key("size").number(section.size);
+    json.key("in_file").number(section.in_file);
+    json.key("flags").string(flag_letters(section.flags));
+    json.key("role").string(section.role);
+    json.end();
+  }
+  json.end();
+  json.key("largest_functions").begin_array();
+  for (const session::SurveyedFunction& function : s.largest) {
+    json.begin_object();
+    json.key("name").string(function.name);
+    json.key("address").hex(function.address);
+    json.key("size").number(function.size);
+    json.end();
+  }
+  json.end();
+  json.end();
+}
+
+}  // namespace
+
+void survey_text(Output& out, const Style& style, std::span<const Survey> files) {
+  Text text(out, style);
+  files.size() == 1 ? text.one(files[0]) : text.several(files);
+}
+
+void survey_json(Output& out, std::span<const Survey> files) {
+  JsonWriter json(out);
+  json.begin_object();
+  json.key("deeptrace").number(1);
+  json.key("command").string("survey");
+  json.key("files").begin_array();
+  for (const Survey& s : files) file_json(json, s);
+  json.close_all();
+}
+
+void survey_csv(Output& out, std::span<const Survey> files) {
+  CsvWriter csv(out);
+  for (const std::string_view name : {"file", "section", "address", "size", "in_file", "flags", "use", "role"})
+    csv.cell(name);
+  csv.end_row();
+  for (const Survey& s : files) {
+    for (const SurveyedSection& section : s.sections) {
+      csv.cell(s.program->elf().path()).cell(section.name).cell(fmt::format("{:#x}", section.address));
+      csv.cell(fmt::format("{}", section.size))
+          .cell(fmt::format("{}", section.in_file))
+          .cell(flag_letters(section.flags));
+      csv.cell(session::name_of(section.use)).cell(section.role);
+      csv.end_row();
+    }
+  }
+}
+
+}  // namespace deeptrace::report
