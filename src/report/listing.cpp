@@ -85,7 +85,7 @@ class Text : public ListingSink {
     const bool refers = !row.target_name.empty() || !row.target_text.empty();
     switch (row.content) {
       case session::Content::text:  // the characters say what the bytes are
-        row_.add(fmt::format("{:25}  \"{}\"", "data", escaped(row.text)));
+        row_.add(fmt::format("{:24}  \"{}\"", "data", escaped(row.text)));
         break;
       case session::Content::bytes:
         add_bytes(row.bytes);

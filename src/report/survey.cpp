@@ -63,7 +63,7 @@ std::string debug_words(const Survey& s) {
 }
 
 std::string_view relro_words(Loading::Relro relro) {
-  constexpr std::string_view kWords[] = {"no", "in part", "all of it"};
+  constexpr std::string_view kWords[] = {"nothing", "some of the linkage tables", "all linkage tables"};
   return kWords[static_cast<std::size_t>(relro)];
 }
 
@@ -90,7 +90,7 @@ std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
       {"stack", stack_words(s)},
       {"stack checked",
        std::string(yes(s.stack_protection)) + (s.stack_protection ? "" : " (nothing in it calls the check)")},
-      {"checking calls", std::string(yes(s.checked_calls))},
+      {"checked library calls", std::string(yes(s.checked_calls))},
   };
   if (!is_object(s)) {
     const bool anywhere = s.program->elf().kind() != binary::Kind::executable;
@@ -229,7 +229,7 @@ class Text {
 
   void sections(const Survey& s) {
     line("");
-    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", "section", is_object(s) ? "" : "address", "bytes", "use",
+    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", "section", is_object(s) ? "" : "address", "bytes", "may",
                         "role"));
     for (const SurveyedSection& section : s.sections) {
       line(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", printable(section.name),
