@@ -1,5 +1,5 @@
-// One line of text in the making, for forms that write millions of them: what std::string does, without a call for every
-// few characters.
+// One line of text in the making, for forms that write millions of them: what std::string does, without a call for
+// every few characters.
 #pragma once
 
 #include <array>

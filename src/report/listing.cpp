@@ -6,6 +6,7 @@
 #include <set>
 
 #include "report/csv.h"
+#include "report/file_words.h"
 #include "report/json.h"
 #include "report/line_buffer.h"
 
@@ -32,18 +33,6 @@ std::string_view origin_words(program::Function::Origin origin) {
   return {};
 }
 
-std::string_view file_kind(binary::Kind kind) {
-  switch (kind) {
-    case binary::Kind::relocatable: return "object file";
-    case binary::Kind::executable: return "executable";
-    case binary::Kind::position_independent: return "position-independent executable";
-    case binary::Kind::shared_library: return "shared library";
-  }
-  return {};
-}
-
-std::string_view machine(const program::Program& program) { return program.elf().wide() ? "x86-64" : "x86, 32-bit"; }
-
 bool is_code(const ListedInstruction& row) {
   return row.content == session::Content::instruction || row.content == session::Content::unknown;
 }
@@ -59,8 +48,8 @@ class Text : public ListingSink {
     const std::size_t others = file.functions_all - std::min(file.functions, file.functions_all);
     line(fmt::format("{}   {}, {}   {} of {} functions{}",
                      look(style_, Role::heading, printable(file.program->elf().path())),
-                     file_kind(file.program->elf().kind()), machine(*file.program), file.functions, file.functions_all,
-                     others == 0 ? "" : "; --all lists them all, a name lists that one"));
+                     kind_words(file.program->elf().kind()), machine_words(*file.program), file.functions,
+                     file.functions_all, others == 0 ? "" : "; --all lists them all, a name lists that one"));
     if (!file.program->lines().note().empty())
       line(look(style_, Role::attention, "note: " + file.program->lines().note()));
   }
@@ -205,7 +194,7 @@ class Json : public ListingSink {
     json_.key("deeptrace").number(1);
     json_.key("command").string("listing");
     json_.key("file").string(file.program->elf().path());
-    json_.key("machine").string(machine(*file.program));
+    json_.key("machine").string(machine_words(*file.program));
     json_.key("functions").begin_array();
   }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "report/csv.h"
+#include "report/file_words.h"
 #include "report/json.h"
 
 namespace deeptrace::report {
@@ -15,17 +16,6 @@ using session::ByteUse;
 using session::Survey;
 using session::SurveyedSection;
 
-std::string_view kind_words(binary::Kind kind) {
-  switch (kind) {
-    case binary::Kind::relocatable: return "object file";
-    case binary::Kind::executable: return "executable";
-    case binary::Kind::position_independent: return "position-independent executable";
-    case binary::Kind::shared_library: return "shared library";
-  }
-  return {};
-}
-
-std::string_view machine(const Survey& survey) { return survey.program->elf().wide() ? "x86-64" : "x86, 32-bit"; }
 bool is_object(const Survey& survey) { return survey.program->elf().kind() == binary::Kind::relocatable; }
 
 /// 12,345
@@ -78,7 +68,7 @@ std::string_view yes(bool value) { return value ? "yes" : "no"; }
 std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
   const Loading& l = s.loading;
   std::vector<std::pair<std::string_view, std::string>> result = {
-      {"kind", fmt::format("{}, {}", kind_words(s.program->elf().kind()), machine(s))},
+      {"kind", fmt::format("{}, {}", kind_words(s.program->elf().kind()), machine_words(*s.program))},
       {"bytes", grouped(s.program->elf().file_size())},
       {"entry", entry_words(s)},
       {"loader", l.interpreter.empty() ? "none" : printable(l.interpreter)},
@@ -256,7 +246,7 @@ void file_json(JsonWriter& json, const Survey& s) {
   json.begin_object();
   json.key("file").string(elf.path());
   json.key("format").string(elf.wide() ? "ELF64, little-endian" : "ELF32, little-endian");
-  json.key("machine").string(machine(s));
+  json.key("machine").string(machine_words(*s.program));
   json.key("kind").string(kind_words(elf.kind()));
   json.key("size").number(elf.file_size());
   json.key("entry");

@@ -396,7 +396,7 @@ class SourceWriter {
     References result;
     std::uint64_t target = 0;
     if (isa::direct_target(in, address, target)) {
-      Result<std::string> name = name_of_code(in, address, target, result);
+      Result<std::string> name = name_of_code(address, target, result);
       if (!name) return name.error();
       result.target = *name;
       return result;
@@ -435,9 +435,7 @@ class SourceWriter {
     return in.modrm_at != 0 && in.modrm < 0xc0 && in.displacement_size == 4;
   }
 
-  Result<std::string> name_of_code(const isa::Instruction& in, std::uint64_t from, std::uint64_t target,
-                                   References& result) {
-    (void)in;
+  Result<std::string> name_of_code(std::uint64_t from, std::uint64_t target, References& result) {
     if (is_listed(target)) {
       const Function* function = program_.function_at(target);
       if (function != nullptr && function->address == target && !function->symbol.empty() && !object_) {

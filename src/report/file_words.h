@@ -1,0 +1,24 @@
+// What kinds of files and machines are called everywhere.
+#pragma once
+
+#include <string_view>
+
+#include "program/program.h"
+
+namespace deeptrace::report {
+
+inline std::string_view kind_words(binary::Kind kind) {
+  switch (kind) {
+    case binary::Kind::relocatable: return "object file";
+    case binary::Kind::executable: return "executable";
+    case binary::Kind::position_independent: return "position-independent executable";
+    case binary::Kind::shared_library: return "shared library";
+  }
+  return {};
+}
+
+inline std::string_view machine_words(const program::Program& program) {
+  return program.elf().wide() ? "x86-64" : "x86, 32-bit";
+}
+
+}  // namespace deeptrace::report
