@@ -33,6 +33,7 @@ struct Command {
 
 extern const Command kSurvey;
 extern const Command kListing;
+extern const Command kData;
 extern const Command kSteps;
 extern const Command kExplain;
 extern const Command kDemo;

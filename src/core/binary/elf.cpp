@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cstring>
 
+#include "binary/compression.h"
+
 namespace deeptrace::binary {
 namespace {
 
@@ -68,8 +70,7 @@ std::optional<Error> Elf::read() {
   const std::uint16_t section_size = header.u16();
   const std::uint16_t section_count = header.u16();
   const std::uint16_t names = header.u16();
-  headers_ = {FileRange{0, kSizes[wide_].header},
-              FileRange{segments_at, std::uint64_t(segment_count) * segment_size},
+  headers_ = {FileRange{0, kSizes[wide_].header}, FileRange{segments_at, std::uint64_t(segment_count) * segment_size},
               FileRange{sections_at, std::uint64_t(section_count) * section_size}};
   if (auto error = read_segments(segments_at, segment_count, segment_size)) return error;
   if (auto error = read_sections(sections_at, section_count, section_size, names)) return error;
@@ -298,12 +299,44 @@ std::vector<Relocation> Elf::relocations() const {
   return result;
 }
 
+SectionBytes Elf::unpacked(const Section& section) const {
+  const Bytes raw = bytes_of(section);
+  ByteReader header(raw);
+  if ((section.flags & kCompressed) != 0) {  // System V ABI, "Compressed Sections": Elf32_Chdr, Elf64_Chdr
+    const std::uint32_t kind = header.u32();
+    if (wide_) header.skip(4);
+    const std::uint64_t size = word(header);
+    word(header);
+    if (auto bytes = decompressed(raw.subspan(header.good() ? header.position() : raw.size()),
+                                  static_cast<Compression>(kind), size)) {
+      SectionBytes result{std::move(*bytes), {}};
+      result.view = result.owned;
+      return result;
+    }
+    return {};
+  }
+  constexpr std::string_view kOldMark = "ZLIB";  // .zdebug: the mark, then the size with its highest byte first
+  if (section.name.starts_with(".zdebug") && raw.size() > 12 && std::memcmp(raw.data(), kOldMark.data(), 4) == 0) {
+    std::uint64_t size = 0;
+    for (std::size_t i = 4; i < 12; ++i) size = size << 8 | raw[i];
+    if (auto bytes = decompressed(raw.subspan(12), Compression::zlib, size)) {
+      SectionBytes result{std::move(*bytes), {}};
+      result.view = result.owned;
+      return result;
+    }
+    return {};
+  }
+  return {{}, raw};
+}
+
 SectionBytes Elf::debug_bytes(std::string_view name) const {
   const Section* section = section_named(name);
-  if (section == nullptr || (section->flags & kCompressed) != 0) return {};
-  const Bytes raw = bytes_of(*section);
-  if (kind_ != Kind::relocatable) return {{}, raw};
-  SectionBytes result{{raw.begin(), raw.end()}, {}};
+  if (section == nullptr) section = section_named(".z" + std::string(name.substr(1)));
+  if (section == nullptr) return {};
+  SectionBytes result = unpacked(*section);
+  if (kind_ != Kind::relocatable) return result;
+  if (result.owned.empty()) result.owned.assign(result.view.begin(), result.view.end());
+  const std::vector<std::uint8_t> raw = result.owned;
   for (const Section& table : sections_) {
     if ((table.type != kRela && table.type != kRel) || table.info != section->index) continue;
     for (Relocation& relocation : relocations_of(table)) {

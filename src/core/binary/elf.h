@@ -128,7 +128,8 @@ class Elf {
   [[nodiscard]] const Section* section_at(std::uint64_t address) const;
   /// A section's bytes in the file; empty for one without (bss).
   [[nodiscard]] Bytes bytes_of(const Section& section) const;
-  /// A debug section's bytes with the relocations of an object file applied; empty when absent or compressed.
+  /// A debug section's bytes, unpacked where they are compressed, with the relocations of an object file applied; empty
+  /// when absent or damaged.
   [[nodiscard]] SectionBytes debug_bytes(std::string_view name) const;
   /// The file's bytes at an address, up to the end of their section; empty where there are none.
   [[nodiscard]] Bytes bytes_at(std::uint64_t address) const;
@@ -150,6 +151,7 @@ class Elf {
   Symbol read_symbol(ByteReader& reader, Bytes strings) const;
   [[nodiscard]] Error broken(std::string_view what, std::uint64_t offset) const;
   [[nodiscard]] std::vector<Relocation> relocations_of(const Section& table) const;
+  [[nodiscard]] SectionBytes unpacked(const Section& section) const;
 
   MappedFile file_;
   Kind kind_ = Kind::executable;

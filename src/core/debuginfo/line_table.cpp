@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <unordered_map>
 
-#include "debuginfo/unit_header.h"
-
 namespace deeptrace::debuginfo {
 namespace {
 
@@ -53,13 +51,16 @@ struct Header {
 /// Reads the units of .debug_line one after the other.
 class LineReader {
  public:
-  LineReader(const binary::Elf& elf, LineTable& out)
+  LineReader(const binary::Elf& elf, const DebugInfo& info, LineTable& out)
       : out_(out),
         relocatable_(elf.kind() == binary::Kind::relocatable),
         lines_(elf.debug_bytes(".debug_line")),
         strings_(elf.debug_bytes(".debug_str")),
-        line_strings_(elf.debug_bytes(".debug_line_str")),
-        directories_(compilation_directories(elf)) {}
+        line_strings_(elf.debug_bytes(".debug_line_str")) {
+    for (const auto& unit : info.units()) {
+      if (unit->line_table && unit->skeleton < 0) directories_.emplace(*unit->line_table, std::string(unit->directory));
+    }
+  }
 
   void run() {
     std::size_t at = 0;
@@ -104,6 +105,7 @@ class LineReader {
     const bool named = header.version >= 5 ? names5(reader, header) : names4(reader, header, offset);
     if (!named || program_at > body.size()) return damaged(offset);
     if (!program(header, body.subspan(program_at))) damaged(offset);
+    out_.tables_.emplace(offset, std::move(header.files));
   }
 
   std::uint32_t file_number(std::string path) {
@@ -137,6 +139,7 @@ class LineReader {
 
   /// DWARF 5: entry formats, then entries (6.2.4); both lists count from 0.
   bool names5(ByteReader& reader, Header& header) {
+    const FormContext context{header.version, header.wide, header.address_size, strings_.view, line_strings_.view, {}};
     for (int list = 0; list < 2; ++list) {
       std::vector<std::pair<std::uint64_t, std::uint64_t>> format;
       for (unsigned i = reader.u8(); i > 0; --i) {
@@ -149,9 +152,8 @@ class LineReader {
         std::string_view name;
         std::uint64_t directory = 0;
         for (const auto& [type, form] : format) {
-          const FormValue value =
-              read_form(reader, form, header.wide, header.address_size, strings_.view, line_strings_.view);
-          if (!value.known) return false;
+          const FormValue value = read_form(reader, form, context);
+          if (!value.known()) return false;
           if (type == kPath) name = value.text;
           if (type == kDirectoryIndex) directory = value.number;
         }
@@ -182,6 +184,7 @@ class LineReader {
       row.file = file < header.files.size() ? header.files[file] : 0;
       if (header.files.empty()) row.line = 0;
       out_.rows_.push_back(row);
+      row.prologue_end = false;
     };
     const auto advance = [&](std::uint64_t operations) { row.address += operations * header.minimum_length; };
     while (!reader.at_end()) {
@@ -216,8 +219,8 @@ class LineReader {
         case kNegateStatement: row.statement = !row.statement; break;
         case kConstAddPc: advance((255U - header.opcode_base) / header.line_range); break;
         case kFixedAdvancePc: row.address += reader.u16(); break;
+        case kSetPrologueEnd: row.prologue_end = true; break;
         case kSetBasicBlock:
-        case kSetPrologueEnd:
         case kSetEpilogueBegin: break;
         default:
           for (unsigned i = header.operand_counts[opcode - 1U]; i > 0; --i) (void)reader.uleb();
@@ -247,9 +250,9 @@ class LineReader {
   std::unordered_map<std::string, std::uint32_t> known_;
 };
 
-LineTable LineTable::read(const binary::Elf& elf) {
+LineTable LineTable::read(const binary::Elf& elf, const DebugInfo& info) {
   LineTable table;
-  LineReader(elf, table).run();
+  LineReader(elf, info, table).run();
   // An end and a start at the same address: the start counts. Otherwise the order of the program is kept.
   std::stable_sort(table.rows_.begin(), table.rows_.end(), [](const LineRow& a, const LineRow& b) {
     return a.address != b.address ? a.address < b.address : a.ends && !b.ends;
@@ -263,6 +266,12 @@ const LineRow* LineTable::row_at(std::uint64_t address) const {
   if (after == rows_.begin()) return nullptr;
   const LineRow& row = *(after - 1);
   return row.ends ? nullptr : &row;
+}
+
+std::optional<std::uint32_t> LineTable::file_of(std::uint64_t table, std::uint64_t number) const {
+  const auto found = tables_.find(table);
+  if (found == tables_.end() || number >= found->second.size()) return std::nullopt;
+  return found->second[number];
 }
 
 std::optional<SourceLine> LineTable::at(std::uint64_t address) const {

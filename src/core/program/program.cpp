@@ -66,7 +66,8 @@ Result<Program> Program::open(const std::string& path, const OwnCode& rule) {
   Result<binary::Elf> elf = binary::Elf::open(path);
   if (!elf) return elf.error();
   Program program(std::move(*elf));
-  program.lines_ = debuginfo::LineTable::read(program.elf_);
+  program.debug_ = debuginfo::DebugInfo(program.elf_);
+  program.lines_ = debuginfo::LineTable::read(program.elf_, program.debug_);
   program.relocations_ = program.elf_.relocations();
   program.find_functions(rule);
   program.find_objects();

@@ -9,19 +9,17 @@
 #include <utility>
 #include <vector>
 
+#include "base/address_range.h"
 #include "base/result.h"
 #include "binary/elf.h"
+#include "debuginfo/debug_info.h"
 #include "debuginfo/line_table.h"
 #include "isa/instruction.h"
 #include "program/own_code.h"
 
 namespace deeptrace::program {
 
-struct AddressRange {
-  std::uint64_t from = 0;
-  std::uint64_t to = 0;  ///< behind the last byte
-  [[nodiscard]] bool holds(std::uint64_t address) const { return address >= from && address < to; }
-};
+using deeptrace::AddressRange;
 
 struct Function {
   enum class Origin : std::uint8_t {
@@ -62,6 +60,8 @@ class Program {
   /// The mode that its code runs in.
   [[nodiscard]] isa::Mode mode() const { return elf_.wide() ? isa::Mode::bits64 : isa::Mode::bits32; }
   [[nodiscard]] const debuginfo::LineTable& lines() const { return lines_; }
+  /// Units, types, variables; empty where there is no debug information.
+  [[nodiscard]] const debuginfo::DebugInfo& debug() const { return debug_; }
   /// By address, without overlaps of equal start.
   [[nodiscard]] const std::vector<Function>& functions() const { return functions_; }
   [[nodiscard]] const Function* function_at(std::uint64_t address) const;
@@ -98,6 +98,7 @@ class Program {
   void find_objects();
 
   binary::Elf elf_;
+  debuginfo::DebugInfo debug_;
   debuginfo::LineTable lines_;
   std::vector<Function> functions_;
   std::vector<Label> labels_;

@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <set>
 
-#include "debuginfo/unit_header.h"
-
 namespace deeptrace::session {
 namespace {
 
@@ -119,14 +117,16 @@ void survey_sections(const Elf& elf, Survey& out) {
   out.bytes = accounts.settle();
 }
 
-void survey_debug(const Elf& elf, Survey& out) {
+void survey_debug(const program::Program& program, Survey& out) {
+  const Elf& elf = program.elf();
   std::set<std::uint16_t> versions;
   std::set<std::string> compilers;
-  for (const debuginfo::UnitSummary& unit : debuginfo::units_of(elf)) {
-    versions.insert(unit.version);
+  for (const auto& unit : program.debug().units()) {
+    if (unit->type != debuginfo::UnitType::compile && unit->type != debuginfo::UnitType::skeleton) continue;
+    versions.insert(unit->form.version);
     ++out.debug_units;
     // Behind the compiler's name and version stand its options.
-    if (!unit.producer.empty()) compilers.insert(unit.producer.substr(0, unit.producer.find(" -")));
+    if (!unit->producer.empty()) compilers.insert(std::string(unit->producer.substr(0, unit->producer.find(" -"))));
   }
   out.debug_versions.assign(versions.begin(), versions.end());
   if (const Section* comment = elf.section_named(".comment"); comment != nullptr && compilers.empty()) {
@@ -175,7 +175,7 @@ Survey survey(const program::Program& program) {
   out.loading = binary::loading_of(elf);
   if (elf.entry() != 0) out.entry_function = program.place_name(elf.entry());
   survey_sections(elf, out);
-  survey_debug(elf, out);
+  survey_debug(program, out);
   survey_symbols(program, out);
   return out;
 }

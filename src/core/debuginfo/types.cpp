@@ -1,0 +1,370 @@
+#include "debuginfo/types.h"
+
+#include <algorithm>
+
+namespace deeptrace::debuginfo {
+namespace {
+
+using Kind = Type::Kind;
+
+/// A damaged file may hold types that are made of themselves.
+constexpr int kDeepest = 64;
+
+struct KindOfTag {
+  Tag tag;
+  Kind kind;
+};
+constexpr KindOfTag kKinds[] = {
+    {Tag::base_type, Kind::base},
+    {Tag::pointer_type, Kind::pointer},
+    {Tag::reference_type, Kind::reference},
+    {Tag::rvalue_reference_type, Kind::rvalue_reference},
+    {Tag::pointer_to_member_type, Kind::member_pointer},
+    {Tag::structure_type, Kind::structure},
+    {Tag::class_type, Kind::class_type},
+    {Tag::union_type, Kind::union_type},
+    {Tag::enumeration_type, Kind::enumeration},
+    {Tag::array_type, Kind::array},
+    {Tag::subroutine_type, Kind::function},
+    {Tag::subprogram, Kind::function},
+    {Tag::typedef_type, Kind::named},
+    {Tag::const_type, Kind::constant},
+    {Tag::volatile_type, Kind::volatile_type},
+    {Tag::restrict_type, Kind::restricted},
+    {Tag::atomic_type, Kind::atomic},
+    {Tag::unspecified_type, Kind::unspecified},
+};
+
+Kind kind_of(Tag tag) {
+  const auto found = std::ranges::find(kKinds, tag, &KindOfTag::tag);
+  return found == std::end(kKinds) ? Kind::none : found->kind;
+}
+
+/// Languages whose structures go without the word (DWARF 5, table 7.17): C++ in its versions, and others.
+bool has_c_names(std::uint16_t language) {
+  constexpr std::uint16_t kC[] = {0x01, 0x02, 0x0c, 0x1d, 0x2c, 0x8001};
+  return std::ranges::find(kC, language) != std::end(kC);
+}
+
+bool scopes_names(Tag tag) {
+  return tag == Tag::name_space || tag == Tag::structure_type || tag == Tag::class_type || tag == Tag::union_type ||
+         tag == Tag::enumeration_type || tag == Tag::subprogram;
+}
+
+/// A constant, or what a location of DWARF 2 and 3 adds to the address of the whole.
+std::optional<std::uint64_t> offset_of(const FormValue& value) {
+  if (value.bytes.empty()) return value.number;
+  ByteReader reader(value.bytes);
+  if (static_cast<Op>(reader.u8()) != Op::plus_constant) return std::nullopt;
+  const std::uint64_t offset = reader.uleb();
+  return reader.at_end() ? std::optional(offset) : std::nullopt;
+}
+
+std::int64_t signed_value(const FormValue& value, std::uint64_t size) {
+  // The forms of fixed size do not say how they are to be extended.
+  if (value.kind != FormClass::constant || size == 0 || size >= 8) return static_cast<std::int64_t>(value.number);
+  const unsigned unused = 64 - static_cast<unsigned>(size) * 8;
+  return static_cast<std::int64_t>(value.number << unused) >> unused;
+}
+
+}  // namespace
+
+Types::Types(const DebugInfo& info) : info_(info) {
+  slots_.emplace_back();
+  slots_.back().loaded = true;
+}
+
+TypeId Types::of(const Entry& entry) {
+  const auto typed = info_.with_attribute(entry, At::type);
+  return typed ? at(info_.reference(*typed, At::type)) : kVoid;
+}
+
+TypeId Types::at(EntryPlace place) {
+  if (!place) return kVoid;
+  const auto [found, added] = ids_.try_emplace({place.unit, place.offset}, static_cast<TypeId>(slots_.size()));
+  if (added) {
+    slots_.emplace_back();
+    slots_.back().place = place;
+  }
+  return found->second;
+}
+
+const Type& Types::operator[](TypeId id) {
+  Slot& slot = slots_[id < slots_.size() ? id : kVoid];
+  if (!slot.loaded) load(slot);
+  return slot.type;
+}
+
+void Types::load(Slot& slot) {
+  slot.loaded = true;
+  std::optional<Entry> entry = info_.read(slot.place);
+  if (!entry) return;
+  // A declaration may name the type unit that holds the definition.
+  for (int i = 0; i < 4 && entry->has(At::declaration); ++i) {
+    auto definition = info_.read(info_.reference(*entry, At::signature));
+    if (!definition) break;
+    entry = std::move(definition);
+  }
+  Type& type = slot.type;
+  type.kind = kind_of(entry->tag);
+  const auto entry_size = entry->number(At::byte_size);
+  type.size = entry_size.value_or(0);
+  type.complete = !entry->flag(At::declaration);
+  type.c_names = has_c_names(entry->unit->language);
+  type.vector = entry->flag(At::gnu_vector);
+  if (entry->has(At::name)) type.name = qualified_name(*entry);
+  type.target = at(info_.reference(*entry, At::type));
+  switch (type.kind) {
+    case Kind::base: type.encoding = static_cast<Encoding>(entry->number(At::encoding).value_or(0)); break;
+    case Kind::pointer:
+    case Kind::reference:
+    case Kind::rvalue_reference:
+      if (!entry_size) type.size = entry->unit->form.address_size;
+      break;
+    case Kind::member_pointer: {
+      type.container = at(info_.reference(*entry, At::containing_type));
+      const bool method = (*this)[type.target].kind == Kind::function;
+      if (!entry_size) type.size = std::uint64_t(entry->unit->form.address_size) * (method ? 2 : 1);
+      break;
+    }
+    case Kind::structure:
+    case Kind::class_type:
+    case Kind::union_type:
+    case Kind::enumeration: add_members(*entry, type); break;
+    case Kind::array: add_dimensions(*entry, type); break;
+    case Kind::function: add_parameters(*entry, type); break;
+    default: break;
+  }
+}
+
+void Types::add_members(const Entry& entry, Type& type) {
+  Cursor cursor(info_, *entry.unit, entry.offset);
+  if (!cursor.next()) return;
+  while (cursor.next()) {
+    const Entry& child = cursor.entry();
+    if (cursor.depth() == 1) {
+      if (child.tag == Tag::member || child.tag == Tag::inheritance) add_member(child, type);
+      if (child.tag == Tag::enumerator) {
+        const FormValue* value = child.find(At::const_value);
+        type.enumerators.push_back(
+            {std::string(info_.text(child, At::name)), value == nullptr ? 0 : signed_value(*value, type.size)});
+      }
+    }
+    cursor.skip_children();
+  }
+}
+
+void Types::add_member(const Entry& entry, Type& type) {
+  // Static members are declared here and defined elsewhere.
+  if (entry.flag(At::external) || entry.flag(At::declaration)) return;
+  Member member;
+  member.name = info_.text(entry, At::name);
+  member.type = of(entry);
+  member.base = entry.tag == Tag::inheritance;
+  member.moving = member.base && entry.number(At::virtuality).value_or(0) != 0;
+  member.bit_size = static_cast<std::uint16_t>(entry.number(At::bit_size).value_or(0));
+  const FormValue* place = entry.find(At::data_member_location);
+  const std::uint64_t start = place == nullptr ? 0 : offset_of(*place).value_or(0);
+  std::uint64_t bits = start * 8;
+  if (const auto data_bits = entry.number(At::data_bit_offset)) {
+    bits += *data_bits;
+  } else if (const auto high = entry.number(At::bit_offset)) {
+    // Counted from the highest bit of the storage unit, as big-endian machines do (DWARF 2, 5.5.4).
+    const std::uint64_t storage = entry.number(At::byte_size).value_or(size(member.type));
+    bits += storage * 8 - *high - member.bit_size;
+  }
+  member.offset = bits / 8;
+  member.bit_offset = bits % 8;
+  type.members.push_back(std::move(member));
+}
+
+void Types::add_dimensions(const Entry& entry, Type& type) {
+  Cursor cursor(info_, *entry.unit, entry.offset);
+  if (!cursor.next()) return;
+  while (cursor.next()) {
+    const Entry& child = cursor.entry();
+    if (child.tag != Tag::subrange_type && child.tag != Tag::enumeration_type) continue;
+    const FormValue* count = child.find(At::count);
+    const FormValue* last = child.find(At::upper_bound);
+    const std::uint64_t first = child.number(At::lower_bound).value_or(0);
+    const auto constant = [](const FormValue* value) {
+      return value != nullptr && (value->kind == FormClass::constant || value->kind == FormClass::signed_constant);
+    };
+    std::optional<std::uint64_t> dimension;
+    if (constant(count)) {
+      dimension = count->number;
+    } else if (constant(last)) {
+      // The last index of an array without elements is -1, in as many bits as the form has.
+      const bool none = first == 0 && (last->number == ~std::uint64_t(0) || last->number == 0xffffffff);
+      dimension = none ? 0 : last->number - first + 1;
+    }
+    type.counts.push_back(dimension);
+    cursor.skip_children();
+  }
+  if (type.size != 0) return;
+  std::uint64_t total = size(type.target);
+  for (const auto& count : type.counts) {
+    if (!count || __builtin_mul_overflow(total, *count, &total)) total = 0;
+  }
+  type.size = total;
+}
+
+void Types::add_parameters(const Entry& entry, Type& type) {
+  Cursor cursor(info_, *entry.unit, entry.offset);
+  if (!cursor.next()) return;
+  while (cursor.next()) {
+    if (cursor.entry().tag == Tag::formal_parameter) type.parameters.push_back(of(cursor.entry()));
+    if (cursor.entry().tag == Tag::unspecified_parameters) type.variadic = true;
+    cursor.skip_children();
+  }
+}
+
+TypeId Types::plain(TypeId id) {
+  for (int i = 0; i < kDeepest; ++i) {
+    switch ((*this)[id].kind) {
+      case Kind::named:
+      case Kind::constant:
+      case Kind::volatile_type:
+      case Kind::restricted:
+      case Kind::atomic: id = (*this)[id].target; break;
+      default: return id;
+    }
+  }
+  return kVoid;
+}
+
+std::uint64_t Types::size(TypeId id) {
+  const Type& type = (*this)[id];
+  if (type.size != 0 || type.kind == Kind::array) return type.size;
+  const TypeId inner = plain(id);
+  return inner == id ? type.size : (*this)[inner].size;
+}
+
+const std::unordered_map<std::uint64_t, std::uint64_t>& Types::parents_of(const Unit& unit) {
+  const auto [place, added] = parents_.try_emplace(&unit);
+  auto& parents = place->second;
+  if (!added) return parents;
+  std::vector<std::uint64_t> open;
+  for (Cursor cursor(info_, unit); cursor.next();) {
+    open.resize(cursor.depth());
+    if (cursor.depth() > 1) parents.emplace(cursor.entry().offset, open.back());
+    open.push_back(cursor.entry().offset);
+    // Below these nothing has a name of its own to qualify, but code and static variables in functions do.
+    if (!cursor.entry().has_children || cursor.depth() == 0) continue;
+  }
+  return parents;
+}
+
+std::string Types::qualified_name(const Entry& entry) {
+  const auto named = info_.with_attribute(entry, At::name);
+  if (!named) return {};
+  std::string result(info_.text(*named, At::name));
+  const auto& parents = parents_of(*named->unit);
+  std::uint64_t offset = named->offset;
+  for (int i = 0; i < kDeepest; ++i) {
+    const auto parent = parents.find(offset);
+    if (parent == parents.end()) break;
+    offset = parent->second;
+    Entry outer;
+    if (!info_.read(*named->unit, offset, outer) || outer.tag == Tag::none) break;
+    if (!scopes_names(outer.tag)) continue;
+    // The enumerators of old enumerations are seen outside.
+    if (outer.tag == Tag::enumeration_type && !outer.flag(At::enum_class)) continue;
+    if (outer.tag == Tag::subprogram || info_.name_of(outer).empty() || !outer.has(At::specification)) {
+      const std::string_view name = info_.name_of(outer);
+      if (name.empty() && outer.tag != Tag::name_space) continue;
+      result = (name.empty() ? std::string("(anonymous namespace)") : std::string(name)) + "::" + result;
+    } else {
+      result = std::string(info_.name_of(outer)) + "::" + result;
+    }
+  }
+  return result;
+}
+
+std::string Types::declaration(TypeId id, std::string_view name) { return declaration(id, std::string(name), 0); }
+
+std::string Types::declaration(TypeId id, std::string inner, int depth) {
+  const Type& type = (*this)[id];
+  if (depth > kDeepest) return "…";
+  const auto before = [&](std::string word) {  // "int" + "*p": with a space between, and none at the end
+    if (inner.empty()) return word;
+    const bool joined =
+        inner.front() == '[' || (inner.front() == '(' && !inner.starts_with("(*") && !inner.starts_with("(&"));
+    return word + (joined ? "" : " ") + inner;
+  };
+  const auto qualified = [&](std::string_view word) {
+    const Kind target = (*this)[type.target].kind;
+    const bool behind = target == Kind::pointer || target == Kind::member_pointer;
+    // An array of constants is constant; some compilers say it twice.
+    if (target == Kind::array && (*this)[(*this)[type.target].target].kind == type.kind)
+      return declaration(type.target, inner, depth + 1);
+    // Behind a star, else in front of everything.
+    if (behind) return declaration(type.target, std::string(word) + (inner.empty() ? "" : " " + inner), depth + 1);
+    return std::string(word) + " " + declaration(type.target, inner, depth + 1);
+  };
+  const auto pointing = [&](std::string_view mark) {
+    const Kind target = (*this)[type.target].kind;
+    const bool space = !inner.empty() && inner.front() != '*' && inner.front() != '&' && inner.front() != ')' &&
+                       (inner.starts_with("const") || inner.starts_with("volatile") || inner.starts_with("restrict"));
+    std::string text = std::string(mark) + (space ? " " : "") + inner;
+    if (target == Kind::array || target == Kind::function) text = "(" + text + ")";
+    return declaration(type.target, text, depth + 1);
+  };
+  const auto tagged = [&](std::string_view word) {
+    if (type.name.empty()) return before("unnamed " + std::string(word));
+    return before((type.c_names ? std::string(word) + " " : std::string()) + type.name);
+  };
+  switch (type.kind) {
+    case Kind::none: return before("void");
+    case Kind::base:
+    case Kind::unspecified:
+    case Kind::named: return before(type.name.empty() ? "unnamed" : type.name);
+    case Kind::pointer: return pointing("*");
+    case Kind::reference: return pointing("&");
+    case Kind::rvalue_reference: return pointing("&&");
+    case Kind::member_pointer: return pointing((*this)[type.container].name + "::*");
+    case Kind::structure: return tagged("struct");
+    case Kind::class_type: return tagged("class");
+    case Kind::union_type: return tagged("union");
+    case Kind::enumeration: return tagged("enum");
+    case Kind::array: {
+      for (const auto& count : type.counts) inner += count ? "[" + std::to_string(*count) + "]" : "[]";
+      if (type.counts.empty()) inner += "[]";
+      return declaration(type.target, inner, depth + 1);
+    }
+    case Kind::function: {
+      std::string list;
+      for (const TypeId parameter : type.parameters)
+        list += (list.empty() ? "" : ", ") + declaration(parameter, std::string(), depth + 1);
+      if (type.variadic) list += list.empty() ? "..." : ", ...";
+      return declaration(type.target, inner + "(" + list + ")", depth + 1);
+    }
+    case Kind::constant: return qualified("const");
+    case Kind::volatile_type: return qualified("volatile");
+    case Kind::restricted: return qualified("restrict");
+    case Kind::atomic: return before("_Atomic(" + declaration(type.target, std::string(), depth + 1) + ")");
+  }
+  return {};
+}
+
+std::vector<TypeId> Types::named(std::string_view name) {
+  std::vector<TypeId> result;
+  for (const auto& unit : info_.units()) {
+    for (Cursor cursor(info_, *unit); cursor.next();) {
+      const Entry& entry = cursor.entry();
+      const Kind kind = kind_of(entry.tag);
+      const bool type = kind == Kind::structure || kind == Kind::class_type || kind == Kind::union_type ||
+                        kind == Kind::enumeration || kind == Kind::named || kind == Kind::base;
+      if (type && !entry.flag(At::declaration)) {
+        const std::string_view own = info_.text(entry, At::name);
+        // The last part of the name must fit before the whole is put together.
+        if (!own.empty() && name.ends_with(own) && qualified_name(entry) == name)
+          result.push_back(at({unit.get(), entry.offset}));
+      }
+      if (entry.tag == Tag::subprogram) cursor.skip_children();
+    }
+  }
+  return result;
+}
+
+}  // namespace deeptrace::debuginfo

@@ -1,0 +1,123 @@
+// Types of C and C++ as debug information describes them (DWARF 5, chapter 5).
+//
+// A type is a number into `Types`; it is read when it is first looked at, one level deep, so that types that refer to
+// each other in circles are no difficulty. Number 0 is void.
+#pragma once
+
+#include <deque>
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <unordered_map>
+#include <vector>
+
+#include "debuginfo/debug_info.h"
+
+namespace deeptrace::debuginfo {
+
+using TypeId = std::uint32_t;
+inline constexpr TypeId kVoid = 0;
+
+struct Member {
+  std::string name;  ///< empty for an unnamed structure or union, whose members count as the outer one's
+  TypeId type = kVoid;
+  std::uint64_t offset = 0;  ///< bytes from the start of the whole; of a bit field the byte that its first bit is in
+  std::uint16_t bit_offset = 0;  ///< of a bit field: bits from that byte's lowest one
+  std::uint16_t bit_size = 0;    ///< 0: no bit field
+  bool base = false;             ///< a base class
+  bool moving = false;           ///< a virtual base: the object itself says where it lies
+};
+
+struct Enumerator {
+  std::string name;
+  std::int64_t value = 0;
+};
+
+struct Type {
+  enum class Kind : std::uint8_t {
+    none,  ///< void, and what cannot be read
+    base,  ///< a number, truth value or character: see `encoding`
+    pointer,
+    reference,
+    rvalue_reference,
+    member_pointer,
+    structure,
+    class_type,
+    union_type,
+    enumeration,
+    array,
+    function,
+    named,  ///< typedef
+    constant,
+    volatile_type,
+    restricted,
+    atomic,
+    unspecified,  ///< such as decltype(nullptr)
+  };
+  Kind kind = Kind::none;
+  std::string name;        ///< with its namespaces; empty for an unnamed one
+  std::uint64_t size = 0;  ///< bytes; 0 when unknown
+  Encoding encoding = Encoding::none;
+  bool complete = true;  ///< false: declared only
+  bool c_names = true;   ///< written with struct, union or enum in front
+  bool variadic = false;
+  bool vector = false;       ///< an array that stands for a vector register
+  TypeId target = kVoid;     ///< of pointers, arrays, typedefs, qualifiers, enumerations; what a function returns
+  TypeId container = kVoid;  ///< of pointers to members
+  std::vector<Member> members;
+  std::vector<Enumerator> enumerators;
+  std::vector<TypeId> parameters;
+  std::vector<std::optional<std::uint64_t>> counts;  ///< of an array's dimensions; nothing where it is not fixed
+
+  [[nodiscard]] bool is_aggregate() const {
+    return kind == Kind::structure || kind == Kind::class_type || kind == Kind::union_type;
+  }
+};
+
+class Types {
+ public:
+  /// `info` must outlive the result.
+  explicit Types(const DebugInfo& info);
+
+  /// The type that an entry's DW_AT_type, or that of what it is an instance of, refers to.
+  TypeId of(const Entry& entry);
+  /// The type that an entry describes.
+  TypeId at(EntryPlace place);
+  /// The views and references hold until the object ends.
+  const Type& operator[](TypeId id);
+  /// The type without typedefs and qualifiers.
+  TypeId plain(TypeId id);
+  /// Bytes; 0 when unknown.
+  std::uint64_t size(TypeId id);
+  /// As it is written in C or C++: "const char *", "struct level [4]".
+  std::string name(TypeId id) { return declaration(id, ""); }
+  /// A declaration of `name`: "int (*compare)(int, int)".
+  std::string declaration(TypeId id, std::string_view name);
+  /// The name of an entry with its namespaces, classes and functions: "tide::Level".
+  std::string qualified_name(const Entry& entry);
+  /// All complete types of a name (structures, classes, unions, enumerations, typedefs, base types), each once.
+  std::vector<TypeId> named(std::string_view name);
+
+ private:
+  struct Slot {
+    EntryPlace place;
+    bool loaded = false;
+    Type type;
+  };
+  void load(Slot& slot);
+  void add_members(const Entry& entry, Type& type);
+  void add_member(const Entry& entry, Type& type);
+  void add_dimensions(const Entry& entry, Type& type);
+  void add_parameters(const Entry& entry, Type& type);
+  /// For each entry that is not directly in its unit: the one that it lies in.
+  const std::unordered_map<std::uint64_t, std::uint64_t>& parents_of(const Unit& unit);
+  std::string declaration(TypeId id, std::string inner, int depth);
+
+  const DebugInfo& info_;
+  std::deque<Slot> slots_;
+  std::map<std::pair<const Unit*, std::uint64_t>, TypeId> ids_;
+  std::unordered_map<const Unit*, std::unordered_map<std::uint64_t, std::uint64_t>> parents_;
+};
+
+}  // namespace deeptrace::debuginfo

@@ -1,0 +1,376 @@
+#include "inspect/value.h"
+
+#include <algorithm>
+#include <charconv>
+#include <cstring>
+
+#include "base/number.h"
+
+namespace deeptrace::inspect {
+namespace {
+
+using debuginfo::Encoding;
+using debuginfo::Type;
+using debuginfo::TypeId;
+using debuginfo::Types;
+using Kind = Value::Kind;
+
+Value unknown(std::string why) {
+  Value value;
+  value.text = std::move(why);
+  return value;
+}
+
+/// The shortest decimal text that reads back as the same number.
+template <typename T>
+std::string decimal(Bytes bytes) {
+  T number{};
+  std::memcpy(&number, bytes.data(), std::min(sizeof number, bytes.size()));
+  char buffer[64];
+  const auto end = std::to_chars(buffer, buffer + sizeof buffer, number);
+  return {buffer, end.ptr};
+}
+
+/// IEEE 754 half precision, exactly as a float.
+std::string half_decimal(Bytes bytes) {
+  const unsigned word = bytes[0] | unsigned(bytes[1]) << 8;
+  const unsigned exponent = word >> 10 & 31, fraction = word & 0x3ff;
+  float magnitude = 0;
+  if (exponent == 31) {
+    magnitude = fraction == 0 ? __builtin_inff() : __builtin_nanf("");
+  } else {
+    magnitude = exponent == 0 ? __builtin_ldexpf(float(fraction), -24)
+                              : __builtin_ldexpf(float(fraction | 0x400), int(exponent) - 25);
+  }
+  if ((word & 0x8000) != 0) magnitude = -magnitude;
+  std::uint8_t raw[sizeof magnitude];
+  std::memcpy(raw, &magnitude, sizeof raw);
+  return decimal<float>(raw);
+}
+
+void read_scalar(Value& value, Bytes bytes) {
+  value.size = bytes.size();
+  value.bits = static_cast<unsigned>(bytes.size()) * 8;
+  std::memcpy(&value.number, bytes.data(), std::min<std::size_t>(bytes.size(), 8));
+  if (bytes.size() > 8) value.raw.assign(bytes.begin(), bytes.end());
+}
+
+void read_floating(Value& value, Bytes bytes) {
+  value.kind = Kind::floating;
+  switch (bytes.size()) {
+    case 2: value.text = half_decimal(bytes); break;
+    case 4: value.text = decimal<float>(bytes); break;
+    case 8: value.text = decimal<double>(bytes); break;
+    case 10:
+    case 12:
+    case 16: value.text = decimal<long double>(bytes.first(10)); break;
+    default: value.kind = Kind::bytes;
+  }
+}
+
+void read_pointer(Value& value, const PointerReader& pointers) {
+  value.kind = Kind::pointer;
+  if (!pointers) return;
+  Pointed pointed = pointers(value.address, value.number);
+  value.text = std::move(pointed.name);
+  value.pointed_text = std::move(pointed.text);
+  value.number = pointed.value;
+  if (!pointed.known) {
+    value.kind = Kind::unknown;
+    value.text =
+        "the loader puts " + (value.text.empty() ? std::string("it there") : "the address of " + value.text + " there");
+  }
+}
+
+void read_text(Value& value, Bytes bytes) {
+  value.kind = Kind::text;
+  value.count = bytes.size();
+  value.size = bytes.size();
+  const auto zero = std::ranges::find(bytes, 0);
+  value.text.assign(bytes.begin(), zero);
+  value.raw.assign(bytes.begin(), bytes.end());
+}
+
+class Reader {
+ public:
+  Reader(Types& types, const PointerReader& pointers, const ValueLimits& limits)
+      : types_(types), pointers_(pointers), limits_(limits) {}
+
+  Value read(TypeId id, Bytes bytes, std::uint64_t address, int depth) {
+    const TypeId plain = types_.plain(id);
+    const Type& type = types_[plain];
+    const std::uint64_t size = types_.size(id);
+    Value value;
+    if (depth > limits_.depth) {
+      value = unknown("too deep to show");
+    } else if (type.kind == Type::Kind::none || type.kind == Type::Kind::function) {
+      value = unknown("a value without a size");
+    } else if (!type.complete) {
+      value = unknown("its type is only declared here");
+    } else if (bytes.size() < size) {
+      value = unknown("its bytes are not in the file");
+    } else {
+      value.address = address;
+      value.size = size;
+      fill(value, plain, bytes.first(size), address, depth);
+    }
+    value.address = address;
+    value.size = size;
+    value.type = types_.name(id);
+    return value;
+  }
+
+ private:
+  void fill(Value& value, TypeId id, Bytes bytes, std::uint64_t address, int depth) {
+    const Type& type = types_[id];
+    switch (type.kind) {
+      case Type::Kind::base: return base(value, type.encoding, bytes);
+      case Type::Kind::enumeration: return enumeration(value, type, bytes);
+      case Type::Kind::array: return array(value, type, 0, bytes, address, depth);
+      case Type::Kind::structure:
+      case Type::Kind::class_type:
+      case Type::Kind::union_type: return aggregate(value, type, bytes, address, depth);
+      case Type::Kind::pointer:
+      case Type::Kind::reference:
+      case Type::Kind::rvalue_reference: read_scalar(value, bytes); return read_pointer(value, pointers_);
+      default:
+        read_scalar(value, bytes);
+        value.kind = bytes.size() <= 8 && !bytes.empty() ? Kind::integer : Kind::bytes;
+    }
+  }
+
+  static void base(Value& value, Encoding encoding, Bytes bytes) {
+    read_scalar(value, bytes);
+    value.kind = bytes.size() <= 8 ? Kind::integer : Kind::bytes;
+    switch (encoding) {
+      case Encoding::boolean: value.kind = Kind::truth; break;
+      case Encoding::signed_char: value.is_signed = true; [[fallthrough]];
+      case Encoding::unsigned_char:
+      case Encoding::utf: value.kind = Kind::character; break;
+      case Encoding::signed_integer:
+        value.is_signed = true;
+        if (bytes.size() == 16) value.kind = Kind::integer;
+        break;
+      case Encoding::unsigned_integer:
+        if (bytes.size() == 16) value.kind = Kind::integer;
+        break;
+      case Encoding::floating: read_floating(value, bytes); break;
+      case Encoding::complex_float: {
+        value.kind = Kind::aggregate;
+        for (const bool imaginary : {false, true}) {
+          Value part;
+          const Bytes half = bytes.subspan(imaginary ? bytes.size() / 2 : 0, bytes.size() / 2);
+          read_scalar(part, half);
+          read_floating(part, half);
+          part.label = imaginary ? "imaginary" : "real";
+          value.parts.push_back(std::move(part));
+        }
+        break;
+      }
+      default: break;
+    }
+  }
+
+  void enumeration(Value& value, const Type& type, Bytes bytes) {
+    read_scalar(value, bytes);
+    value.kind = Kind::enumeration;
+    const Type& under = types_[types_.plain(type.target)];
+    const bool negative = std::ranges::any_of(type.enumerators, [](const auto& e) { return e.value < 0; });
+    value.is_signed = under.encoding == Encoding::signed_integer || (type.target == debuginfo::kVoid && negative);
+    name_enumerator(value, type);
+  }
+
+  /// The enumerator of a value, or those single bits that make it up together.
+  static void name_enumerator(Value& value, const Type& type) {
+    const std::uint64_t mask = value.bits >= 64 ? ~std::uint64_t(0) : (std::uint64_t(1) << value.bits) - 1;
+    std::uint64_t left = value.number;
+    for (const auto& one : type.enumerators) {
+      if ((static_cast<std::uint64_t>(one.value) & mask) == value.number) {
+        value.text = one.name;
+        return;
+      }
+    }
+    for (const auto& one : type.enumerators) {
+      const std::uint64_t bit = static_cast<std::uint64_t>(one.value) & mask;
+      if (bit == 0 || (bit & (bit - 1)) != 0 || (left & bit) == 0) continue;
+      value.text += (value.text.empty() ? "" : " | ") + one.name;
+      left &= ~bit;
+    }
+    if (left != 0) value.text.clear();
+  }
+
+  void array(Value& value, const Type& type, std::size_t dimension, Bytes bytes, std::uint64_t address, int depth) {
+    const TypeId element = type.target;
+    const Type& plain = types_[types_.plain(element)];
+    const std::uint64_t element_size = types_.size(element);
+    std::uint64_t below = element_size;  // bytes of one element of this dimension
+    for (std::size_t i = dimension + 1; i < type.counts.size(); ++i) below *= type.counts[i].value_or(0);
+    value.kind = Kind::array;
+    value.count = below == 0 ? 0 : bytes.size() / below;
+    const bool last = dimension + 1 >= type.counts.size();
+    const bool characters = plain.kind == Type::Kind::base && element_size == 1 &&
+                            (plain.encoding == Encoding::signed_char || plain.encoding == Encoding::unsigned_char);
+    // Bytes that are used as numbers have the same type; what is not readable is shown as numbers.
+    if (last && characters && reads_as_text(bytes)) return read_text(value, bytes);
+    for (std::uint64_t i = 0; i < std::min<std::uint64_t>(value.count, limits_.elements); ++i) {
+      const Bytes part = bytes.subspan(i * below, below);
+      if (last) {
+        value.parts.push_back(read(element, part, address + i * below, depth + 1));
+      } else {
+        Value row;
+        row.address = address + i * below;
+        row.size = below;
+        array(row, type, dimension + 1, part, row.address, depth + 1);
+        value.parts.push_back(std::move(row));
+      }
+    }
+  }
+
+  static bool reads_as_text(Bytes bytes) {
+    const auto zero = std::ranges::find(bytes, 0);
+    return std::ranges::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; }) &&
+           std::all_of(bytes.begin(), zero, [](std::uint8_t b) {
+             return (b >= 0x20 && b != 0x7f) || b == '\n' || b == '\t' || b == '\r' || b == 0x1b;
+           });
+  }
+
+  void aggregate(Value& value, const Type& type, Bytes bytes, std::uint64_t address, int depth) {
+    value.kind = Kind::aggregate;
+    for (const debuginfo::Member& member : type.members) {
+      Value part;
+      if (member.moving) {
+        part = unknown("a virtual base: its place is known only at run time");
+        part.type = types_.name(member.type);
+      } else if (member.bit_size != 0) {
+        part = bit_field(member, bytes, address);
+      } else {
+        const Bytes rest = member.offset <= bytes.size() ? bytes.subspan(member.offset) : Bytes{};
+        part = read(member.type, rest, address + member.offset, depth + 1);
+      }
+      part.label = member.name;
+      part.base = member.base;
+      if (member.base) part.label = types_[types_.plain(member.type)].name;
+      value.parts.push_back(std::move(part));
+    }
+  }
+
+  Value bit_field(const debuginfo::Member& member, Bytes bytes, std::uint64_t address) {
+    Value value;
+    const std::uint64_t size = (member.bit_offset + member.bit_size + 7U) / 8U;
+    if (member.offset > bytes.size() || bytes.size() - member.offset < size || size > 9)
+      return unknown("its bytes are not in the file");
+    const Bytes held = bytes.subspan(member.offset, size);
+    unsigned __int128 wide = 0;
+    std::memcpy(&wide, held.data(), size);
+    const Type& type = types_[types_.plain(member.type)];
+    const std::uint64_t mask = member.bit_size >= 64 ? ~std::uint64_t(0) : (std::uint64_t(1) << member.bit_size) - 1;
+    value.kind = type.encoding == Encoding::boolean ? Kind::truth : Kind::integer;
+    value.number = static_cast<std::uint64_t>(wide >> member.bit_offset) & mask;
+    value.bits = member.bit_size;
+    value.bit_field = true;
+    value.is_signed = type.encoding == Encoding::signed_integer || type.encoding == Encoding::signed_char;
+    if (type.kind == Type::Kind::enumeration) {
+      value.kind = Kind::enumeration;
+      value.is_signed = types_[types_.plain(type.target)].encoding == Encoding::signed_integer;
+      name_enumerator(value, type);
+    }
+    value.address = address + member.offset;
+    value.size = size;
+    value.type = types_.name(member.type) + " : " + std::to_string(member.bit_size);
+    return value;
+  }
+
+  Types& types_;
+  const PointerReader& pointers_;
+  const ValueLimits& limits_;
+};
+
+/// Matches ".member" or "[3]" at the start of `path`, which is moved behind it.
+const Value* step(const Value& value, std::string_view& path) {
+  if (path.front() == '[') {
+    const std::size_t close = path.find(']');
+    if (close == std::string_view::npos) return nullptr;
+    const auto index = number_in(path.substr(1, close - 1));
+    path.remove_prefix(close + 1);
+    if (!index || *index >= value.parts.size() || value.kind != Value::Kind::array) return nullptr;
+    return &value.parts[*index];
+  }
+  if (path.front() != '.') return nullptr;
+  path.remove_prefix(1);
+  const std::string_view name = path.substr(0, path.find_first_of(".["));
+  path.remove_prefix(name.size());
+  // Members of unnamed members and of base classes count as the whole's own.
+  std::vector<const Value*> open = {&value};
+  for (std::size_t i = 0; i < open.size(); ++i) {
+    for (const Value& part : open[i]->parts) {
+      if (part.label == name) return &part;
+      if (part.label.empty() || part.base) open.push_back(&part);
+    }
+  }
+  return nullptr;
+}
+
+}  // namespace
+
+Value value_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
+               const ValueLimits& limits) {
+  return Reader(types, pointers, limits).read(type, bytes, address, 0);
+}
+
+Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
+               const ValueLimits& limits) {
+  Value value;
+  value.address = address;
+  value.size = bytes.size();
+  if (shape.kind == Shape::Kind::text) {
+    read_text(value, bytes);
+    return value;
+  }
+  if (shape.kind == Shape::Kind::bytes) {
+    value.kind = Kind::bytes;
+    value.raw.assign(bytes.begin(), bytes.end());
+    return value;
+  }
+  const std::uint64_t count = bytes.size() / shape.size;
+  if (count == 0) return unknown("fewer bytes than that shape takes");
+  const auto element = [&](std::uint64_t i) {
+    Value one;
+    one.address = address + i * shape.size;
+    const Bytes part = bytes.subspan(i * shape.size, shape.size);
+    read_scalar(one, part);
+    one.kind = Kind::integer;
+    one.is_signed = shape.kind == Shape::Kind::signed_integer;
+    if (shape.kind == Shape::Kind::floating) read_floating(one, part);
+    if (shape.kind == Shape::Kind::pointer) read_pointer(one, pointers);
+    return one;
+  };
+  if (count == 1) return element(0);
+  value.kind = Kind::array;
+  value.count = count;
+  for (std::uint64_t i = 0; i < std::min<std::uint64_t>(count, limits.elements); ++i) value.parts.push_back(element(i));
+  return value;
+}
+
+Shape fitting_shape(Bytes bytes) {
+  const auto zero = std::ranges::find(bytes, 0);
+  const auto length = zero - bytes.begin();
+  const bool readable = std::all_of(bytes.begin(), zero, [](std::uint8_t b) {
+    return (b >= 0x20 && b < 0x7f) || b == '\n' || b == '\t' || b >= 0xc2 || (b >= 0x80 && b < 0xc0);
+  });
+  const bool padded = std::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; });
+  if (length >= 3 && readable && padded) return {Shape::Kind::text, 1};
+  for (const unsigned size : {1U, 2U, 4U, 8U}) {
+    if (bytes.size() == size) return {Shape::Kind::signed_integer, size};
+  }
+  if (bytes.size() % 8 == 0) return {Shape::Kind::pointer, 8};
+  if (bytes.size() % 4 == 0) return {Shape::Kind::signed_integer, 4};
+  return {Shape::Kind::bytes, 1};
+}
+
+const Value* part_of(const Value& value, std::string_view path) {
+  const Value* at = &value;
+  while (!path.empty() && at != nullptr) at = step(*at, path);
+  return at;
+}
+
+}  // namespace deeptrace::inspect

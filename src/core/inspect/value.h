@@ -1,0 +1,78 @@
+// Values: bytes read by a type or a shape, as a tree that every form of output can show.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "base/byte_reader.h"
+#include "debuginfo/types.h"
+#include "inspect/shape.h"
+
+namespace deeptrace::inspect {
+
+struct Value {
+  enum class Kind : std::uint8_t {
+    integer,
+    character,    ///< an integer that stands for a character
+    truth,        ///< bool
+    floating,     ///< `text` has the shortest decimal that reads back as the same
+    enumeration,  ///< `text` has the enumerator, or several joined by " | "; empty when none fits
+    pointer,      ///< `text` has the name of what it points to; `pointed_text` the characters there
+    text,         ///< an array of characters: `text` up to the first zero
+    array,        ///< `parts` by index
+    aggregate,    ///< `parts` by member
+    bytes,        ///< neither type nor shape says more
+    unknown,      ///< not to be had: `text` says why
+  };
+  Kind kind = Kind::unknown;
+  std::string label;  ///< of a member; empty for elements of arrays and for the whole
+  std::string type;   ///< as in C or C++; empty when unknown
+  std::uint64_t address = 0;
+  std::uint64_t size = 0;  ///< bytes; of a bit field those of its storage that hold it
+  unsigned bits = 0;       ///< that count
+  bool bit_field = false;
+  bool base = false;               ///< the part of a base class
+  bool is_signed = false;          ///< the type's own reading of an integer
+  std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
+  std::string text, pointed_text;  ///< raw
+  std::vector<std::uint8_t> raw;   ///< of scalars over 64 bits, of text and bytes, in memory order
+  std::vector<Value> parts;
+  std::uint64_t count = 0;  ///< elements of an array, those included that were cut off; characters of a text's array
+
+  [[nodiscard]] std::int64_t signed_number() const {
+    if (bits == 0 || bits >= 64) return static_cast<std::int64_t>(number);
+    return static_cast<std::int64_t>(number << (64 - bits)) >> (64 - bits);
+  }
+};
+
+/// Says what a pointer of the given value that stands at `place` points to.
+struct Pointed {
+  bool known = true;  ///< false: the loader decides the value; `name` says what it will point to
+  std::uint64_t value = 0;
+  std::string name;  ///< "level_sum", "printf"; empty when nothing is known
+  std::string text;  ///< the characters there
+};
+using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t value)>;
+
+struct ValueLimits {
+  std::size_t elements = 64;  ///< of each array; the rest is counted only
+  int depth = 16;
+};
+
+/// Reads a value of a type from its bytes. Too few bytes give what can be read, and `unknown` for the rest.
+Value value_of(debuginfo::Types& types, debuginfo::TypeId type, Bytes bytes, std::uint64_t address,
+               const PointerReader& pointers, const ValueLimits& limits = {});
+
+/// Reads bytes in a shape: one element, or an array of as many as fit.
+Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
+               const ValueLimits& limits = {});
+
+/// A guess for bytes of no known type: text where it reads as such, an integer of the fitting width, or words.
+Shape fitting_shape(Bytes bytes);
+
+/// The part of a value that ".member" or "[3]" names, any number of them; null when there is none.
+const Value* part_of(const Value& value, std::string_view path);
+
+}  // namespace deeptrace::inspect

@@ -1,0 +1,121 @@
+#include "report/data.h"
+
+#include <fmt/format.h>
+
+#include "report/csv.h"
+#include "report/file_words.h"
+#include "report/json.h"
+#include "report/value.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::DataFile;
+using session::DataRow;
+
+class Text : public session::DataSink {
+ public:
+  Text(Output& out, Style style) : out_(out), style_(style) {}
+
+  void begin(const DataFile& file) override {
+    const std::size_t others = file.variables_all - std::min(file.variables, file.variables_all);
+    line(fmt::format("{}   {}, {}   {} of {} variables{}",
+                     look(style_, Role::heading, printable(file.program->elf().path())),
+                     kind_words(file.program->elf().kind()), machine_words(*file.program), file.variables,
+                     file.variables_all, others == 0 ? "" : "; --all lists them all, a name lists that one"));
+    if (!file.types && file.variables_all != 0)
+      line(look(style_, Role::attention,
+                "note: no debug information tells the types: values are shown by their size; --as SHAPE reads them "
+                "otherwise"));
+  }
+
+  void variable(const DataRow& row) override {
+    line("");
+    std::string head =
+        fmt::format("{}   {:#x}, {}, {} {}", look(style_, Role::heading, printable(row.name)), row.address,
+                    row.section.empty() ? std::string("no section") : printable(row.section), row.size,
+                    row.size == 1 ? "byte" : "bytes");
+    if (row.in_thread) head += ", one in each thread";
+    if (!row.writable) head += ", read-only";
+    if (!row.type.empty()) head += "   " + printable(row.type);
+    if (!row.file.empty())
+      head += "   " + look(style_, Role::source, fmt::format("{}:{}", printable(row.file), row.line));
+    line(head);
+    if (has_lines(row.value)) {
+      for (const std::string& text : value_lines(style_, row.value, 4)) line(text);
+    } else {
+      line("    " + value_words(style_, row.value));
+    }
+  }
+
+  void end() override {}
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+  Output& out_;
+  Style style_;
+};
+
+class Json : public session::DataSink {
+ public:
+  explicit Json(Output& out) : json_(out) {}
+
+  void begin(const DataFile& file) override {
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("data");
+    json_.key("file").string(file.program->elf().path());
+    json_.key("variables").begin_array();
+  }
+
+  void variable(const DataRow& row) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("name").string(row.name);
+    json_.key("address").hex(row.address);
+    json_.key("section").string_or_null(row.section);
+    json_.key("size").number(row.size);
+    json_.key("type").string_or_null(row.type);
+    json_.key("file").string_or_null(row.file);
+    json_.key("line");
+    row.line != 0 ? json_.number(row.line) : json_.null();
+    json_.key("writable").boolean(row.writable);
+    if (row.in_thread) json_.key("in_each_thread").boolean(true);
+    json_.key("value");
+    value_json(json_, row.value);
+    json_.end();
+  }
+
+  void end() override { json_.close_all(); }
+
+ private:
+  JsonWriter json_;
+};
+
+class Csv : public session::DataSink {
+ public:
+  explicit Csv(Output& out) : csv_(out) {}
+  void begin(const DataFile& /*file*/) override {
+    for (const std::string_view name : {"name", "address", "section", "size", "type", "file", "line", "value"})
+      csv_.cell(name);
+    csv_.end_row();
+  }
+  void variable(const DataRow& row) override {
+    csv_.cell(row.name).cell(fmt::format("{:#x}", row.address)).cell(row.section).cell(fmt::format("{}", row.size));
+    csv_.cell(row.type).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "");
+    csv_.cell(value_words(Style{false, true, 0}, row.value));
+    csv_.end_row();
+  }
+  void end() override {}
+
+ private:
+  CsvWriter csv_;
+};
+
+}  // namespace
+
+std::unique_ptr<session::DataSink> data_text(Output& out, Style style) { return std::make_unique<Text>(out, style); }
+std::unique_ptr<session::DataSink> data_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::DataSink> data_csv(Output& out) { return std::make_unique<Csv>(out); }
+
+}  // namespace deeptrace::report

@@ -1,0 +1,252 @@
+#include "report/value.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace deeptrace::report {
+namespace {
+
+using inspect::Value;
+using Kind = Value::Kind;
+
+std::string hex_bytes(const std::vector<std::uint8_t>& bytes, std::string_view separator) {
+  std::string result;
+  for (const std::uint8_t byte : bytes) {
+    if (!result.empty()) result += separator;
+    result += fmt::format("{:02x}", byte);
+  }
+  return result;
+}
+
+/// Decimal digits of a number of 128 bits in memory order.
+std::string wide_decimal(const std::vector<std::uint8_t>& raw, bool is_signed) {
+  unsigned __int128 number = 0;
+  for (std::size_t i = raw.size(); i-- > 0;) number = number << 8 | raw[i];
+  const bool negative = is_signed && (number >> 127) != 0;
+  if (negative) number = -number;
+  std::string digits;
+  do {
+    digits.insert(digits.begin(), static_cast<char>('0' + static_cast<int>(number % 10)));
+    number /= 10;
+  } while (number != 0);
+  return (negative ? "-" : "") + digits;
+}
+
+std::string_view dot(const Style& style) { return style.utf8 ? " · " : " | "; }
+
+/// Both readings; where the type is unsigned and the sign would lie, the unsigned one.
+std::string integer_words(const Style& style, const Value& value) {
+  if (value.bits > 64)
+    return fmt::format(
+        "{}{}{}",
+        "0x" +
+            [&] {
+              std::string digits;
+              for (std::size_t i = value.raw.size(); i-- > 0;) digits += fmt::format("{:02x}", value.raw[i]);
+              const std::size_t first = digits.find_first_not_of('0');
+              return first == std::string::npos ? std::string("0") : digits.substr(first);
+            }(),
+        dot(style), wide_decimal(value.raw, value.is_signed));
+  const std::string decimal = value.is_signed ? std::to_string(value.signed_number()) : std::to_string(value.number);
+  return fmt::format("{:#x}{}{}", value.number, dot(style), decimal);
+}
+
+std::string character_of(const Value& value) {
+  const std::uint64_t n = value.number;
+  if (n >= 0x20 && n < 0x7f) return fmt::format("'{}'", escaped(std::string(1, static_cast<char>(n))));
+  if (n == '\n') return "'\\n'";
+  if (n == '\t') return "'\\t'";
+  if (n == 0) return "'\\0'";
+  return {};
+}
+
+std::string pointer_words(const Style& style, const Value& value) {
+  if (value.number == 0) return "null";
+  std::string result = fmt::format("{:#x}", value.number);
+  const std::string_view arrow = style.utf8 ? " → " : " -> ";
+  if (!value.pointed_text.empty()) return result + std::string(arrow) + "\"" + escaped(value.pointed_text) + "\"";
+  if (!value.text.empty()) result += std::string(arrow) + printable(value.text);
+  return result;
+}
+
+constexpr std::size_t kInWords = 8, kInLines = 64;
+
+std::string parts_words(const Style& style, const Value& value, char open, char close) {
+  std::string result(1, open);
+  for (std::size_t i = 0; i < value.parts.size() && i < kInWords; ++i) {
+    if (i != 0) result += ", ";
+    if (!value.parts[i].label.empty()) result += printable(value.parts[i].label) + " ";
+    result += value_words(style, value.parts[i]);
+  }
+  const std::uint64_t count = value.kind == Kind::array ? value.count : value.parts.size();
+  if (count > kInWords) result += fmt::format(", and {} more", count - kInWords);
+  return result + close;
+}
+
+bool all_zero(const Value& value) {
+  switch (value.kind) {
+    case Kind::integer:
+    case Kind::character:
+    case Kind::truth:
+    case Kind::enumeration:
+    case Kind::pointer: return value.bits <= 64 && value.number == 0;
+    case Kind::floating: return value.text == "0";
+    case Kind::array:
+    case Kind::aggregate:
+      return std::ranges::all_of(value.parts, all_zero) &&
+             (value.kind != Kind::array || value.parts.size() == value.count);
+    case Kind::text: return value.text.empty();
+    default: return false;
+  }
+}
+
+void number_json(JsonWriter& json, const Value& value) {
+  json.begin_object();
+  if (value.bits > 64) {
+    json.key("bytes").bytes(value.raw.data(), value.raw.size());
+    if (value.kind == Kind::integer) {
+      json.key("signed").string(wide_decimal(value.raw, true));
+      json.key("unsigned").string(wide_decimal(value.raw, false));
+    }
+  } else {
+    json.key("hex").hex(value.number);
+    json.key("signed").string(std::to_string(value.signed_number()));
+    json.key("unsigned").string(std::to_string(value.number));
+  }
+  if (value.kind == Kind::character)
+    json.key("text").string_or_null(
+        value.number != 0 && value.number < 0x80 ? std::string(1, static_cast<char>(value.number)) : std::string());
+  if (value.kind == Kind::truth) json.key("text").string(value.number != 0 ? "true" : "false");
+  if (value.kind == Kind::floating) json.key("text").string(value.text);
+  if (value.kind == Kind::enumeration) json.key("text").string_or_null(value.text);
+  if (value.kind == Kind::pointer) {
+    json.key("target").string_or_null(value.text);
+    if (!value.pointed_text.empty()) json.key("text").string(value.pointed_text);
+  }
+  json.end();
+}
+
+}  // namespace
+
+std::string value_words(const Style& style, const Value& value) {
+  switch (value.kind) {
+    case Kind::integer: return integer_words(style, value);
+    case Kind::character: {
+      const std::string character = character_of(value);
+      return integer_words(style, value) + (character.empty() ? "" : " " + character);
+    }
+    case Kind::truth:
+      return value.number == 0 ? "false" : value.number == 1 ? "true" : fmt::format("true ({:#x})", value.number);
+    case Kind::floating: return value.text;
+    case Kind::enumeration:
+      return value.text.empty() ? integer_words(style, value)
+                                : fmt::format("{} ({})", printable(value.text), integer_words(style, value));
+    case Kind::pointer: return pointer_words(style, value);
+    case Kind::text: return "\"" + escaped(value.text) + "\"";
+    case Kind::array: return all_zero(value) ? "all zero" : parts_words(style, value, '[', ']');
+    case Kind::aggregate: return all_zero(value) ? "all zero" : parts_words(style, value, '{', '}');
+    case Kind::bytes: {
+      constexpr std::size_t kShown = 32;
+      std::vector<std::uint8_t> first(
+          value.raw.begin(), value.raw.begin() + static_cast<std::ptrdiff_t>(std::min(kShown, value.raw.size())));
+      if (std::ranges::all_of(value.raw, [](std::uint8_t b) { return b == 0; })) return "all zero";
+      return hex_bytes(first, " ") +
+             (value.raw.size() > kShown ? fmt::format(" and {} more", value.raw.size() - kShown) : "");
+    }
+    case Kind::unknown: return "unknown: " + printable(value.text);
+  }
+  return {};
+}
+
+bool has_lines(const Value& value) {
+  return (value.kind == Kind::array || value.kind == Kind::aggregate) && !value.parts.empty() && !all_zero(value);
+}
+
+std::vector<std::string> value_lines(const Style& style, const Value& value, unsigned indent) {
+  std::vector<std::string> result;
+  const std::string room(indent, ' ');
+  if (!has_lines(value)) return result;
+  if (value.kind == Kind::array) {
+    const bool nested = has_lines(value.parts.front());
+    std::string line;
+    for (std::size_t i = 0; i < value.parts.size() && i < kInLines; ++i) {
+      const Value& part = value.parts[i];
+      if (nested) {
+        result.push_back(fmt::format("{}[{}] {}", room, i, has_lines(part) ? "" : value_words(style, part)));
+        while (result.back().back() == ' ') result.back().pop_back();
+        for (std::string& inner : value_lines(style, part, indent + 4)) result.push_back(std::move(inner));
+        continue;
+      }
+      const std::string words = value_words(style, part);
+      if (!line.empty() && line.size() + words.size() + 3 > 100) {
+        result.push_back(line);
+        line.clear();
+      }
+      line += line.empty() ? fmt::format("{}{:<6} {}", room, fmt::format("[{}]", i), words) : "   " + words;
+    }
+    if (!line.empty()) result.push_back(line);
+    if (value.count > kInLines) result.push_back(fmt::format("{}and {} more", room, value.count - kInLines));
+    return result;
+  }
+  std::size_t widest = 0;
+  for (const Value& part : value.parts) widest = std::max(widest, printable(part.label).size());
+  for (const Value& part : value.parts) {
+    const std::string label = part.label.empty() ? "(unnamed)" : printable(part.label);
+    std::string line = fmt::format("{}{:<{}}  {:#06x}  {}", room, label, widest, part.address - value.address,
+                                   has_lines(part) ? "" : value_words(style, part));
+    if (part.kind == Kind::unknown && part.size == 0)
+      line = fmt::format("{}{:<{}}  {}", room, label, widest, value_words(style, part));
+    if (!part.type.empty()) line += (has_lines(part) ? "" : "   ") + look(style, Role::faint, printable(part.type));
+    result.push_back(std::move(line));
+    for (std::string& inner : value_lines(style, part, indent + 4)) result.push_back(std::move(inner));
+  }
+  return result;
+}
+
+void value_json(JsonWriter& json, const Value& value) {
+  switch (value.kind) {
+    case Kind::text:
+      json.begin_object();
+      json.key("text").string(value.text);
+      json.key("bytes").bytes(value.raw.data(), value.raw.size());
+      json.end();
+      return;
+    case Kind::bytes:
+      json.begin_object();
+      json.key("bytes").bytes(value.raw.data(), value.raw.size());
+      json.end();
+      return;
+    case Kind::array:
+      if (value.parts.size() < value.count) {
+        json.begin_object();
+        json.key("count").number(value.count);
+        json.key("elements");
+      }
+      json.begin_array();
+      for (const Value& part : value.parts) value_json(json, part);
+      json.end();
+      if (value.parts.size() < value.count) json.end();
+      return;
+    case Kind::aggregate: {
+      json.begin_object();
+      std::size_t unnamed = 0;
+      for (const Value& part : value.parts) {
+        std::string key;
+        add_json_string(key, part.label.empty() ? fmt::format("(unnamed {})", ++unnamed) : part.label);
+        json.key(std::string_view(key).substr(1, key.size() - 2));
+        value_json(json, part);
+      }
+      json.end();
+      return;
+    }
+    case Kind::unknown:
+      json.begin_object();
+      json.key("unknown").string(value.text);
+      json.end();
+      return;
+    default: number_json(json, value);
+  }
+}
+
+}  // namespace deeptrace::report

@@ -1,0 +1,25 @@
+// How values look: in words, as lines, as JSON.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "inspect/value.h"
+#include "report/json.h"
+#include "report/output.h"
+
+namespace deeptrace::report {
+
+/// One line: "0x17 · 23", "\"text\"", "{level 0x1 · 1, name \"…\"}". Long arrays are cut and counted.
+std::string value_words(const Style& style, const inspect::Value& value);
+
+/// Lines for the parts of an array or aggregate, indented by `indent` columns; none for what fits into words.
+std::vector<std::string> value_lines(const Style& style, const inspect::Value& value, unsigned indent);
+
+/// True for values whose parts deserve lines of their own.
+bool has_lines(const inspect::Value& value);
+
+/// DESIGN: numbers are {"hex","signed","unsigned","text"}; arrays are arrays, aggregates objects by their members.
+void value_json(JsonWriter& json, const inspect::Value& value);
+
+}  // namespace deeptrace::report
