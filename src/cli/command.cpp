@@ -170,7 +170,7 @@ Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std:
 }
 
 Result<Results> Results::open(const Command& command, const cxxopts::ParseResult& parsed,
-                              std::span<const std::string_view> forms) {
+                              std::span<const std::string_view> forms, std::span<const std::string_view> files) {
   Results results;
   const auto known = [&](const std::string& form) {
     return std::find(forms.begin(), forms.end(), form) != forms.end();
@@ -195,9 +195,13 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
     for (const std::string_view form : forms) {
       if (form != "assembler") wanted.emplace_back(form);
     }
+    wanted.insert(wanted.end(), files.begin(), files.end());
     if (parsed.count("save-forms") != 0) wanted = list_of(parsed["save-forms"].as<std::string>());
     for (const std::string& form : wanted) {
-      if (!known(form)) return Error{Fault::usage, "--save-forms " + form + ": is one of " + joined(forms)};
+      if (!known(form) && std::find(files.begin(), files.end(), form) == files.end()) {
+        return Error{Fault::usage, "--save-forms " + form + ": is one of " + joined(forms) +
+                                       (files.empty() ? "" : ", " + joined(files))};
+      }
     }
     if (auto error = prepare_folder(results.folder_, parsed.count("replace") != 0)) return *error;
     for (const std::string& form : wanted) {

@@ -33,6 +33,7 @@ struct Command {
 
 extern const Command kSurvey;
 extern const Command kListing;
+extern const Command kLines;
 extern const Command kData;
 extern const Command kSteps;
 extern const Command kExplain;
@@ -74,9 +75,10 @@ struct Destination {
 
 class Results {
  public:
-  /// Checks --form and --save and opens the files. `forms` are those that the command knows.
+  /// Checks --form and --save and opens the files. `forms` are those that the command knows; `files` those that come
+  /// only as files (pages, figures).
   static Result<Results> open(const Command& command, const cxxopts::ParseResult& parsed,
-                              std::span<const std::string_view> forms);
+                              std::span<const std::string_view> forms, std::span<const std::string_view> files = {});
 
   [[nodiscard]] const std::vector<Destination>& destinations() const { return destinations_; }
   /// The form on standard output ("none" when there is none).

@@ -9,6 +9,7 @@
 #include "report/file_words.h"
 #include "report/json.h"
 #include "report/line_buffer.h"
+#include "report/source_words.h"
 
 namespace deeptrace::report {
 namespace {
@@ -148,19 +149,6 @@ class Text : public ListingSink {
         fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
     if (other_file) head += "   " + printable(path);
     line(look(style_, Role::source, head));
-  }
-
-  /// Tabs become spaces here; other control characters are escaped.
-  static std::string printable_source(std::string_view text) {
-    std::string spaces;
-    for (const char c : text) {
-      if (c == '\t') {
-        spaces += "    ";
-      } else {
-        spaces += c;
-      }
-    }
-    return printable(spaces);
   }
 
   void add_reference(const ListedInstruction& row) {

@@ -270,13 +270,12 @@ std::string Types::qualified_name(const Entry& entry) {
     if (!scopes_names(outer.tag)) continue;
     // The enumerators of old enumerations are seen outside.
     if (outer.tag == Tag::enumeration_type && !outer.flag(At::enum_class)) continue;
-    if (outer.tag == Tag::subprogram || info_.name_of(outer).empty() || !outer.has(At::specification)) {
-      const std::string_view name = info_.name_of(outer);
-      if (name.empty() && outer.tag != Tag::name_space) continue;
-      result = (name.empty() ? std::string("(anonymous namespace)") : std::string(name)) + "::" + result;
-    } else {
-      result = std::string(info_.name_of(outer)) + "::" + result;
-    }
+    // A definition outside of its namespace or class leads back into it.
+    const auto declared = info_.with_attribute(outer, At::name);
+    const std::string_view name = declared ? info_.text(*declared, At::name) : std::string_view{};
+    if (declared && declared->unit == named->unit) offset = declared->offset;
+    if (name.empty() && outer.tag != Tag::name_space) continue;
+    result = (name.empty() ? std::string("(anonymous namespace)") : std::string(name)) + "::" + result;
   }
   return result;
 }

@@ -26,15 +26,6 @@ bool path_matches(std::string_view path, std::string_view wanted) {
   return path.size() == wanted.size() || wanted.front() == '/' || path[path.size() - wanted.size() - 1] == '/';
 }
 
-std::vector<std::uint32_t> files_named(const Program& program, std::string_view wanted) {
-  std::vector<std::uint32_t> result;
-  const auto& files = program.lines().files();
-  for (std::size_t i = 0; i < files.size(); ++i) {
-    if (!wanted.empty() && path_matches(files[i], wanted)) result.push_back(static_cast<std::uint32_t>(i));
-  }
-  return result;
-}
-
 /// The runs of addresses that belong to a line of one of the files.
 std::vector<AddressRange> ranges_of_line(const Program& program, const std::vector<std::uint32_t>& files,
                                          std::uint32_t line) {
@@ -65,7 +56,7 @@ std::uint32_t next_line_with_code(const Program& program, const std::vector<std:
 
 Result<std::vector<AddressRange>> line_location(const Program& program, std::string_view location,
                                                 std::string_view file, std::uint64_t line) {
-  const std::vector<std::uint32_t> files = files_named(program, file);
+  const std::vector<std::uint32_t> files = source_files_named(program, file);
   if (files.empty()) {
     return Error{Fault::usage, std::string(location) + ": no source file of that name in " + program.elf().path() +
                                    (program.lines().empty() ? "; the file has no line tables (compile with -g)" : "")};
@@ -108,6 +99,15 @@ Result<std::vector<AddressRange>> from_address(const Program& program, std::stri
 }
 
 }  // namespace
+
+std::vector<std::uint32_t> source_files_named(const Program& program, std::string_view wanted) {
+  std::vector<std::uint32_t> result;
+  const auto& files = program.lines().files();
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    if (!wanted.empty() && path_matches(files[i], wanted)) result.push_back(static_cast<std::uint32_t>(i));
+  }
+  return result;
+}
 
 Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location) {
   if (const auto dots = location.find(".."); dots != std::string_view::npos && dots != 0) {

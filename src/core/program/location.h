@@ -21,6 +21,9 @@ Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::str
 /// to the end of its function.
 Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location);
 
+/// The source files, as indices into the line tables' files, whose path is `name` or ends with it.
+std::vector<std::uint32_t> source_files_named(const Program& program, std::string_view name);
+
 /// Up to three known function names that resemble `name`, best first.
 std::vector<std::string> near_names(const Program& program, std::string_view name);
 

@@ -1,0 +1,105 @@
+#include "report/lines.h"
+
+#include <algorithm>
+
+#include "cli/command.h"
+#include "program/location.h"
+#include "report/lines_page.h"
+#include "session/listing.h"
+
+namespace deeptrace::cli {
+namespace {
+
+constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFigures[] = {"html"};
+
+std::unique_ptr<session::LinesSink> sink_for(const Destination& to, program::SourceText& sources) {
+  if (to.form == "json") return report::lines_json(*to.out);
+  if (to.form == "csv") return report::lines_csv(*to.out);
+  return report::lines_text(*to.out, to.style, sources);
+}
+
+/// The page has whole functions: those that hold code of the wanted lines, or all own ones.
+std::optional<Error> write_page(const program::Program& program, const session::LinesRequest& request, report::Output& out,
+                                program::SourceText& sources) {
+  session::ListingRequest listing;
+  listing.syntax = request.syntax;
+  Result<session::ListingPlan> plan = session::plan_listing(program, listing);
+  if (!plan) return plan.error();
+  if (!request.source.empty()) {
+    const auto files = program::source_files_named(program, request.source);
+    const auto& rows = program.lines().rows();
+    std::erase_if(plan->pieces, [&](const session::ListingPiece& piece) {
+      return std::ranges::none_of(rows, [&](const debuginfo::LineRow& row) {
+        return piece.range.holds(row.address) && std::ranges::find(files, row.file) != files.end() &&
+               (request.from == 0 || (row.line >= request.from && row.line <= request.to));
+      });
+    });
+  }
+  session::list(*plan, *report::lines_page(out, program, sources));
+  return std::nullopt;
+}
+
+int run_at(const program::Program& program, const std::string& location, Results& results, program::SourceText& sources) {
+  program::Inlining inlining(program);
+  const auto origins = session::origins_of(program, inlining, location);
+  if (!origins) return report_error(origins.error());
+  for (const Destination& to : results.destinations()) {
+    if (to.form == "json") {
+      report::origins_json(*to.out, program, *origins);
+    } else if (to.form == "csv") {
+      report::origins_csv(*to.out, *origins);
+    } else if (to.form == "text") {
+      report::origins_text(*to.out, to.style, *origins, sources);
+    }
+  }
+  const bool found = std::ranges::any_of(*origins, [](const auto& origin) { return origin.line != 0; });
+  return results.close(found ? kFine : kNegative);
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace lines", std::string(command.answers));
+  options.add_options("Lines")("at", "tell the source line of an address (or another location)",
+                               cxxopts::value<std::string>(), "ADDRESS");
+  add_code_options(options);
+  add_syntax_option(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), false);
+  if (parsed.finished) return *parsed.finished;
+  const bool at = parsed.options.count("at") != 0;
+  if (parsed.rest.empty()) return report_error({Fault::usage, "lines: no file was given; see deeptrace lines --help"});
+  if (parsed.rest.size() > (at ? 1 : 2))
+    return report_error({Fault::usage, "lines: one file, and one source or --at; see deeptrace lines --help"});
+  Result<program::Program> program = program::Program::open(parsed.rest.front(), own_code_of(parsed.options));
+  if (!program) return report_error(program.error());
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  const Result<isa::Syntax> syntax = syntax_of(parsed.options);
+  if (!syntax) return report_error(syntax.error());
+  Result<session::LinesRequest> request = session::LinesRequest::parse(parsed.rest.size() > 1 ? parsed.rest[1] : "");
+  if (!request) return report_error(request.error());
+  request->syntax = *syntax;
+  Result<Results> results =
+      Results::open(command, parsed.options, kForms, at ? std::span<const std::string_view>() : std::span(kFigures));
+  if (!results) return report_error(results.error());
+  if (at) return run_at(*program, parsed.options["at"].as<std::string>(), *results, *sources);
+  std::size_t found = 1;
+  for (const Destination& to : results->destinations()) {
+    if (to.form == "html") {
+      if (const auto error = write_page(*program, *request, *to.out, *sources)) return report_error(*error);
+      continue;
+    }
+    const Result<std::size_t> lines =
+        session::list_lines(*program, *request, parsed.options.count("all") != 0, *sink_for(to, *sources));
+    if (!lines) return report_error(lines.error());
+    found = *lines;
+  }
+  return results->close(found == 0 ? kNegative : kFine);
+}
+
+}  // namespace
+
+const Command kLines = {"lines", "[OPTIONS] FILE [SOURCE[:N[..M]]]  or  [OPTIONS] --at ADDRESS FILE",
+                        "which instructions belong to a source line, and back", "deeptrace lines ./tidelog tidelog.c:20..25", run};
+
+}  // namespace deeptrace::cli

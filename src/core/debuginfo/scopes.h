@@ -1,0 +1,58 @@
+// Functions as debug information describes them, and the calls in them that the compiler replaced by the called
+// function's own instructions (DWARF 5, 3.3).
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "debuginfo/debug_info.h"
+#include "debuginfo/types.h"
+
+namespace deeptrace::debuginfo {
+
+/// A function's instructions in the midst of another's.
+struct InlinedCall {
+  std::string name;  ///< of the function that was called; with its namespaces
+  std::vector<AddressRange> ranges;
+  unsigned depth = 1;                      ///< 1: called by the function itself; 2: by one that is inlined there
+  std::optional<std::uint64_t> call_file;  ///< where the call stands: number in the unit's line table
+  std::uint32_t call_line = 0;             ///< 0 when unknown
+};
+
+struct DescribedFunction {
+  std::string name;  ///< with its namespaces
+  const Unit* unit = nullptr;
+  std::uint64_t entry = 0;  ///< offset of its entry in the unit's section
+  std::vector<AddressRange> ranges;
+  std::vector<InlinedCall> inlined;  ///< outer ones before those in them
+};
+
+/// Looks functions up by address; a unit is read when its first address is asked for.
+class Scopes {
+ public:
+  explicit Scopes(const DebugInfo& info) : info_(info), types_(info) {}
+
+  /// The function whose code holds an address, or null. Holds until the object ends.
+  const DescribedFunction* function_at(std::uint64_t address);
+  /// The inlined calls that an address lies in, outermost first.
+  std::vector<const InlinedCall*> inlined_at(std::uint64_t address);
+
+ private:
+  struct Held {
+    AddressRange range;
+    std::size_t function;
+  };
+  struct UnitFunctions {
+    std::vector<DescribedFunction> functions;
+    std::vector<Held> by_address;
+  };
+  const UnitFunctions& functions_of(const Unit& unit);
+
+  const DebugInfo& info_;
+  Types types_;
+  std::unordered_map<const Unit*, UnitFunctions> units_;
+};
+
+}  // namespace deeptrace::debuginfo

@@ -1,0 +1,263 @@
+#include "report/lines.h"
+
+#include <fmt/format.h>
+
+#include "report/csv.h"
+#include "report/file_words.h"
+#include "report/json.h"
+#include "report/source_words.h"
+
+namespace deeptrace::report {
+namespace {
+
+using program::Inlined;
+using session::AddressOrigin;
+using session::LineEntry;
+using session::LineRange;
+
+std::string count_of(std::size_t count, std::string_view what) {
+  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+}
+
+/// "inlined into main at tidelog.c:31": where the nearest call stands.
+std::string inlined_words(std::span<const Inlined> calls) {
+  std::string result;
+  for (std::size_t i = calls.size(); i-- > 0;) {
+    result += fmt::format("{}inlined {}", result.empty() ? "" : ", in ", printable(calls[i].name));
+    if (calls[i].line != 0) {
+      const std::string_view file = calls[i].file.substr(calls[i].file.rfind('/') + 1);
+      result += fmt::format(" (called at {}:{})", printable(file), calls[i].line);
+    }
+  }
+  return result;
+}
+
+class Text : public session::LinesSink {
+ public:
+  Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
+
+  void begin(const program::Program& program, std::size_t lines) override {
+    binary_ = program.elf().path();
+    line(fmt::format("{}   {}, {}   {}", look(style_, Role::heading, printable(binary_)),
+                     kind_words(program.elf().kind()), machine_words(program), count_of(lines, "line")));
+  }
+
+  void line(const LineEntry& entry) override {
+    if (entry.file != file_) begin_file(std::string(entry.file));
+    const auto text = sources_.line(file_, entry.line);
+    const std::string source = text ? printable_source(*text) : std::string();
+    line(fmt::format("{:>7}  {}", entry.line, look(style_, Role::source, source)));
+    if (entry.ranges.empty()) {
+      std::string words = "no instructions";
+      if (entry.nearest != 0)
+        words += fmt::format("; the {} line that has some is {}", entry.nearest > entry.line ? "next" : "last", entry.nearest);
+      line(fmt::format("         {}", look(style_, Role::faint, words)));
+    }
+    for (const LineRange& range : entry.ranges) this->range(range);
+  }
+
+  void end() override {}
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+
+  void begin_file(std::string file) {
+    file_ = std::move(file);
+    line("");
+    line(look(style_, Role::heading, printable(file_)));
+    if (!sources_.found(file_)) {
+      line(look(style_, Role::attention, "note: the source file was not found; --source-map FROM=TO says where it is"));
+    } else if (changed_since(file_, binary_)) {
+      line(look(style_, Role::attention,
+                "note: the source was changed after the program was built: its lines may have moved"));
+    }
+  }
+
+  void range(const LineRange& range) {
+    const std::uint64_t bytes = range.range.size();
+    std::string text = fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
+                                   count_of(range.instructions, "instruction"), count_of(bytes, "byte"),
+                                   printable(range.function));
+    if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
+    line(text);
+    for (const session::LineInstruction& one : range.code) {
+      std::string row = fmt::format("           {:#x}  {}", one.address, one.text);
+      if (!one.target.empty()) row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", printable(one.target));
+      line(row);
+    }
+  }
+
+  Output& out_;
+  Style style_;
+  program::SourceText& sources_;
+  std::string binary_, file_;
+};
+
+void inlined_json(JsonWriter& json, std::span<const Inlined> calls) {
+  json.key("inlined").begin_array();
+  for (const Inlined& call : calls) {
+    json.begin_object();
+    json.key("function").string(call.name);
+    json.key("file").string_or_null(call.file);
+    json.key("line");
+    call.line != 0 ? json.number(call.line) : json.null();
+    json.end();
+  }
+  json.end();
+}
+
+class Json : public session::LinesSink {
+ public:
+  explicit Json(Output& out) : json_(out) {}
+
+  void begin(const program::Program& program, std::size_t /*lines*/) override {
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("lines");
+    json_.key("program").string(program.elf().path());
+    json_.key("lines").begin_array();
+  }
+
+  void line(const LineEntry& entry) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("file").string(entry.file);
+    json_.key("line").number(entry.line);
+    json_.key("ranges").begin_array();
+    for (const LineRange& range : entry.ranges) {
+      json_.begin_object();
+      json_.key("from").hex(range.range.from);
+      json_.key("to").hex(range.range.to);
+      json_.key("section").string_or_null(range.section);
+      json_.key("function").string_or_null(range.function);
+      json_.key("instructions").number(range.instructions);
+      inlined_json(json_, range.inlined);
+      if (!range.code.empty()) {
+        json_.key("code").begin_array();
+        for (const session::LineInstruction& one : range.code) {
+          json_.begin_object();
+          json_.key("address").hex(one.address);
+          json_.key("text").string(one.text);
+          json_.key("target_name").string_or_null(one.target);
+          json_.end();
+        }
+        json_.end();
+      }
+      json_.end();
+    }
+    json_.end();
+    json_.key("instructions").number(entry.instructions);
+    json_.key("bytes").number(entry.bytes);
+    if (entry.ranges.empty()) {
+      json_.key("nearest");
+      entry.nearest != 0 ? json_.number(entry.nearest) : json_.null();
+    }
+    json_.end();
+  }
+
+  void end() override { json_.close_all(); }
+
+ private:
+  JsonWriter json_;
+};
+
+/// One row a range; one without addresses for a line without instructions.
+class Csv : public session::LinesSink {
+ public:
+  explicit Csv(Output& out) : csv_(out) {}
+  void begin(const program::Program& /*program*/, std::size_t /*lines*/) override {
+    for (const std::string_view name : {"file", "line", "from", "to", "function", "instructions", "bytes", "inlined"})
+      csv_.cell(name);
+    csv_.end_row();
+  }
+  void line(const LineEntry& entry) override {
+    const std::string number = fmt::format("{}", entry.line);
+    for (const LineRange& range : entry.ranges) {
+      std::string inlined;
+      for (const Inlined& call : range.inlined) inlined += (inlined.empty() ? "" : " > ") + std::string(call.name);
+      csv_.cell(entry.file).cell(number).cell(fmt::format("{:#x}", range.range.from)).cell(fmt::format("{:#x}", range.range.to));
+      csv_.cell(range.function).cell(fmt::format("{}", range.instructions)).cell(fmt::format("{}", range.range.size())).cell(inlined);
+      csv_.end_row();
+    }
+    if (!entry.ranges.empty()) return;
+    csv_.cell(entry.file).cell(number).cell("").cell("").cell("").cell("0").cell("0").cell("");
+    csv_.end_row();
+  }
+  void end() override {}
+
+ private:
+  CsvWriter csv_;
+};
+
+}  // namespace
+
+std::unique_ptr<session::LinesSink> lines_text(Output& out, Style style, program::SourceText& sources) {
+  return std::make_unique<Text>(out, style, sources);
+}
+std::unique_ptr<session::LinesSink> lines_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::LinesSink> lines_csv(Output& out) { return std::make_unique<Csv>(out); }
+
+void origins_text(Output& out, const Style& style, std::span<const AddressOrigin> origins, program::SourceText& sources) {
+  for (const AddressOrigin& origin : origins) {
+    const std::string place = origin.function.empty() ? std::string("no function")
+                              : origin.offset == 0    ? printable(origin.function)
+                                                      : fmt::format("{}+{}", printable(origin.function), hex(origin.offset));
+    std::string text = fmt::format("{}   {}", look(style, Role::heading, fmt::format("{:#x}", origin.address)), place);
+    text += origin.line == 0 ? "   no source line" : fmt::format("   {}:{}", printable(origin.file), origin.line);
+    add_line(out, style, text);
+    if (!origin.starts_instruction)
+      add_line(out, style, look(style, Role::attention, fmt::format("note: lies inside the instruction at {:#x}", origin.instruction)));
+    const auto source = origin.line == 0 ? std::nullopt : sources.line(std::string(origin.file), origin.line);
+    if (source) add_line(out, style, fmt::format("{:>7}  {}", origin.line, look(style, Role::source, printable_source(*source))));
+    for (std::size_t i = origin.inlined.size(); i-- > 0;) {
+      const Inlined& call = origin.inlined[i];
+      const std::string outer = i == 0 ? printable(origin.function) : printable(origin.inlined[i - 1].name);
+      std::string where = call.line == 0 ? "an unknown line" : fmt::format("{}:{}", printable(call.file), call.line);
+      add_line(out, style, fmt::format("         {} was inlined into {} at {}", printable(call.name), outer, where));
+    }
+  }
+}
+
+void origins_json(Output& out, const program::Program& program, std::span<const AddressOrigin> origins) {
+  JsonWriter json(out);
+  json.begin_object();
+  json.key("deeptrace").number(1);
+  json.key("command").string("lines");
+  json.key("program").string(program.elf().path());
+  const auto one = [&](const AddressOrigin& origin) {
+    json.key("address").hex(origin.address);
+    json.key("function").string_or_null(origin.function);
+    json.key("offset").number(origin.offset);
+    json.key("file").string_or_null(origin.file);
+    json.key("line");
+    origin.line != 0 ? json.number(origin.line) : json.null();
+    json.key("instruction").hex(origin.instruction);
+    inlined_json(json, origin.inlined);
+  };
+  // The one that is asked for mostly stands in the object itself; a name may stand for several.
+  if (!origins.empty()) one(origins.front());
+  if (origins.size() > 1) {
+    json.key("others").begin_array();
+    for (const AddressOrigin& origin : origins.subspan(1)) {
+      json.begin_object();
+      one(origin);
+      json.end();
+    }
+  }
+  json.close_all();
+}
+
+void origins_csv(Output& out, std::span<const AddressOrigin> origins) {
+  CsvWriter csv(out);
+  for (const std::string_view name : {"address", "function", "offset", "file", "line", "inlined"}) csv.cell(name);
+  csv.end_row();
+  for (const AddressOrigin& origin : origins) {
+    std::string inlined;
+    for (const Inlined& call : origin.inlined) inlined += (inlined.empty() ? "" : " > ") + std::string(call.name);
+    csv.cell(fmt::format("{:#x}", origin.address)).cell(origin.function).cell(fmt::format("{}", origin.offset));
+    csv.cell(origin.file).cell(origin.line != 0 ? fmt::format("{}", origin.line) : "").cell(inlined);
+    csv.end_row();
+  }
+}
+
+}  // namespace deeptrace::report

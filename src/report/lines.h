@@ -1,0 +1,23 @@
+// Renderers of `lines`: docs/formats/lines.md for the machine-readable ones.
+#pragma once
+
+#include <memory>
+#include <span>
+
+#include "program/source_text.h"
+#include "report/output.h"
+#include "session/lines.h"
+
+namespace deeptrace::report {
+
+std::unique_ptr<session::LinesSink> lines_text(Output& out, Style style, program::SourceText& sources);
+std::unique_ptr<session::LinesSink> lines_json(Output& out);
+std::unique_ptr<session::LinesSink> lines_csv(Output& out);
+
+/// Where addresses came from.
+void origins_text(Output& out, const Style& style, std::span<const session::AddressOrigin> origins,
+                  program::SourceText& sources);
+void origins_json(Output& out, const program::Program& program, std::span<const session::AddressOrigin> origins);
+void origins_csv(Output& out, std::span<const session::AddressOrigin> origins);
+
+}  // namespace deeptrace::report

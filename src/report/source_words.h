@@ -1,0 +1,34 @@
+// Source lines as they are shown in text.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <string_view>
+
+#include "report/output.h"
+
+namespace deeptrace::report {
+
+/// Tabs become spaces; other control characters are escaped.
+inline std::string printable_source(std::string_view text) {
+  std::string spaces;
+  for (const char c : text) {
+    if (c == '\t') {
+      spaces += "    ";
+    } else {
+      spaces += c;
+    }
+  }
+  return printable(spaces);
+}
+
+/// "the binary is older than …" is said where a source was changed after the file was built.
+inline bool changed_since(const std::string& source, const std::string& binary) {
+  std::error_code problem;
+  const auto source_time = std::filesystem::last_write_time(source, problem);
+  if (problem) return false;
+  const auto binary_time = std::filesystem::last_write_time(binary, problem);
+  return !problem && source_time > binary_time;
+}
+
+}  // namespace deeptrace::report
