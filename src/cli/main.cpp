@@ -9,7 +9,7 @@
 namespace deeptrace::cli {
 
 std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines, &kData, &kExplain, &kSteps, &kDemo};
+  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines, &kData, &kUses, &kExplain, &kSteps, &kDemo};
   return kCommands;
 }
 

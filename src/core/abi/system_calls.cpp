@@ -5,15 +5,28 @@
 namespace deeptrace::abi {
 namespace {
 
+#include "linux_i386.inc"
 #include "linux_x86_64.inc"
+
+std::span<const SystemCall> table_of(CallTable table) {
+  return table == CallTable::x86_64 ? std::span<const SystemCall>(kCalls) : std::span<const SystemCall>(kCalls32);
+}
 
 }  // namespace
 
-const SystemCall* system_call(std::uint64_t number) {
-  const auto* found = std::lower_bound(std::begin(kCalls), std::end(kCalls), number,
-                                       [](const SystemCall& call, std::uint64_t n) { return call.number < n; });
-  return found != std::end(kCalls) && found->number == number ? found : nullptr;
+const SystemCall* system_call(std::uint64_t number, CallTable table) {
+  const std::span<const SystemCall> calls = table_of(table);
+  const auto found = std::ranges::lower_bound(calls, number, {}, &SystemCall::number);
+  return found != calls.end() && found->number == number ? &*found : nullptr;
 }
+
+const SystemCall* system_call(std::string_view name, CallTable table) {
+  const std::span<const SystemCall> calls = table_of(table);
+  const auto found = std::ranges::find(calls, name, &SystemCall::name);
+  return found != calls.end() ? &*found : nullptr;
+}
+
+std::span<const SystemCall> system_calls(CallTable table) { return table_of(table); }
 
 std::uint64_t argument(const state::RegisterSet& registers, unsigned index) {
   using state::Reg;

@@ -1,4 +1,4 @@
-// The system calls of Linux on x86-64, from the table linux_x86_64.calls.
+// The system calls of Linux on x86-64 and for 32-bit programs, from the tables linux_x86_64.calls and linux_i386.calls.
 #pragma once
 
 #include <cstdint>
@@ -23,8 +23,14 @@ struct SystemCall {
   KernelOutput outputs[2];
 };
 
-/// The call of a number, or null.
-const SystemCall* system_call(std::uint64_t number);
+/// Which numbers count: those of `syscall`, or those of `int 0x80`.
+enum class CallTable : std::uint8_t { x86_64, i386 };
+
+/// The call of a number or a name, or null.
+const SystemCall* system_call(std::uint64_t number, CallTable table = CallTable::x86_64);
+const SystemCall* system_call(std::string_view name, CallTable table);
+/// All, by number.
+std::span<const SystemCall> system_calls(CallTable table);
 
 /// Argument 1 to 6 at a `syscall` instruction (x86-64 ABI, A.2.1: rdi, rsi, rdx, r10, r8, r9).
 std::uint64_t argument(const state::RegisterSet& registers, unsigned index);

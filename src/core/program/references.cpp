@@ -1,0 +1,213 @@
+#include "program/references.h"
+
+#include <algorithm>
+#include <array>
+#include <optional>
+#include <unordered_set>
+
+namespace deeptrace::program {
+namespace {
+
+using isa::ControlFlow;
+using isa::Operand;
+using state::Known;
+
+bool leaves(ControlFlow flow) { return flow == ControlFlow::call || flow == ControlFlow::jump; }
+
+UseKind kind_of(isa::Access access) {
+  if (isa::reads(access)) return isa::writes(access) ? UseKind::read_write : UseKind::read;
+  return isa::writes(access) ? UseKind::write : UseKind::address;
+}
+
+}  // namespace
+
+References::References(const Program& program)
+    : program_(program),
+      scan_(program),
+      addresses_in_code_(program.elf().kind() == binary::Kind::executable || !program.elf().wide()) {}
+
+void References::operand_references(std::uint64_t address, const isa::Instruction& instruction, const Known* known,
+                                    std::vector<CodeReference>& out) const {
+  const isa::Operands operands = isa::operands_of(instruction);
+  const std::uint64_t next = address + instruction.length;
+  const ControlFlow flow = isa::flow_of(instruction);
+  for (const Operand& operand : operands) {
+    if (operand.kind == Operand::Kind::memory && !operand.stack_slot) {
+      const isa::MemoryRecipe& recipe = operand.memory;
+      CodeReference reference;
+      reference.size = operand.width / 8U;
+      reference.kind = reference.size == 0 ? UseKind::address : kind_of(operand.access);
+      const bool fixed = !recipe.index && (!recipe.base || recipe.is_ip_relative());
+      if (fixed && (recipe.segment.index == isa::kFs || recipe.segment.index == isa::kGs)) continue;
+      std::optional<std::uint64_t> target;
+      if (fixed) {
+        target = (recipe.is_ip_relative() ? next : 0) + static_cast<std::uint64_t>(recipe.displacement);
+        if (recipe.address_size == 4) *target &= 0xffffffff;
+      } else if (known != nullptr) {
+        target = known->address_of(recipe, next, true);
+        reference.computed = true;
+      }
+      // The displacement alone may be an array that an index goes over.
+      if (!target && addresses_in_code_ && !recipe.is_ip_relative() && recipe.displacement > 0xfff &&
+          !recipe.is_absolute()) {
+        target = static_cast<std::uint64_t>(recipe.displacement) &
+                 (recipe.address_size == 4 ? 0xffffffff : ~std::uint64_t(0));
+        reference.computed = true;
+      }
+      if (!target) continue;
+      reference.target = *target;
+      const bool whole_address = fixed || !recipe.index;
+      if (leaves(flow) && operand.width != 0 && isa::reads(operand.access) && whole_address) {
+        reference.kind = flow == ControlFlow::call ? UseKind::call : UseKind::jump;
+        reference.through_slot = true;
+      }
+      out.push_back(reference);
+    } else if (operand.kind == Operand::Kind::immediate && operand.width >= 32 && addresses_in_code_ &&
+               !operand.hidden && operand.value > 0xfff) {
+      out.push_back({static_cast<std::uint64_t>(operand.value), 0, UseKind::address, false, false});
+    } else if (operand.kind == Operand::Kind::reg && known != nullptr && leaves(flow) && !operand.hidden &&
+               isa::reads(operand.access)) {
+      if (const auto target = known->value(operand.reg))
+        out.push_back({*target, 0, flow == ControlFlow::call ? UseKind::call : UseKind::jump, false, true});
+    }
+  }
+}
+
+void References::plain(std::uint64_t address, const isa::Instruction& instruction,
+                       std::vector<CodeReference>& out) const {
+  std::uint64_t target = 0;
+  if (isa::direct_target(instruction, address, target)) {
+    out.push_back(
+        {target, 0, isa::flow_of(instruction) == ControlFlow::call ? UseKind::call : UseKind::jump, false, false});
+    return;
+  }
+  const bool may = instruction.displacement_size >= 2 || isa::brief_of(instruction.row).has_absolute() ||
+                   (addresses_in_code_ && (instruction.immediate_size[0] >= 4));
+  if (may && !isa::does_nothing(instruction)) operand_references(address, instruction, nullptr, out);
+}
+
+void References::each(const Function& function, const Visitor& visitor) {
+  for (const Stretch& stretch : scan_.split(function.range())) {
+    if (stretch.kind != Stretch::Kind::code) continue;
+    const Bytes code = program_.elf().bytes_at(stretch.range.from);
+    const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
+    for (std::uint64_t at = 0; at < size;) {
+      isa::Instruction instruction;
+      const unsigned length = isa::decode(code.subspan(at, size - at), program_.mode(), instruction);
+      if (length != 0) {
+        found_.clear();
+        plain(stretch.range.from + at, instruction, found_);
+        visitor(stretch.range.from + at, instruction, found_);
+      }
+      at += std::max(length, 1U);
+    }
+  }
+}
+
+int References::register_of_thunk(std::uint64_t target) const {
+  // mov reg, [esp]; ret
+  const Bytes code = program_.elf().bytes_at(target);
+  const isa::Instruction load = isa::decode(code, program_.mode());
+  if (!load || isa::operation_of(isa::row_of(load)).meaning != isa::meaning::copy) return -1;
+  const isa::Instruction back = isa::decode(code.subspan(load.length), program_.mode());
+  if (!back || isa::flow_of(back) != ControlFlow::return_) return -1;
+  const isa::Operands operands = isa::operands_of(load);
+  if (operands.shown != 2 || operands[0].kind != Operand::Kind::reg || operands[1].kind != Operand::Kind::memory)
+    return -1;
+  const isa::MemoryRecipe& from = operands[1].memory;
+  const bool top = from.base.file == isa::RegisterFile::general && from.base.index == isa::kRsp && !from.index &&
+                   from.displacement == 0;
+  return top && operands[0].reg.file == isa::RegisterFile::general ? operands[0].reg.index : -1;
+}
+
+void References::walk(const Function& function, const StateVisitor& visitor) {
+  const std::span<const Stretch> split = scan_.split(function.range());
+  const std::vector<Stretch> stretches(split.begin(), split.end());
+  // Where jumps arrive.
+  std::unordered_set<std::uint64_t> joins;
+  const auto each_instruction = [&](const auto& act) {
+    for (const Stretch& stretch : stretches) {
+      if (stretch.kind != Stretch::Kind::code) continue;
+      const Bytes code = program_.elf().bytes_at(stretch.range.from);
+      const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
+      for (std::uint64_t at = 0; at < size;) {
+        isa::Instruction instruction;
+        const unsigned length = isa::decode(code.subspan(at, size - at), program_.mode(), instruction);
+        if (length != 0) act(stretch.range.from + at, instruction);
+        at += std::max(length, 1U);
+      }
+    }
+  };
+  each_instruction([&](std::uint64_t address, const isa::Instruction& instruction) {
+    std::uint64_t target = 0;
+    if (isa::flow_of(instruction) != ControlFlow::call && isa::direct_target(instruction, address, target))
+      joins.insert(target);
+  });
+  // A register that only ever gets one value in the function holds it from there on: the first pass finds those.
+  struct Constant {
+    bool any = false, varies = false;
+    std::uint64_t value = 0, since = 0;
+  };
+  std::array<Constant, 16> constants{};
+  const auto pass = [&](bool first) {
+    Known known(program_.mode());
+    bool after_end = true;
+    each_instruction([&](std::uint64_t address, const isa::Instruction& instruction) {
+      if (after_end || joins.contains(address) || program_.label_at(address) != nullptr) {
+        known.forget();
+        for (unsigned number = 0; number < 16 && !first; ++number) {
+          const Constant& constant = constants[number];
+          if (constant.any && !constant.varies && address > constant.since)
+            known.set(static_cast<isa::General>(number), constant.value);
+        }
+      }
+      if (!first) visitor(address, instruction, known);
+      known.step(instruction, address);
+      std::uint64_t target = 0;
+      const ControlFlow flow = isa::flow_of(instruction);
+      const int thunk = flow == ControlFlow::call && program_.mode() == isa::Mode::bits32 &&
+                                isa::direct_target(instruction, address, target)
+                            ? register_of_thunk(target)
+                            : -1;
+      if (thunk >= 0) known.set(static_cast<isa::General>(thunk), address + instruction.length);
+      after_end = flow == ControlFlow::jump || flow == ControlFlow::return_;
+      if (!first) return;
+      const bool restores = isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::pop ||
+                            isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::leave;
+      for (unsigned number = 0; number < 16; ++number) {
+        if ((known.written() >> number & 1) == 0 ||
+            (restores && !known.value({isa::RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64})))
+          continue;
+        const auto value = known.value({isa::RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64});
+        Constant& constant = constants[number];
+        // The helper's register gets its last value by the addition that follows.
+        if (static_cast<int>(number) == thunk) continue;
+        const bool builds_up = constant.any && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::add;
+        constant.varies |= !value || (constant.any && constant.value != *value && !builds_up);
+        if (!value) continue;
+        if (!constant.any || builds_up) constant.since = address;
+        constant.any = true;
+        constant.value = *value;
+      }
+    });
+  };
+  pass(true);
+  pass(false);
+}
+
+void References::each_followed(const Function& function, const Visitor& visitor) {
+  walk(function, [&](std::uint64_t address, const isa::Instruction& instruction, const Known& known) {
+    found_.clear();
+    std::uint64_t target = 0;
+    if (isa::direct_target(instruction, address, target)) {
+      plain(address, instruction, found_);
+    } else if (!isa::does_nothing(instruction)) {
+      operand_references(address, instruction, &known, found_);
+    }
+    visitor(address, instruction, found_);
+  });
+}
+
+void References::each_state(const Function& function, const StateVisitor& visitor) { walk(function, visitor); }
+
+}  // namespace deeptrace::program

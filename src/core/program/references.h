@@ -1,0 +1,57 @@
+// What instructions refer to: addresses that they call, jump to, read, write or take, found in the instruction itself
+// and through registers that are known to hold addresses (state/known.h). 32-bit code that finds its global offset
+// table through a register is followed, as are addresses that are kept in a register over a loop.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <span>
+#include <vector>
+
+#include "program/code_scan.h"
+#include "program/program.h"
+#include "state/known.h"
+
+namespace deeptrace::program {
+
+enum class UseKind : std::uint8_t { read, write, read_write, call, jump, address };
+
+/// One reference of an instruction.
+struct CodeReference {
+  std::uint64_t target = 0;
+  std::uint64_t size = 0;  ///< bytes that are accessed there; 0 for those that access nothing
+  UseKind kind = UseKind::address;
+  bool through_slot = false;  ///< control goes to the address that `target` holds
+  bool computed = false;      ///< a register takes part in the address
+};
+
+class References {
+ public:
+  explicit References(const Program& program);
+
+  /// Called for each instruction of a function's code with what it refers to.
+  using Visitor = std::function<void(std::uint64_t address, const isa::Instruction&, std::span<const CodeReference>)>;
+
+  /// References that stand in the instructions themselves.
+  void each(const Function& function, const Visitor& visitor);
+  /// The same, and those through registers. Slower.
+  void each_followed(const Function& function, const Visitor& visitor);
+  /// What the registers are known to hold before each instruction.
+  using StateVisitor = std::function<void(std::uint64_t address, const isa::Instruction&, const state::Known&)>;
+  void each_state(const Function& function, const StateVisitor& visitor);
+
+ private:
+  void plain(std::uint64_t address, const isa::Instruction& instruction, std::vector<CodeReference>& out) const;
+  void operand_references(std::uint64_t address, const isa::Instruction& instruction, const state::Known* known,
+                          std::vector<CodeReference>& out) const;
+  void walk(const Function& function, const StateVisitor& visitor);
+  /// The register that a call of a small helper sets to the address behind the call; -1 for other calls.
+  [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
+
+  const Program& program_;
+  CodeScan scan_;
+  bool addresses_in_code_;  ///< numbers in instructions may be addresses
+  std::vector<CodeReference> found_;
+};
+
+}  // namespace deeptrace::program

@@ -1,0 +1,150 @@
+#include "state/known.h"
+
+#include "isa/effects.h"
+#include "state/execute.h"
+#include "state/touched.h"
+
+namespace deeptrace::state {
+namespace {
+
+using isa::RegisterFile;
+
+constexpr std::size_t kMostPushed = 64;
+
+/// A call may change these; a system call changes rax, and `syscall` rcx and r11 (x86-64 ABI, A.2.1).
+std::uint32_t changed_by_call(isa::Mode mode) {
+  constexpr std::uint32_t kWide = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kRdx | 1U << isa::kRsi |
+                                  1U << isa::kRdi | 1U << isa::kR8 | 1U << isa::kR9 | 1U << isa::kR10 | 1U << isa::kR11;
+  constexpr std::uint32_t kNarrow = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kRdx;
+  return mode == isa::Mode::bits64 ? kWide : kNarrow;
+}
+constexpr std::uint32_t kChangedBySystem = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kR11;
+
+Reg reg_numbered(unsigned number) { return reg_of({RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64}); }
+
+/// `xor eax, eax` and `sub eax, eax` give 0 whatever was there.
+bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
+  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  return (meaning == isa::meaning::bit_xor || meaning == isa::meaning::sub) && operands.shown == 2 &&
+         operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg && operands[0].width >= 32;
+}
+
+}  // namespace
+
+void Known::forget() {
+  known_ = 0;
+  pushed_.clear();
+}
+
+void Known::set(isa::General number, std::uint64_t value) {
+  known_ |= 1U << number;
+  registers_[reg_numbered(number)] = value;
+}
+
+std::optional<std::uint64_t> Known::value(isa::RegisterPart part) const {
+  if (part.file == RegisterFile::instruction_pointer) return value_of(registers_, part);
+  if (part.file != RegisterFile::general || (known_ >> part.index & 1) == 0) return std::nullopt;
+  return value_of(registers_, part);
+}
+
+std::optional<std::uint64_t> Known::address_of(const isa::MemoryRecipe& recipe, std::uint64_t next,
+                                               bool any_index) const {
+  // The bases of fs and gs are unknown.
+  if (recipe.segment.index == isa::kFs || recipe.segment.index == isa::kGs || recipe.bit_number) return std::nullopt;
+  isa::MemoryRecipe whole = recipe;
+  if (recipe.base && recipe.base.file != RegisterFile::instruction_pointer && !value(recipe.base)) return std::nullopt;
+  if (recipe.index && !value(recipe.index)) {
+    // Where the base is unknown as well, the displacement alone may be the array.
+    if (!any_index) return std::nullopt;
+    whole.index = {};
+  }
+  return state::address_of(whole, registers_, next, 0);
+}
+
+void Known::read_memory(std::span<MemoryRequest> requests, Provenance /*provenance*/) const {
+  for (MemoryRequest& request : requests) request.got = 0;
+}
+
+bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address) {
+  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  if (meaning == isa::meaning::push) {
+    std::optional<std::uint64_t> pushed;
+    if (operands[0].kind == isa::Operand::Kind::immediate) pushed = static_cast<std::uint64_t>(operands[0].value);
+    if (operands[0].kind == isa::Operand::Kind::reg) pushed = value(operands[0].reg);
+    pushed_.push_back(pushed);
+  } else if (meaning == isa::meaning::pop && operands[0].kind == isa::Operand::Kind::reg &&
+             operands[0].reg.file == RegisterFile::general) {
+    std::optional<std::uint64_t> popped;
+    if (!pushed_.empty()) {
+      popped = pushed_.back();
+      pushed_.pop_back();
+    }
+    forget(operands[0].reg.index);
+    if (popped && operands[0].width >= 32) set(static_cast<isa::General>(operands[0].reg.index), *popped);
+  } else if (std::uint64_t target = 0; isa::flow_of(instruction) == isa::ControlFlow::call &&
+                                       isa::direct_target(instruction, address, target) &&
+                                       target == address + instruction.length) {
+    pushed_.push_back(target);  // a call of what follows, to learn where it is
+  } else {
+    return false;
+  }
+  if (pushed_.size() > kMostPushed) pushed_.clear();
+  return true;
+}
+
+void Known::take(const isa::Instruction& instruction) {
+  const isa::Operands operands = isa::operands_of(instruction);
+  if (push_or_pop(instruction, operands, registers_[Reg::rip])) return;
+  const isa::Effects effects = isa::effects_of(instruction, operands);
+  bool certain = !effects.reads_memory && effects.flags.read == 0;
+  std::uint32_t written = 0;
+  for (std::size_t i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& effect = effects.registers[i];
+    if (effect.part.file != RegisterFile::general) {
+      certain &= effect.part.file == RegisterFile::instruction_pointer || !isa::reads(effect.access);
+      continue;
+    }
+    if (isa::writes(effect.access)) written |= 1U << effect.part.index;
+    // What is written in part keeps the rest.
+    const bool needed = isa::reads(effect.access) || (isa::writes(effect.access) && effect.part.width < 32);
+    if (needed && (known_ >> effect.part.index & 1) == 0) certain = false;
+  }
+  if ((written >> isa::kRsp & 1) != 0) pushed_.clear();
+  written_ = written;
+  if (written == 0) return;
+  if (clears(instruction, operands)) {
+    set(static_cast<isa::General>(operands[0].reg.index), 0);
+    return;
+  }
+  known_ &= ~written;
+  if (!certain) return;
+  const Outcome outcome = execute(instruction, *this);
+  if (outcome.ending != Ending::done) return;
+  for (unsigned number = 0; number < 16; ++number) {
+    if ((written >> number & 1) == 0 || (outcome.undefined_registers >> number & 1) != 0) continue;
+    set(static_cast<isa::General>(number), outcome.registers[reg_numbered(number)]);
+  }
+}
+
+void Known::step(const isa::Instruction& instruction, std::uint64_t address) {
+  registers_[Reg::rip] = address;
+  written_ = 0;
+  take(instruction);
+  switch (isa::flow_of(instruction)) {
+    case isa::ControlFlow::call: {
+      std::uint64_t target = 0;
+      if (isa::direct_target(instruction, address, target) && target == address + instruction.length) break;
+      known_ &= ~changed_by_call(mode_);
+      written_ |= changed_by_call(mode_);
+      pushed_.clear();
+      break;
+    }
+    case isa::ControlFlow::system:
+      known_ &= ~kChangedBySystem;
+      written_ |= kChangedBySystem;
+      break;
+    default: break;
+  }
+}
+
+}  // namespace deeptrace::state

@@ -1,0 +1,152 @@
+#include "report/uses.h"
+
+#include <fmt/format.h>
+
+#include "report/csv.h"
+#include "report/file_words.h"
+#include "report/json.h"
+#include "report/source_words.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::Use;
+using session::UsesHead;
+using session::UsesSummary;
+
+std::string_view how_words(const Use& use) {
+  switch (use.how) {
+    case program::UseKind::read: return "reads";
+    case program::UseKind::write: return "writes";
+    case program::UseKind::read_write: return "reads, writes";
+    case program::UseKind::call: return "calls";
+    case program::UseKind::jump: return "jumps to";
+    case program::UseKind::address: return use.in_data ? "holds address" : "takes address";
+  }
+  return {};
+}
+
+/// One function after the other, the lines of each with their uses.
+class Text : public session::UsesSink {
+ public:
+  Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
+
+  void begin(const UsesHead& head) override {
+    std::string text = fmt::format("{}   {}", look(style_, Role::heading, printable(head.name)), head.kind);
+    if (head.address != 0) text += fmt::format(" at {:#x}", head.address);
+    if (head.size != 0) text += fmt::format(", {} bytes", head.size);
+    line(text + "   " + printable(head.program->elf().path()));
+    system_call_ = head.kind == "system call";
+  }
+
+  void use(const Use& use) override {
+    const std::string where = use.in_data ? "data" : use.function;
+    if (where != where_) {
+      line("");
+      line(look(style_, Role::heading, printable(where)));
+      where_ = where;
+      line_ = 0;
+    }
+    if (use.line != line_ && use.line != 0) {
+      const auto text = sources_.line(std::string(use.file), use.line);
+      const std::string_view name = use.file.substr(use.file.rfind('/') + 1);
+      line(look(style_, Role::source,
+                fmt::format("{:>7}  {}   {}", use.line, text ? printable_source(*text) : "", printable(name))));
+    }
+    line_ = use.line;
+    std::string row = fmt::format("      {:#x}  {:<13}  {}", use.address, system_call_ ? "makes it" : how_words(use),
+                                  printable(use.text));
+    if (!use.part.empty()) row = fmt::format("{:<72} {}{}", row, style_.utf8 ? "→ " : "-> ", printable(use.part));
+    line(row);
+  }
+
+  void end(const UsesSummary& summary) override {
+    line("");
+    line(fmt::format("{} use{}", summary.uses, summary.uses == 1 ? "" : "s"));
+    if (summary.unknown_calls != 0) {
+      line(look(style_, Role::attention,
+                fmt::format("note: of {} system call{} the number could not be told from the code before",
+                            summary.unknown_calls, summary.unknown_calls == 1 ? "" : "s")));
+    }
+  }
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+  Output& out_;
+  Style style_;
+  program::SourceText& sources_;
+  std::string where_;
+  std::uint32_t line_ = 0;
+  bool system_call_ = false;
+};
+
+class Json : public session::UsesSink {
+ public:
+  explicit Json(Output& out) : json_(out) {}
+  void begin(const UsesHead& head) override {
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("uses");
+    json_.key("program").string(head.program->elf().path());
+    json_.key("name").string(head.name);
+    json_.key("kind").string(head.kind);
+    json_.key("uses").begin_array();
+  }
+  void use(const Use& use) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("address").hex(use.address);
+    json_.key("section").string_or_null(use.section);
+    json_.key("function").string_or_null(use.function);
+    json_.key("offset").number(use.offset);
+    json_.key("file").string_or_null(use.file);
+    json_.key("line");
+    use.line != 0 ? json_.number(use.line) : json_.null();
+    json_.key("how").string(session::name_of(use.how));
+    json_.key("text").string(use.text);
+    json_.key("part").string_or_null(use.part);
+    json_.key("in_data").boolean(use.in_data);
+    json_.key("computed").boolean(use.computed);
+    json_.end();
+  }
+  void end(const UsesSummary& summary) override {
+    json_.end();
+    json_.key("unknown_calls").number(summary.unknown_calls);
+    json_.close_all();
+  }
+
+ private:
+  JsonWriter json_;
+};
+
+class Csv : public session::UsesSink {
+ public:
+  explicit Csv(Output& out) : csv_(out) {}
+  void begin(const UsesHead& /*head*/) override {
+    for (const std::string_view name : {"address", "function", "offset", "file", "line", "how", "text", "part"})
+      csv_.cell(name);
+    csv_.end_row();
+  }
+  void use(const Use& use) override {
+    csv_.cell(fmt::format("{:#x}", use.address)).cell(use.function).cell(fmt::format("{}", use.offset)).cell(use.file);
+    csv_.cell(use.line != 0 ? fmt::format("{}", use.line) : "")
+        .cell(session::name_of(use.how))
+        .cell(use.text)
+        .cell(use.part);
+    csv_.end_row();
+  }
+  void end(const UsesSummary& /*summary*/) override {}
+
+ private:
+  CsvWriter csv_;
+};
+
+}  // namespace
+
+std::unique_ptr<session::UsesSink> uses_text(Output& out, Style style, program::SourceText& sources) {
+  return std::make_unique<Text>(out, style, sources);
+}
+std::unique_ptr<session::UsesSink> uses_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::UsesSink> uses_csv(Output& out) { return std::make_unique<Csv>(out); }
+
+}  // namespace deeptrace::report
