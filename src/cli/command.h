@@ -36,6 +36,7 @@ extern const Command kListing;
 extern const Command kLines;
 extern const Command kData;
 extern const Command kUses;
+extern const Command kCompare;
 extern const Command kSteps;
 extern const Command kExplain;
 extern const Command kDemo;

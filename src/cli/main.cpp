@@ -9,7 +9,8 @@
 namespace deeptrace::cli {
 
 std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines, &kData, &kUses, &kExplain, &kSteps, &kDemo};
+  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines, &kData, &kUses,
+                                           &kCompare, &kExplain, &kSteps, &kDemo};
   return kCommands;
 }
 

@@ -20,6 +20,12 @@ std::uint32_t changed_by_call(isa::Mode mode) {
 }
 constexpr std::uint32_t kChangedBySystem = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kR11;
 
+/// Bytes that a push or call takes on the stack.
+std::int64_t slot_size(const isa::Instruction& instruction) {
+  if (instruction.operand_size == 2) return 2;
+  return instruction.mode() == isa::Mode::bits64 ? 8 : 4;
+}
+
 Reg reg_numbered(unsigned number) { return reg_of({RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64}); }
 
 /// `xor eax, eax` and `sub eax, eax` give 0 whatever was there.
@@ -65,6 +71,10 @@ void Known::read_memory(std::span<MemoryRequest> requests, Provenance /*provenan
   for (MemoryRequest& request : requests) request.got = 0;
 }
 
+void Known::move_stack(std::int64_t bytes) {
+  if ((known_ >> isa::kRsp & 1) != 0) registers_[Reg::rsp] += static_cast<std::uint64_t>(bytes);
+}
+
 bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address) {
   const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
   if (meaning == isa::meaning::push) {
@@ -72,6 +82,7 @@ bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands
     if (operands[0].kind == isa::Operand::Kind::immediate) pushed = static_cast<std::uint64_t>(operands[0].value);
     if (operands[0].kind == isa::Operand::Kind::reg) pushed = value(operands[0].reg);
     pushed_.push_back(pushed);
+    move_stack(-slot_size(instruction));
   } else if (meaning == isa::meaning::pop && operands[0].kind == isa::Operand::Kind::reg &&
              operands[0].reg.file == RegisterFile::general) {
     std::optional<std::uint64_t> popped;
@@ -79,11 +90,13 @@ bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands
       popped = pushed_.back();
       pushed_.pop_back();
     }
+    move_stack(slot_size(instruction));
     forget(operands[0].reg.index);
     if (popped && operands[0].width >= 32) set(static_cast<isa::General>(operands[0].reg.index), *popped);
   } else if (std::uint64_t target = 0; isa::flow_of(instruction) == isa::ControlFlow::call &&
                                        isa::direct_target(instruction, address, target) &&
                                        target == address + instruction.length) {
+    move_stack(-slot_size(instruction));
     pushed_.push_back(target);  // a call of what follows, to learn where it is
   } else {
     return false;

@@ -41,6 +41,7 @@ class Known final : public StateView {
     known_ &= ~(1U << number);
     written_ |= 1U << number;
   }
+  void move_stack(std::int64_t bytes);
   void take(const isa::Instruction& instruction);
   bool push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address);
 

@@ -1,0 +1,154 @@
+#include "program/frame.h"
+
+#include <algorithm>
+#include <unordered_set>
+
+#include "state/known.h"
+
+namespace deeptrace::program {
+namespace {
+
+using isa::ControlFlow;
+using state::Known;
+
+/// Where the stack is taken to be at the function's entry: a place that no file uses, the same for both widths.
+constexpr std::uint64_t kEntryStack = 0x70000000;
+
+bool is_callers(std::uint8_t number, isa::Mode mode) {
+  if (mode == isa::Mode::bits32)
+    return number == isa::kRbx || number == isa::kRbp || number == isa::kRsi || number == isa::kRdi;
+  return number == isa::kRbx || number == isa::kRbp || number >= isa::kR12;
+}
+
+class Walk {
+ public:
+  Walk(const Program& program, CodeScan& scan, const Function& function)
+      : program_(program), scan_(scan), function_(function), mode_(program.mode()) {}
+
+  FrameShape run() {
+    Known entry(mode_);
+    entry.set(isa::kRsp, kEntryStack);
+    open_.push_back({function_.address, entry, 0});
+    while (!open_.empty()) {
+      Place place = std::move(open_.back());
+      open_.pop_back();
+      follow(std::move(place));
+    }
+    return std::move(shape_);
+  }
+
+ private:
+  struct Place {
+    std::uint64_t address;
+    Known known;
+    std::uint32_t changed;  ///< registers that no longer hold what the caller had in them, bits by number
+  };
+
+  [[nodiscard]] bool holds(std::uint64_t address) const { return function_.range().holds(address); }
+
+  void follow(Place place) {
+    const Bytes code = program_.elf().bytes_at(function_.address);
+    while (holds(place.address) && seen_.insert(place.address).second) {
+      const std::uint64_t at = place.address - function_.address;
+      if (at >= code.size()) return;
+      const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
+      if (!instruction) return;
+      look_at(instruction, place);
+      const ControlFlow flow = isa::flow_of(instruction);
+      std::uint64_t target = 0;
+      const bool direct = isa::direct_target(instruction, place.address, target);
+      const std::uint64_t next = place.address + instruction.length;
+      if ((flow == ControlFlow::jump || flow == ControlFlow::conditional) && direct && holds(target))
+        open_.push_back({target, place.known, place.changed});
+      if (flow == ControlFlow::jump && !direct) add_table(place);
+      if (flow == ControlFlow::jump || flow == ControlFlow::return_ || flow == ControlFlow::trap) return;
+      place.address = next;
+    }
+  }
+
+  void add_table(const Place& place) {
+    for (const JumpTable& table : scan_.tables_of(function_)) {
+      if (table.jump != place.address) continue;
+      for (std::uint64_t i = 0; i < table.entries; ++i) {
+        ByteReader reader(program_.elf().bytes_at(table.address + i * table.entry_size));
+        std::uint64_t target = reader.unsigned_of(table.entry_size);
+        if (table.relative)
+          target =
+              table.address + static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(target)));
+        if (reader.good() && holds(target)) open_.push_back({target, place.known, place.changed});
+      }
+    }
+  }
+
+  void look_at(const isa::Instruction& instruction, Place& place) {
+    note_saved(instruction, place);
+    note_red_zone(instruction, place);
+    place.known.step(instruction, place.address);
+    place.changed |= place.known.written();
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    if (!stack) {
+      shape_.varies |= isa::flow_of(instruction) == ControlFlow::next;
+      // From here on the depth is unknown; the frame pointer leads back.
+      return;
+    }
+    // A call of its own next instruction pushes for a moment only.
+    if (*stack < kEntryStack && isa::flow_of(instruction) != ControlFlow::call)
+      shape_.size = std::max(shape_.size, kEntryStack - *stack);
+    const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
+    shape_.frame_pointer |= frame && *frame < kEntryStack && kEntryStack - *frame <= 0x100 &&
+                            (place.known.written() >> isa::kRbp & 1) != 0 &&
+                            isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::copy;
+  }
+
+  /// Accesses below the stack pointer that push nothing.
+  void note_red_zone(const isa::Instruction& instruction, const Place& place) {
+    if (mode_ == isa::Mode::bits32 || instruction.displacement_size == 0) return;
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    if (!stack) return;
+    for (const isa::Operand& operand : isa::operands_of(instruction)) {
+      if (operand.kind != isa::Operand::Kind::memory || operand.stack_slot || operand.width == 0) continue;
+      const auto address = place.known.address_of(operand.memory, place.address + instruction.length, false);
+      constexpr std::uint64_t kMost = 128;
+      if (address && *address < *stack && *stack - *address <= kMost)
+        shape_.red_zone = std::max(shape_.red_zone, *stack - *address);
+    }
+  }
+
+  /// A register of the caller's that still holds what it had goes to the stack.
+  void note_saved(const isa::Instruction& instruction, const Place& place) {
+    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    const bool push = meaning == isa::meaning::push;
+    if (!push && meaning != isa::meaning::copy) return;
+    const isa::Operands operands = isa::operands_of(instruction);
+    if (operands.shown == 0) return;
+    const isa::Operand& source = operands[push ? 0 : operands.shown - 1U];
+    if (source.kind != isa::Operand::Kind::reg || source.reg.file != isa::RegisterFile::general) return;
+    if (!push) {
+      const isa::Operand& into = operands[0];
+      const bool stack = into.kind == isa::Operand::Kind::memory &&
+                         into.memory.base.file == isa::RegisterFile::general && into.memory.base.index == isa::kRsp &&
+                         source.width == (mode_ == isa::Mode::bits64 ? 64 : 32);
+      if (!stack) return;
+    }
+    const std::uint8_t number = source.reg.index;
+    if (!is_callers(number, mode_) || (place.changed >> number & 1) != 0) return;
+    const auto saved = static_cast<isa::General>(number);
+    if (std::ranges::find(shape_.saved, saved) == shape_.saved.end()) shape_.saved.push_back(saved);
+  }
+
+  const Program& program_;
+  CodeScan& scan_;
+  const Function& function_;
+  isa::Mode mode_;
+  FrameShape shape_;
+  std::vector<Place> open_;
+  std::unordered_set<std::uint64_t> seen_;
+};
+
+}  // namespace
+
+FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function) {
+  return Walk(program, scan, function).run();
+}
+
+}  // namespace deeptrace::program

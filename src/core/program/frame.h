@@ -1,0 +1,23 @@
+// What a function does with the stack, read from its instructions: how much it takes, which registers it saves there.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "program/code_scan.h"
+#include "program/program.h"
+
+namespace deeptrace::program {
+
+struct FrameShape {
+  std::uint64_t size = 0;      ///< bytes below the return address at the deepest place; what calls push is not in it
+  std::uint64_t red_zone = 0;  ///< bytes that it uses beyond, without taking them (x86-64 ABI, 3.2.2)
+  bool varies = false;         ///< more is taken by an amount that is known only at run time
+  bool frame_pointer = false;  ///< rbp (ebp) marks the frame
+  std::vector<isa::General> saved;  ///< registers of the caller's that it puts on the stack, in order
+};
+
+/// Follows the code from its start along direct jumps and jump tables' ends; what is reached by neither is left out.
+FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function);
+
+}  // namespace deeptrace::program

@@ -1,0 +1,463 @@
+#include "report/compare.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "report/csv.h"
+#include "report/file_words.h"
+#include "report/html.h"
+#include "report/json.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::ComparedFunction;
+using session::ComparedInstruction;
+using session::ComparedRow;
+using session::CompareSummary;
+using session::Difference;
+using session::FunctionFacts;
+
+/// What stands between the two sides.
+std::string_view mark_of(Difference difference) {
+  constexpr std::string_view kMarks[] = {"", "regs", "~", "only A", "only B", "moved"};
+  return kMarks[static_cast<std::size_t>(difference)];
+}
+
+std::string saved_words(const FunctionFacts& facts, bool wide) {
+  std::string result;
+  for (const isa::General number : facts.frame.saved) {
+    const isa::RegisterPart part{isa::RegisterFile::general, number, 0, static_cast<std::uint16_t>(wide ? 64 : 32)};
+    result += (result.empty() ? "" : ", ") + std::string(isa::name_of(part));
+  }
+  return result.empty() ? "nothing" : result;
+}
+
+std::string frame_words(const FunctionFacts& facts) {
+  return fmt::format(
+      "{} bytes{}{}", facts.frame.size,
+      facts.frame.red_zone != 0 ? fmt::format(", {} more below it (red zone)", facts.frame.red_zone) : "",
+      facts.frame.varies ? " and more, known only at run time" : "");
+}
+
+std::string calls_words(const FunctionFacts& facts) {
+  std::string result;
+  for (const std::string& call : facts.calls) result += (result.empty() ? "" : ", ") + printable(call);
+  return result.empty() ? "nothing" : result;
+}
+
+struct Fact {
+  std::string_view name;
+  std::string a, b;
+};
+
+/// "-" where a file does not have the function.
+std::vector<Fact> facts_of(const ComparedFunction& function, bool wide_a, bool wide_b) {
+  const auto both = [&](std::string_view name, const auto& words) {
+    return Fact{name, function.a ? words(*function.a, wide_a) : "-", function.b ? words(*function.b, wide_b) : "-"};
+  };
+  return {
+      both("bytes", [](const FunctionFacts& f, bool) { return fmt::format("{}", f.size); }),
+      both("instructions", [](const FunctionFacts& f, bool) { return fmt::format("{}", f.instructions); }),
+      both("stack frame", [](const FunctionFacts& f, bool) { return frame_words(f); }),
+      both("frame pointer",
+           [](const FunctionFacts& f, bool wide) {
+             return std::string(f.frame.frame_pointer ? (wide ? "rbp" : "ebp") : "none");
+           }),
+      both("saves", [](const FunctionFacts& f, bool wide) { return saved_words(f, wide); }),
+      both("calls", [](const FunctionFacts& f, bool) { return calls_words(f); }),
+  };
+}
+
+std::string counts_words(const ComparedFunction& function) {
+  constexpr std::string_view kWords[] = {
+      "the same", "in other registers or slots", "with other operands", "only in A", "only in B", "moved"};
+  std::string result;
+  for (std::size_t i = 0; i < std::size(kWords); ++i) {
+    if (function.counts[i] != 0)
+      result += fmt::format("{}{} {}", result.empty() ? "" : ", ", function.counts[i], kWords[i]);
+  }
+  return result;
+}
+
+std::size_t columns_of(std::string_view text) {
+  return static_cast<std::size_t>(
+      std::ranges::count_if(text, [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
+}
+
+std::string padded(std::string text, std::size_t width) {
+  const std::size_t columns = columns_of(text);
+  if (columns < width) text.append(width - columns, ' ');
+  return text;
+}
+
+class Text : public session::CompareSink {
+ public:
+  Text(Output& out, Style style, bool unfolded) : out_(out), style_(style), unfolded_(unfolded) {}
+
+  void begin(const program::Program& a, const program::Program& b, bool whole_files) override {
+    whole_ = whole_files;
+    wide_a_ = a.elf().wide();
+    wide_b_ = b.elf().wide();
+    line(fmt::format("A  {}   {}, {}", look(style_, Role::heading, printable(a.elf().path())),
+                     kind_words(a.elf().kind()), machine_words(a)));
+    line(fmt::format("B  {}   {}, {}", look(style_, Role::heading, printable(b.elf().path())),
+                     kind_words(b.elf().kind()), machine_words(b)));
+  }
+
+  void function(const ComparedFunction& function) override {
+    if (whole_) {
+      kept_.push_back(function);
+      return;
+    }
+    line("");
+    line(look(style_, Role::heading, printable(function.name)));
+    const std::vector<Fact> facts = facts_of(function, wide_a_, wide_b_);
+    std::size_t widest = 1;
+    for (const Fact& fact : facts) widest = std::max(widest, columns_of(fact.a));
+    widest = std::min<std::size_t>(widest, 60);
+    line(fmt::format("  {:<15}  {}  {}", "", padded("A", widest), "B"));
+    for (const Fact& fact : facts) {
+      std::string text =
+          fmt::format("{} {:<15}  {}  {}", fact.a == fact.b ? " " : "~", fact.name, padded(fact.a, widest), fact.b);
+      line(fact.a == fact.b ? text : look(style_, Role::changed, text));
+    }
+    line("");
+    line("  " + counts_words(function));
+    rows(function);
+  }
+
+  void end(const CompareSummary& summary) override {
+    line("");
+    if (!whole_) return;
+    table();
+    line("");
+    line(
+        fmt::format("{} functions: {} the same, {} changed, {} only in A, {} only in B; {} bytes of code in A, {} in B",
+                    summary.functions, summary.same, summary.changed, summary.only_a, summary.only_b, summary.bytes_a,
+                    summary.bytes_b));
+  }
+
+ private:
+  void line(std::string_view text) { add_line(out_, style_, text); }
+
+  std::string side(const ComparedInstruction& one) const {
+    if (!one.present) return {};
+    std::string text = fmt::format("{:>5} {:>6}  {}", one.line != 0 ? fmt::format("{}", one.line) : "",
+                                   "+" + hex(one.offset), one.text);
+    if (!one.target.empty()) text += (style_.utf8 ? " → " : " -> ") + printable(one.target);
+    return text;
+  }
+
+  void rows(const ComparedFunction& function) {
+    constexpr std::size_t kWidest = 76, kContext = 3;
+    std::size_t widest = 12;
+    for (const ComparedRow& row : function.rows) widest = std::max(widest, columns_of(side(row.a)));
+    widest = std::min(widest, kWidest);
+    line("");
+    line(look(style_, Role::faint,
+              fmt::format("{}  {:<6}  {}", padded(" line offset  A", widest), "", " line offset  B")));
+    std::size_t i = 0;
+    while (i < function.rows.size()) {
+      std::size_t end = i;
+      while (end < function.rows.size() && function.rows[end].difference == Difference::same) ++end;
+      const std::size_t run = end - i;
+      if (!unfolded_ && run > 2 * kContext + 2) {
+        const std::size_t before = i == 0 ? 0 : kContext, after = end == function.rows.size() ? 0 : kContext;
+        for (std::size_t k = i; k < i + before; ++k) row(function.rows[k], widest);
+        line(look(style_, Role::faint,
+                  fmt::format("        {} {} instructions that are the same", style_.utf8 ? "…" : "...",
+                              run - before - after)));
+        for (std::size_t k = end - after; k < end; ++k) row(function.rows[k], widest);
+        i = end;
+      } else if (run > 0) {
+        for (; i < end; ++i) row(function.rows[i], widest);
+      } else {
+        row(function.rows[i++], widest);
+      }
+    }
+  }
+
+  void row(const ComparedRow& row, std::size_t widest) {
+    std::string text = fmt::format("{}  {:<6}  {}", padded(side(row.a), widest), mark_of(row.difference), side(row.b));
+    while (text.ends_with(' ')) text.pop_back();
+    switch (row.difference) {
+      case Difference::same: return line(text);
+      case Difference::allocation: return line(look(style_, Role::faint, text));
+      default: line(look(style_, Role::changed, text));
+    }
+  }
+
+  /// Those that differ, the largest change in size first.
+  void table() {
+    const auto grown = [](const ComparedFunction& f) {
+      return static_cast<std::int64_t>(f.b ? f.b->size : 0) - static_cast<std::int64_t>(f.a ? f.a->size : 0);
+    };
+    std::erase_if(kept_, [](const ComparedFunction& f) {
+      return f.a && f.b && f.same && f.a->size == f.b->size && f.counts[1] == 0;
+    });
+    std::ranges::stable_sort(kept_, [&](const ComparedFunction& a, const ComparedFunction& b) {
+      return std::abs(grown(a)) > std::abs(grown(b));
+    });
+    if (kept_.empty()) return line("no function differs");
+    line(look(style_, Role::heading,
+              fmt::format("  {:>8} {:>8} {:>8}   {:>7} {:>7}   {:<9} {}", "bytes A", "bytes B", "change", "frame A",
+                          "frame B", "", "function")));
+    for (const ComparedFunction& f : kept_) {
+      const auto number = [](const std::optional<FunctionFacts>& facts, bool frame) {
+        return facts ? fmt::format("{}", frame ? facts->frame.size : facts->size) : std::string("-");
+      };
+      const std::string_view state = !f.a               ? "added"
+                                     : !f.b             ? "removed"
+                                     : !f.same          ? "changed"
+                                     : f.counts[1] != 0 ? "registers"
+                                                        : "";
+      line(fmt::format("  {:>8} {:>8} {:>+8}   {:>7} {:>7}   {:<9} {}", number(f.a, false), number(f.b, false),
+                       grown(f), number(f.a, true), number(f.b, true), state, printable(f.name)));
+    }
+  }
+
+  Output& out_;
+  Style style_;
+  bool unfolded_, whole_ = false, wide_a_ = true, wide_b_ = true;
+  std::vector<ComparedFunction> kept_;
+};
+
+class Json : public session::CompareSink {
+ public:
+  explicit Json(Output& out) : json_(out) {}
+
+  void begin(const program::Program& a, const program::Program& b, bool whole_files) override {
+    whole_ = whole_files;
+    wide_a_ = a.elf().wide();
+    wide_b_ = b.elf().wide();
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("compare");
+    json_.key("a").string(a.elf().path());
+    json_.key("b").string(b.elf().path());
+    json_.key("functions").begin_array();
+  }
+
+  void function(const ComparedFunction& function) override {
+    json_.new_line();
+    json_.begin_object();
+    json_.key("name").string(function.name);
+    json_.key("a");
+    facts(function.a, wide_a_);
+    json_.key("b");
+    facts(function.b, wide_b_);
+    json_.key("same").boolean(function.same && function.a && function.b);
+    json_.key("counts").begin_object();
+    for (std::size_t i = 0; i < std::size(function.counts); ++i)
+      json_.key(session::name_of(static_cast<Difference>(i))).number(function.counts[i]);
+    json_.end();
+    if (!whole_) {
+      json_.key("rows").begin_array();
+      for (const ComparedRow& row : function.rows) {
+        json_.new_line();
+        json_.begin_object();
+        json_.key("difference").string(session::name_of(row.difference));
+        json_.key("a");
+        side(row.a);
+        json_.key("b");
+        side(row.b);
+        json_.end();
+      }
+      json_.end();
+    }
+    json_.end();
+  }
+
+  void end(const CompareSummary& summary) override {
+    json_.end();
+    json_.key("summary").begin_object();
+    json_.key("functions").number(summary.functions);
+    json_.key("same").number(summary.same);
+    json_.key("changed").number(summary.changed);
+    json_.key("only_a").number(summary.only_a);
+    json_.key("only_b").number(summary.only_b);
+    json_.close_all();
+  }
+
+ private:
+  void facts(const std::optional<FunctionFacts>& facts, bool wide) {
+    if (!facts) return json_.null();
+    json_.begin_object();
+    json_.key("address").hex(facts->address);
+    json_.key("size").number(facts->size);
+    json_.key("instructions").number(facts->instructions);
+    json_.key("frame").number(facts->frame.size);
+    json_.key("red_zone").number(facts->frame.red_zone);
+    json_.key("frame_varies").boolean(facts->frame.varies);
+    json_.key("frame_pointer").boolean(facts->frame.frame_pointer);
+    json_.key("saved").begin_array();
+    for (const isa::General number : facts->frame.saved)
+      json_.string(isa::name_of({isa::RegisterFile::general, number, 0, static_cast<std::uint16_t>(wide ? 64 : 32)}));
+    json_.end();
+    json_.key("calls").begin_array();
+    for (const std::string& call : facts->calls) json_.string(call);
+    json_.end();
+    json_.end();
+  }
+
+  void side(const ComparedInstruction& one) {
+    if (!one.present) return json_.null();
+    json_.begin_object();
+    json_.key("address").hex(one.address);
+    json_.key("offset").number(one.offset);
+    json_.key("text").string(one.text);
+    json_.key("target").string_or_null(one.target);
+    json_.key("line");
+    one.line != 0 ? json_.number(one.line) : json_.null();
+    json_.end();
+  }
+
+  JsonWriter json_;
+  bool whole_ = false, wide_a_ = true, wide_b_ = true;
+};
+
+/// Functions in columns; where functions were asked for, a row an instruction.
+class Csv : public session::CompareSink {
+ public:
+  explicit Csv(Output& out) : csv_(out) {}
+
+  void begin(const program::Program& /*a*/, const program::Program& /*b*/, bool whole_files) override {
+    whole_ = whole_files;
+    if (whole_) {
+      for (const std::string_view name :
+           {"function", "size_a", "size_b", "instructions_a", "instructions_b", "frame_a", "frame_b", "same"})
+        csv_.cell(name);
+    } else {
+      for (const std::string_view name :
+           {"function", "difference", "offset_a", "text_a", "line_a", "offset_b", "text_b", "line_b"})
+        csv_.cell(name);
+    }
+    csv_.end_row();
+  }
+
+  void function(const ComparedFunction& f) override {
+    if (whole_) {
+      csv_.cell(f.name);
+      const auto pair = [&](const auto& value) {
+        csv_.cell(f.a ? fmt::format("{}", value(*f.a)) : "").cell(f.b ? fmt::format("{}", value(*f.b)) : "");
+      };
+      pair([](const FunctionFacts& facts) { return facts.size; });
+      pair([](const FunctionFacts& facts) { return facts.instructions; });
+      pair([](const FunctionFacts& facts) { return facts.frame.size; });
+      csv_.cell(f.same && f.a && f.b ? "yes" : "no");
+      csv_.end_row();
+      return;
+    }
+    for (const ComparedRow& row : f.rows) {
+      csv_.cell(f.name).cell(session::name_of(row.difference));
+      for (const ComparedInstruction* one : {&row.a, &row.b}) {
+        csv_.cell(one->present ? fmt::format("{}", one->offset) : "").cell(one->text);
+        csv_.cell(one->line != 0 ? fmt::format("{}", one->line) : "");
+      }
+      csv_.end_row();
+    }
+  }
+
+  void end(const CompareSummary& /*summary*/) override {}
+
+ private:
+  CsvWriter csv_;
+  bool whole_ = false;
+};
+
+constexpr std::string_view kStyle = R"(
+main { padding: 10px 14px 40px; } h2 { margin: 22px 0 6px; font-size: 14px; }
+table { border-collapse: collapse; } td, th { text-align: left; padding: 1px 12px 1px 4px; vertical-align: top; white-space: pre; }
+.rows { width: 100%; table-layout: fixed; } .rows td { overflow: hidden; text-overflow: ellipsis; }
+.rows td.n { width: 4em; color: var(--faint); text-align: right; } .rows td.o { width: 5.5em; color: var(--faint); text-align: right; }
+.rows td.m { width: 5.5em; text-align: center; color: var(--faint); }
+tr.changed, tr.only_a, tr.only_b, tr.moved { background: rgb(var(--tint) / .16); } tr.allocation { color: var(--faint); }
+tr.changed td.m, tr.only_a td.m, tr.only_b td.m, tr.moved td.m { color: var(--teal); font-weight: bold; }
+tr.differs td { color: var(--teal); } tr:hover { background: var(--pick); }
+)";
+constexpr std::string_view kScript = R"(
+'use strict';
+const only = document.getElementById('only');
+only.addEventListener('change', () => {
+  for (const row of document.querySelectorAll('tr.same, tr.allocation')) row.hidden = only.checked;
+});
+)";
+
+class Page : public session::CompareSink {
+ public:
+  explicit Page(Output& out) : out_(out) {}
+
+  void begin(const program::Program& a, const program::Program& b, bool whole_files) override {
+    whole_ = whole_files;
+    wide_a_ = a.elf().wide();
+    wide_b_ = b.elf().wide();
+    begin_page(out_, "compare", kStyle);
+    out_.add(fmt::format("<header><h1>compare</h1><span>A <b>{}</b></span><span>B <b>{}</b></span>",
+                         html(a.elf().path()), html(b.elf().path())));
+    if (!whole_) out_.add("<label><input type=checkbox id=only> only what differs</label>");
+    out_.add("</header><main>\n");
+    if (whole_) out_.add("<table><tr><th>function<th>bytes A<th>bytes B<th>frame A<th>frame B<th></tr>\n");
+  }
+
+  void function(const ComparedFunction& f) override {
+    if (whole_) {
+      const auto number = [](const std::optional<FunctionFacts>& facts, bool frame) {
+        return facts ? fmt::format("{}", frame ? facts->frame.size : facts->size) : std::string("-");
+      };
+      const std::string_view state = !f.a               ? "added"
+                                     : !f.b             ? "removed"
+                                     : !f.same          ? "changed"
+                                     : f.counts[1] != 0 ? "registers"
+                                                        : "same";
+      out_.add(fmt::format("<tr class=\"{}\"><td>{}<td>{}<td>{}<td>{}<td>{}<td>{}</tr>\n",
+                           state == "same" ? "" : "differs", html(f.name), number(f.a, false), number(f.b, false),
+                           number(f.a, true), number(f.b, true), state));
+      return;
+    }
+    out_.add(fmt::format("<h2>{}</h2><table><tr><th><th>A<th>B</tr>\n", html(f.name)));
+    for (const Fact& fact : facts_of(f, wide_a_, wide_b_))
+      out_.add(fmt::format("<tr class=\"{}\"><td>{}<td>{}<td>{}</tr>\n", fact.a == fact.b ? "" : "differs", fact.name,
+                           html(fact.a), html(fact.b)));
+    out_.add(fmt::format("</table><p class=faint>{}</p><table class=rows>\n", counts_words(f)));
+    for (const ComparedRow& row : f.rows) {
+      out_.add(fmt::format("<tr class={}>", session::name_of(row.difference)));
+      side(row.a);
+      out_.add(fmt::format("<td class=m>{}</td>", mark_of(row.difference)));
+      side(row.b);
+      out_.add("</tr>\n");
+    }
+    out_.add("</table>\n");
+  }
+
+  void end(const CompareSummary& /*summary*/) override {
+    out_.add(whole_ ? "</table></main>\n" : "</main>\n");
+    end_page(out_, whole_ ? std::string_view() : kScript);
+  }
+
+ private:
+  void side(const ComparedInstruction& one) {
+    if (!one.present) {
+      out_.add("<td class=n><td class=o><td>");
+      return;
+    }
+    out_.add(fmt::format("<td class=n>{}<td class=o>+{}<td>{}", one.line != 0 ? fmt::format("{}", one.line) : "",
+                         hex(one.offset), html(one.text)));
+    if (!one.target.empty()) out_.add(fmt::format(" <span class=ref>→ {}</span>", html(one.target)));
+  }
+
+  Output& out_;
+  bool whole_ = false, wide_a_ = true, wide_b_ = true;
+};
+
+}  // namespace
+
+std::unique_ptr<session::CompareSink> compare_text(Output& out, Style style, bool unfolded) {
+  return std::make_unique<Text>(out, style, unfolded);
+}
+std::unique_ptr<session::CompareSink> compare_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::CompareSink> compare_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<session::CompareSink> compare_page(Output& out) { return std::make_unique<Page>(out); }
+
+}  // namespace deeptrace::report
