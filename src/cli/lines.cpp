@@ -20,27 +20,34 @@ std::unique_ptr<session::LinesSink> sink_for(const Destination& to, program::Sou
 }
 
 /// The page has whole functions: those that hold code of the wanted lines, or all own ones.
-std::optional<Error> write_page(const program::Program& program, const session::LinesRequest& request, report::Output& out,
-                                program::SourceText& sources) {
+std::optional<Error> write_page(const program::Program& program, const session::LinesRequest& request,
+                                report::Output& out, program::SourceText& sources) {
   session::ListingRequest listing;
   listing.syntax = request.syntax;
   Result<session::ListingPlan> plan = session::plan_listing(program, listing);
   if (!plan) return plan.error();
   if (!request.source.empty()) {
     const auto files = program::source_files_named(program, request.source);
-    const auto& rows = program.lines().rows();
+    std::vector<std::uint64_t> wanted;
+    program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+      for (const debuginfo::LineRow& row : rows) {
+        if (!row.ends && std::ranges::find(files, row.file) != files.end() &&
+            (request.from == 0 || (row.line >= request.from && row.line <= request.to)))
+          wanted.push_back(row.address);
+      }
+    });
+    std::ranges::sort(wanted);
     std::erase_if(plan->pieces, [&](const session::ListingPiece& piece) {
-      return std::ranges::none_of(rows, [&](const debuginfo::LineRow& row) {
-        return piece.range.holds(row.address) && std::ranges::find(files, row.file) != files.end() &&
-               (request.from == 0 || (row.line >= request.from && row.line <= request.to));
-      });
+      const auto first = std::ranges::lower_bound(wanted, piece.range.from);
+      return first == wanted.end() || *first >= piece.range.to;
     });
   }
   session::list(*plan, *report::lines_page(out, program, sources));
   return std::nullopt;
 }
 
-int run_at(const program::Program& program, const std::string& location, Results& results, program::SourceText& sources) {
+int run_at(const program::Program& program, const std::string& location, Results& results,
+           program::SourceText& sources) {
   program::Inlining inlining(program);
   const auto origins = session::origins_of(program, inlining, location);
   if (!origins) return report_error(origins.error());
@@ -100,6 +107,7 @@ int run(const Command& command, std::vector<std::string> words) {
 }  // namespace
 
 const Command kLines = {"lines", "[OPTIONS] FILE [SOURCE[:N[..M]]]  or  [OPTIONS] --at ADDRESS FILE",
-                        "which instructions belong to a source line, and back", "deeptrace lines ./tidelog tidelog.c:20..25", run};
+                        "which instructions belong to a source line, and back",
+                        "deeptrace lines ./tidelog tidelog.c:20..25", run};
 
 }  // namespace deeptrace::cli

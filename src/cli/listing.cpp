@@ -63,7 +63,7 @@ int run(const Command& command, std::vector<std::string> words) {
   request.data_as_code = parsed.options.count("data-as-code") != 0;
   const auto& functions = program->functions();
   const bool any_own =
-      std::any_of(functions.begin(), functions.end(), [](const program::Function& f) { return f.own; });
+      std::any_of(functions.begin(), functions.end(), [&](const program::Function& f) { return program->is_own(f); });
   if (request.where.empty() && !any_own) {
     (void)report_error(nothing_own(*program));
     return kNegative;

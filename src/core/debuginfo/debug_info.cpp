@@ -47,6 +47,7 @@ DebugInfo::DebugInfo(const Elf& elf, const Elf* supplementary) : relocatable_(el
   read_units(main, main.info.view, false);
   read_units(main, main.types.view, true);
   add_split_units(elf);
+  index_ranges();
 }
 
 bool DebugInfo::read_header(ByteReader& reader, Unit& unit, bool types) const {
@@ -136,6 +137,7 @@ void DebugInfo::read_root(Unit& unit) const {
   if (unit.dwo_name.empty()) unit.dwo_name = text(root, At::gnu_dwo_name);
   if (const FormValue* low = root.find(At::low_pc)) unit.low_pc = address(unit, *low).value_or(0);
   unit.ranges = ranges(root);
+  unit.says_ranges = root.has(At::ranges) || root.has(At::high_pc);
 }
 
 void DebugInfo::add_split_units(const Elf& elf) {
@@ -234,18 +236,26 @@ void DebugInfo::add_package(const Elf& elf) {
   }
 }
 
+void DebugInfo::index_ranges() {
+  for (const auto& unit : units_) {
+    const bool code = unit->type == UnitType::compile || unit->type == UnitType::split_compile;
+    if (!code || unit->type == UnitType::skeleton) continue;
+    for (const AddressRange& range : unit->ranges) by_address_.push_back({range, unit->index});
+    if (unit->ranges.empty() && !unit->says_ranges && unit->line_table) anywhere_.push_back(unit->index);
+  }
+  std::ranges::stable_sort(by_address_, {}, [](const Held& held) { return held.range.from; });
+}
+
 std::vector<const Unit*> DebugInfo::units_at(std::uint64_t address) const {
   std::vector<const Unit*> result;
-  for (const auto& unit : units_) {
-    if (unit->type == UnitType::type || unit->type == UnitType::split_type || unit->type == UnitType::skeleton)
-      continue;
-    const auto& ranges = unit->ranges;
-    const bool holds = std::ranges::any_of(ranges, [&](const AddressRange& r) { return r.holds(address); });
-    if (holds) result.push_back(unit.get());
+  auto after = std::ranges::upper_bound(by_address_, address, {}, [](const Held& held) { return held.range.from; });
+  // The nearest start mostly decides; a few before it let ranges overlap.
+  for (int i = 0; i < 8 && after != by_address_.begin(); ++i) {
+    --after;
+    if (after->range.holds(address)) result.push_back(units_[after->unit].get());
   }
-  if (!result.empty()) return result;
-  for (const auto& unit : units_) {
-    if (unit->ranges.empty() && unit->type == UnitType::compile && unit->line_table) result.push_back(unit.get());
+  if (result.empty()) {
+    for (const std::uint32_t unit : anywhere_) result.push_back(units_[unit].get());
   }
   return result;
 }

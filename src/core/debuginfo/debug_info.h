@@ -56,6 +56,7 @@ struct Unit {
   std::uint64_t string_offsets_base = 0, address_base = 0, range_lists_base = 0, location_lists_base = 0;
   std::uint64_t ranges_base = 0;  ///< of split units of DWARF 4
   std::vector<AddressRange> ranges;
+  bool says_ranges = false;    ///< it says where its code lies, be it nowhere
   std::int64_t skeleton = -1;  ///< index of the unit that stands for this one in the linked file; -1: none
 };
 
@@ -166,6 +167,11 @@ class DebugInfo {
     [[nodiscard]] const Abbreviation* find(std::uint64_t code) const;
   };
 
+  struct Held {
+    AddressRange range;
+    std::uint32_t unit;
+  };
+  void index_ranges();
   void read_units(const DebugSections& sections, Bytes section, bool types);
   bool read_header(ByteReader& reader, Unit& unit, bool types) const;
   void read_root(Unit& unit) const;
@@ -182,6 +188,8 @@ class DebugInfo {
   std::vector<std::unique_ptr<DebugSections>> sections_;
   std::vector<std::unique_ptr<binary::Elf>> files_;  ///< of split debug information
   std::vector<std::unique_ptr<Unit>> units_;
+  std::vector<Held> by_address_;         ///< by the ranges' start; ranges may overlap in objects only
+  std::vector<std::uint32_t> anywhere_;  ///< units that do not say where their code lies
   /// Units of one section follow each other in order.
   struct Group {
     const std::uint8_t* section;

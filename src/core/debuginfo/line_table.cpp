@@ -1,6 +1,7 @@
 #include "debuginfo/line_table.h"
 
 #include <algorithm>
+#include <map>
 #include <unordered_map>
 
 namespace deeptrace::debuginfo {
@@ -51,9 +52,8 @@ struct Header {
 /// Reads the units of .debug_line one after the other.
 class LineReader {
  public:
-  LineReader(const binary::Elf& elf, const DebugInfo& info, LineTable& out)
-      : out_(out),
-        relocatable_(elf.kind() == binary::Kind::relocatable),
+  LineReader(const binary::Elf& elf, const DebugInfo& info)
+      : relocatable_(elf.kind() == binary::Kind::relocatable),
         lines_(elf.debug_bytes(".debug_line")),
         strings_(elf.debug_bytes(".debug_str")),
         line_strings_(elf.debug_bytes(".debug_line_str")) {
@@ -62,24 +62,47 @@ class LineReader {
     }
   }
 
-  void run() {
-    std::size_t at = 0;
-    while (at < lines_.view.size()) {
-      ByteReader reader(lines_.view, at);
-      std::uint64_t length = reader.u32();
-      const bool wide = length == 0xffffffff;
-      if (wide) length = reader.u64();
-      const std::size_t body = reader.position();
-      if (!reader.good() || length > lines_.view.size() - body) return damaged(at);
-      unit(at, lines_.view.subspan(body, length), wide);
-      at = body + length;
+  [[nodiscard]] std::size_t size() const { return lines_.view.size(); }
+
+  /// Reads all tables into one list of rows.
+  void run(const LineTable& into, std::vector<LineRow>& rows) {
+    for (std::size_t at = 0; at < lines_.view.size();) {
+      const std::size_t next = one(into, at, &rows);
+      if (next == 0) break;
+      at = next;
     }
+    sort(rows);
+  }
+
+  /// Reads the table at an offset, its names only where `rows` is null. Gives the offset behind it; 0 where there is
+  /// none.
+  std::size_t one(const LineTable& into, std::size_t at, std::vector<LineRow>* rows) {
+    out_ = &into;
+    rows_ = rows;
+    ByteReader reader(lines_.view, at);
+    std::uint64_t length = reader.u32();
+    const bool wide = length == 0xffffffff;
+    if (wide) length = reader.u64();
+    const std::size_t body = reader.position();
+    if (!reader.good() || length > lines_.view.size() - body) {
+      damaged(at);
+      return 0;
+    }
+    unit(at, lines_.view.subspan(body, length), wide);
+    return body + length;
+  }
+
+  /// An end and a start at the same address: the start counts. Otherwise the order of the program is kept.
+  static void sort(std::vector<LineRow>& rows) {
+    std::stable_sort(rows.begin(), rows.end(), [](const LineRow& a, const LineRow& b) {
+      return a.address != b.address ? a.address < b.address : a.ends && !b.ends;
+    });
   }
 
  private:
   void damaged(std::size_t offset) {
-    if (out_.note_.empty())
-      out_.note_ = "the line table at offset " + std::to_string(offset) + " of .debug_line is damaged";
+    if (out_->note_.empty())
+      out_->note_ = "the line table at offset " + std::to_string(offset) + " of .debug_line is damaged";
   }
 
   void unit(std::size_t offset, Bytes body, bool wide) {
@@ -104,13 +127,13 @@ class LineReader {
     for (unsigned i = 1; i < header.opcode_base; ++i) header.operand_counts.push_back(reader.u8());
     const bool named = header.version >= 5 ? names5(reader, header) : names4(reader, header, offset);
     if (!named || program_at > body.size()) return damaged(offset);
-    if (!program(header, body.subspan(program_at))) damaged(offset);
-    out_.tables_.emplace(offset, std::move(header.files));
+    if (rows_ != nullptr && !program(header, body.subspan(program_at))) damaged(offset);
+    out_->tables_.emplace(offset, std::move(header.files));
   }
 
   std::uint32_t file_number(std::string path) {
-    const auto [place, added] = known_.try_emplace(std::move(path), static_cast<std::uint32_t>(out_.files_.size()));
-    if (added) out_.files_.push_back(place->first);
+    const auto [place, added] = known_.try_emplace(std::move(path), static_cast<std::uint32_t>(out_->files_.size()));
+    if (added) out_->files_.push_back(place->first);
     return place->second;
   }
 
@@ -179,11 +202,11 @@ class LineReader {
       file = 1;
     };
     reset();
-    std::size_t first = out_.rows_.size();
+    std::size_t first = rows_->size();
     const auto emit = [&] {
       row.file = file < header.files.size() ? header.files[file] : 0;
       if (header.files.empty()) row.line = 0;
-      out_.rows_.push_back(row);
+      rows_->push_back(row);
       row.prologue_end = false;
     };
     const auto advance = [&](std::uint64_t operations) { row.address += operations * header.minimum_length; };
@@ -207,7 +230,7 @@ class LineReader {
             row.ends = true;
             emit();
             keep_or_drop(first);
-            first = out_.rows_.size();
+            first = rows_->size();
             reset();
           }
           break;
@@ -227,48 +250,140 @@ class LineReader {
       }
       if (!reader.good()) return false;
     }
-    out_.rows_.resize(first);  // rows of a run that was never ended
+    rows_->resize(first);  // rows of a run that was never ended
     return true;
   }
 
   /// Drops sequences of discarded code, and rows at their own sequence's end: they name no instruction.
   void keep_or_drop(std::size_t first) {
-    const LineRow end = out_.rows_.back();
-    while (out_.rows_.size() > first + 1 && out_.rows_[out_.rows_.size() - 2].address == end.address) {
-      out_.rows_.pop_back();
-      out_.rows_.back() = end;
+    const LineRow end = rows_->back();
+    while (rows_->size() > first + 1 && (*rows_)[rows_->size() - 2].address == end.address) {
+      rows_->pop_back();
+      rows_->back() = end;
     }
     constexpr std::uint64_t kDiscarded = ~std::uint64_t(1);  // linkers write 0, -1 or -2 for discarded code
-    const std::uint64_t start = out_.rows_[first].address;
-    if ((start == 0 && !relocatable_) || start >= kDiscarded) out_.rows_.resize(first);
+    const std::uint64_t start = (*rows_)[first].address;
+    if ((start == 0 && !relocatable_) || start >= kDiscarded) rows_->resize(first);
   }
 
-  LineTable& out_;
+  const LineTable* out_ = nullptr;
+  std::vector<LineRow>* rows_ = nullptr;
   bool relocatable_;
   binary::SectionBytes lines_, strings_, line_strings_;
   std::unordered_map<std::uint64_t, std::string> directories_;
   std::unordered_map<std::string, std::uint32_t> known_;
 };
 
-LineTable LineTable::read(const binary::Elf& elf, const DebugInfo& info) {
+LineTable::LineTable() = default;
+LineTable::LineTable(LineTable&&) noexcept = default;
+LineTable& LineTable::operator=(LineTable&&) noexcept = default;
+LineTable::~LineTable() = default;
+
+LineTable LineTable::read(const binary::Elf& elf, const DebugInfo& info, std::size_t large) {
   LineTable table;
-  LineReader(elf, info, table).run();
-  // An end and a start at the same address: the start counts. Otherwise the order of the program is kept.
-  std::stable_sort(table.rows_.begin(), table.rows_.end(), [](const LineRow& a, const LineRow& b) {
-    return a.address != b.address ? a.address < b.address : a.ends && !b.ends;
-  });
+  table.reader_ = std::make_unique<LineReader>(elf, info);
+  std::map<std::uint64_t, std::vector<AddressRange>> tables;
+  bool by_unit = table.reader_->size() >= large && elf.kind() != binary::Kind::relocatable;
+  for (const auto& unit : info.units()) {
+    if (!unit->line_table || unit->skeleton >= 0) continue;
+    const bool code = unit->type == UnitType::compile || unit->type == UnitType::skeleton;
+    auto& ranges = tables[*unit->line_table];
+    ranges.insert(ranges.end(), unit->ranges.begin(), unit->ranges.end());
+    // A unit that does not say where its code lies could have any; one without code has no ranges either.
+    by_unit &= !code || !unit->ranges.empty() || unit->says_ranges;
+  }
+  if (!by_unit || tables.empty()) {
+    table.reader_->run(table, table.rows_);
+    table.reader_.reset();
+    return table;
+  }
+  for (const auto& [offset, ranges] : tables) {
+    for (const AddressRange& range : ranges) table.by_address_.push_back({range, table.parts_.size()});
+    table.parts_.push_back({offset, false, {}});
+  }
+  std::ranges::sort(table.by_address_, {}, [](const Held& held) { return held.range.from; });
+  table.all_files_ = false;
   return table;
 }
 
+bool LineTable::empty() const { return rows_.empty() && parts_.empty(); }
+
+const std::vector<std::string>& LineTable::files() const {
+  if (!all_files_) {
+    all_files_ = true;
+    for (const Part& part : parts_) {
+      if (!tables_.contains(part.offset)) reader_->one(*this, part.offset, nullptr);
+    }
+  }
+  return files_;
+}
+
+const std::string& LineTable::file(std::uint32_t number) const {
+  static const std::string kNone;
+  return number < files_.size() ? files_[number] : kNone;
+}
+
+void LineTable::load(Part& part) const {
+  constexpr std::size_t kMostRows = std::size_t(1) << 21;
+  if (part.loaded) return;
+  if (loaded_rows_ > kMostRows) {
+    for (Part& other : parts_) {
+      other.loaded = false;
+      std::vector<LineRow>().swap(other.rows);
+    }
+    loaded_rows_ = 0;
+  }
+  reader_->one(*this, part.offset, &part.rows);
+  LineReader::sort(part.rows);
+  part.loaded = true;
+  loaded_rows_ += part.rows.size();
+}
+
+void LineTable::each_run(const std::function<void(std::span<const LineRow>)>& visit) const {
+  if (!is_lazy()) return visit(rows_);
+  for (Part& part : parts_) {
+    const bool was_loaded = part.loaded;
+    load(part);
+    visit(part.rows);
+    if (was_loaded) continue;
+    loaded_rows_ -= part.rows.size();
+    part.loaded = false;
+    std::vector<LineRow>().swap(part.rows);
+  }
+}
+
+const std::vector<LineRow>& LineTable::rows_for(std::uint64_t address) const {
+  static const std::vector<LineRow> kNone;
+  if (!is_lazy()) return rows_;
+  auto after = std::ranges::upper_bound(by_address_, address, {}, [](const Held& held) { return held.range.from; });
+  if (after == by_address_.begin() || !(after - 1)->range.holds(address)) return kNone;
+  Part& part = parts_[(after - 1)->part];
+  load(part);
+  return part.rows;
+}
+
 const LineRow* LineTable::row_at(std::uint64_t address) const {
-  auto after = std::upper_bound(rows_.begin(), rows_.end(), address,
+  const std::vector<LineRow>& rows = rows_for(address);
+  auto after = std::upper_bound(rows.begin(), rows.end(), address,
                                 [](std::uint64_t a, const LineRow& row) { return a < row.address; });
-  if (after == rows_.begin()) return nullptr;
+  if (after == rows.begin()) return nullptr;
   const LineRow& row = *(after - 1);
   return row.ends ? nullptr : &row;
 }
 
+std::optional<SourceLine> LineTable::first_in(AddressRange range) const {
+  const std::vector<LineRow>& rows = rows_for(range.from);
+  if (row_at(range.from) == nullptr) return std::nullopt;
+  auto row = std::upper_bound(rows.begin(), rows.end(), range.from,
+                              [](std::uint64_t a, const LineRow& r) { return a < r.address; });
+  for (--row; row != rows.end() && row->address < range.to; ++row) {
+    if (!row->ends && row->line != 0) return SourceLine{row->file, row->line};
+  }
+  return std::nullopt;
+}
+
 std::optional<std::uint32_t> LineTable::file_of(std::uint64_t table, std::uint64_t number) const {
+  if (is_lazy() && !tables_.contains(table)) reader_->one(*this, table, nullptr);
   const auto found = tables_.find(table);
   if (found == tables_.end() || number >= found->second.size()) return std::nullopt;
   return found->second[number];

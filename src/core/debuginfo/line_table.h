@@ -3,7 +3,10 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
+#include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -28,18 +31,36 @@ struct LineRow {
   bool ends = false;          ///< the address behind a run of instructions; starts nothing
 };
 
+class LineReader;
+
+/// Small tables are read at once. Of large ones (kLarge bytes and more) the part of each unit is read when its first
+/// address is asked for; what was read is dropped again when it grows too much. Not safe for use by two threads at once
+/// then: see `is_lazy`.
 class LineTable {
  public:
-  /// Reads all tables of the file. What is damaged is left out and told by `note`.
-  static LineTable read(const binary::Elf& elf, const DebugInfo& info);
+  static constexpr std::size_t kLarge = std::size_t(1) << 23;
 
-  [[nodiscard]] bool empty() const { return rows_.empty(); }
+  LineTable();
+  LineTable(LineTable&&) noexcept;
+  LineTable& operator=(LineTable&&) noexcept;
+  ~LineTable();
+
+  /// What is damaged is left out and told by `note`. `large` is for tests.
+  static LineTable read(const binary::Elf& elf, const DebugInfo& info, std::size_t large = kLarge);
+
+  [[nodiscard]] bool empty() const;
+  [[nodiscard]] bool is_lazy() const { return !parts_.empty(); }
   /// Source paths as the compiler wrote them, made absolute with the compilation directory.
-  [[nodiscard]] const std::vector<std::string>& files() const { return files_; }
-  /// Rows by address; where several have the same address, the last one counts.
-  [[nodiscard]] const std::vector<LineRow>& rows() const { return rows_; }
+  [[nodiscard]] const std::vector<std::string>& files() const;
+  /// One of them; the rest need not be read for it.
+  [[nodiscard]] const std::string& file(std::uint32_t number) const;
+  /// Calls `visit` with runs of rows by address; where several rows have the same address, the last one counts. A run
+  /// ends where no row of another begins, so a row's end is the next one's address. A span holds during the call.
+  void each_run(const std::function<void(std::span<const LineRow>)>& visit) const;
   /// The line that the instruction at `address` belongs to.
   [[nodiscard]] std::optional<SourceLine> at(std::uint64_t address) const;
+  /// The first line that any instruction of a range belongs to.
+  [[nodiscard]] std::optional<SourceLine> first_in(AddressRange range) const;
   /// The file, as an index into files(), that a unit's table at `table` of .debug_line gives a number.
   [[nodiscard]] std::optional<std::uint32_t> file_of(std::uint64_t table, std::uint64_t number) const;
   /// True when `address` lies in code that a table describes, with or without a line.
@@ -51,12 +72,29 @@ class LineTable {
 
  private:
   friend class LineReader;
+  /// A unit's table, of those that are read when they are needed.
+  struct Part {
+    std::uint64_t offset = 0;  ///< in .debug_line
+    bool loaded = false;
+    std::vector<LineRow> rows;
+  };
+  struct Held {
+    AddressRange range;
+    std::size_t part;
+  };
+  [[nodiscard]] const std::vector<LineRow>& rows_for(std::uint64_t address) const;
   [[nodiscard]] const LineRow* row_at(std::uint64_t address) const;
+  void load(Part& part) const;
 
-  std::vector<std::string> files_;
-  std::vector<LineRow> rows_;
-  std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> tables_;  ///< each one's files, by its offset
-  std::string note_;
+  std::unique_ptr<LineReader> reader_;  ///< kept for parts
+  mutable std::vector<std::string> files_;
+  std::vector<LineRow> rows_;  ///< of tables that were read at once
+  mutable std::vector<Part> parts_;
+  std::vector<Held> by_address_;
+  mutable std::size_t loaded_rows_ = 0;
+  mutable bool all_files_ = true;
+  mutable std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> tables_;  ///< each one's files, by its offset
+  mutable std::string note_;
 };
 
 }  // namespace deeptrace::debuginfo

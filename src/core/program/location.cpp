@@ -30,27 +30,30 @@ bool path_matches(std::string_view path, std::string_view wanted) {
 std::vector<AddressRange> ranges_of_line(const Program& program, const std::vector<std::uint32_t>& files,
                                          std::uint32_t line) {
   std::vector<AddressRange> result;
-  const auto& rows = program.lines().rows();
-  for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
-    const debuginfo::LineRow& row = rows[i];
-    if (row.ends || row.line != line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
-    if (rows[i + 1].address == row.address) continue;
-    if (!result.empty() && result.back().to == row.address) {
-      result.back().to = rows[i + 1].address;
-    } else {
-      result.push_back({row.address, rows[i + 1].address});
+  program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+    for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+      const debuginfo::LineRow& row = rows[i];
+      if (row.ends || row.line != line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
+      if (rows[i + 1].address == row.address) continue;
+      if (!result.empty() && result.back().to == row.address) {
+        result.back().to = rows[i + 1].address;
+      } else {
+        result.push_back({row.address, rows[i + 1].address});
+      }
     }
-  }
+  });
   return result;
 }
 
 /// The nearest line at or behind `line` that has instructions; 0 when there is none.
 std::uint32_t next_line_with_code(const Program& program, const std::vector<std::uint32_t>& files, std::uint32_t line) {
   std::uint32_t best = 0;
-  for (const debuginfo::LineRow& row : program.lines().rows()) {
-    if (row.ends || row.line < line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
-    if (best == 0 || row.line < best) best = row.line;
-  }
+  program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+    for (const debuginfo::LineRow& row : rows) {
+      if (row.ends || row.line < line || std::find(files.begin(), files.end(), row.file) == files.end()) continue;
+      if (best == 0 || row.line < best) best = row.line;
+    }
+  });
   return best;
 }
 
@@ -81,8 +84,10 @@ Result<std::vector<AddressRange>> file_location(const Program& program, std::str
   const std::string_view rest = location.substr(colon + 1);
   if (const auto line = number_in(rest)) return line_location(program, location, file, *line);
   std::vector<const Function*> found = program.functions_named(rest);
-  std::erase_if(found,
-                [&](const Function* f) { return !f->source || !path_matches(program.source_path(*f->source), file); });
+  std::erase_if(found, [&](const Function* f) {
+    const auto source = program.source_of(*f);
+    return !source || !path_matches(program.source_path(*source), file);
+  });
   if (found.empty()) return unknown(program, rest, "no function of that name in " + std::string(file));
   return whole(found);
 }

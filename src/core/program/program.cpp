@@ -69,12 +69,13 @@ Result<Program> Program::open(const std::string& path, const OwnCode& rule) {
   program.debug_ = debuginfo::DebugInfo(program.elf_);
   program.lines_ = debuginfo::LineTable::read(program.elf_, program.debug_);
   program.relocations_ = program.elf_.relocations();
-  program.find_functions(rule);
+  program.rule_ = rule;
+  program.find_functions();
   program.find_objects();
   return program;
 }
 
-void Program::find_functions(const OwnCode& rule) {
+void Program::find_functions() {
   add_symbols();
   for (const binary::Section& section : elf_.sections()) {
     if (section.is_code() && section.name.starts_with(".plt")) add_plt(section);
@@ -82,7 +83,11 @@ void Program::find_functions(const OwnCode& rule) {
   std::stable_sort(functions_.begin(), functions_.end(), by_address);
   settle_sizes();
   add_uncovered();
-  describe(rule);
+  const std::unique_ptr<char, decltype(&std::free)> real(::realpath(elf_.path().c_str(), nullptr), &std::free);
+  module_ = real ? real.get() : elf_.path();
+  with_c_start_ = std::ranges::any_of(elf_.symbols(), [](const binary::Symbol& symbol) {
+    return symbol.name == "main" || symbol.name.starts_with("__libc_start_main");
+  });
 }
 
 /// Function symbols, and untyped ones in code sections as hand-written assembly has them: global ones are functions,
@@ -216,29 +221,20 @@ void Program::add_uncovered() {
   std::stable_sort(functions_.begin(), functions_.end(), by_address);
 }
 
-void Program::describe(const OwnCode& rule) {
-  const std::unique_ptr<char, decltype(&std::free)> real(::realpath(elf_.path().c_str(), nullptr), &std::free);
-  const std::string module = real ? real.get() : elf_.path();
-  const bool with_c_start = std::any_of(elf_.symbols().begin(), elf_.symbols().end(), [](const binary::Symbol& symbol) {
-    return symbol.name == "main" || symbol.name.starts_with("__libc_start_main");
-  });
-  for (Function& function : functions_) {
-    const auto& rows = lines_.rows();
-    auto row = std::upper_bound(rows.begin(), rows.end(), function.address,
-                                [](std::uint64_t a, const debuginfo::LineRow& r) { return a < r.address; });
-    function.source = lines_.at(function.address);
-    for (; !function.source && lines_.covers(function.address) && row != rows.end() &&
-           row->address < function.address + function.size;
-         ++row) {
-      if (!row->ends && row->line != 0) function.source = debuginfo::SourceLine{row->file, row->line};
-    }
-    const std::string_view source =
-        function.source ? std::string_view(source_path(*function.source)) : std::string_view{};
-    const std::string_view section = elf_.sections()[function.section].name;
-    const bool linkage = function.origin == Function::Origin::plt || section.starts_with(".plt") ||
-                         section == ".init" || section == ".fini";
-    function.own = rule.all || (!linkage && is_own(rule, module, !lines_.empty(), source, function.name, with_c_start));
-  }
+std::optional<debuginfo::SourceLine> Program::source_of(const Function& function) const {
+  return lines_.first_in(function.range());
+}
+
+bool Program::is_own(const Function& function) const {
+  if (rule_.all) return true;
+  const std::string_view section = elf_.sections()[function.section].name;
+  const bool linkage = function.origin == Function::Origin::plt || section.starts_with(".plt") || section == ".init" ||
+                       section == ".fini";
+  if (linkage) return false;
+  const auto source = source_of(function);
+  return program::is_own(rule_, module_, !lines_.empty(),
+                         source ? std::string_view(source_path(*source)) : std::string_view(), function.name,
+                         with_c_start_);
 }
 
 void Program::find_objects() {
@@ -349,9 +345,6 @@ std::optional<Reference> Program::relocated_reference(std::uint64_t address, std
   return result;
 }
 
-const std::string& Program::source_path(const debuginfo::SourceLine& line) const {
-  static const std::string kNone;
-  return line.file < lines_.files().size() ? lines_.files()[line.file] : kNone;
-}
+const std::string& Program::source_path(const debuginfo::SourceLine& line) const { return lines_.file(line.file); }
 
 }  // namespace deeptrace::program

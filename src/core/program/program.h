@@ -30,12 +30,10 @@ struct Function {
   std::string name;         ///< C++ names demangled
   std::string_view symbol;  ///< as in the file; empty for other origins
   Origin origin = Origin::symbol;
-  bool own = false;
   bool typed = false;         ///< its symbol says that it is a function, as compilers' symbols do
   std::uint32_t section = 0;  ///< index
   std::uint64_t address = 0;
-  std::uint64_t size = 0;                       ///< bytes
-  std::optional<debuginfo::SourceLine> source;  ///< of its first instruction that has one
+  std::uint64_t size = 0;  ///< bytes
 
   [[nodiscard]] AddressRange range() const { return {address, address + size}; }
 };
@@ -65,6 +63,10 @@ class Program {
   /// By address, without overlaps of equal start.
   [[nodiscard]] const std::vector<Function>& functions() const { return functions_; }
   [[nodiscard]] const Function* function_at(std::uint64_t address) const;
+  /// True for the developer's own code.
+  [[nodiscard]] bool is_own(const Function& function) const;
+  /// The source line of the function's first instruction that has one.
+  [[nodiscard]] std::optional<debuginfo::SourceLine> source_of(const Function& function) const;
   /// All functions of a name: mangled, demangled, or demangled without its signature.
   [[nodiscard]] std::vector<const Function*> functions_named(std::string_view name) const;
   [[nodiscard]] const Label* label_at(std::uint64_t address) const;
@@ -89,15 +91,17 @@ class Program {
 
  private:
   explicit Program(binary::Elf elf) : elf_(std::move(elf)) {}
-  void find_functions(const OwnCode& rule);
+  void find_functions();
   void add_symbols();
   void add_plt(const binary::Section& section);
   void add_uncovered();
   void settle_sizes();
-  void describe(const OwnCode& rule);
   void find_objects();
 
   binary::Elf elf_;
+  OwnCode rule_;
+  std::string module_;         ///< the file's path without links
+  bool with_c_start_ = false;  ///< a C start-up calls main
   debuginfo::DebugInfo debug_;
   debuginfo::LineTable lines_;
   std::vector<Function> functions_;

@@ -226,7 +226,7 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, const Assemb
   }
   if (request.where.empty()) {
     for (const program::Function& function : program.functions()) {
-      if (function.own) ranges.push_back(function.range());
+      if (program.is_own(function)) ranges.push_back(function.range());
     }
   }
   return ranges;

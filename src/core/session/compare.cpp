@@ -239,8 +239,9 @@ class Comparison {
     std::unordered_map<std::string, std::size_t> places;
     for (const bool second : {false, true}) {
       std::map<std::string, int> seen;
-      for (const Function& function : (second ? b_ : a_).functions()) {
-        if (function.origin == Function::Origin::plt || (!function.own && !request_.all)) continue;
+      const Program& program = second ? b_ : a_;
+      for (const Function& function : program.functions()) {
+        if (function.origin == Function::Origin::plt || (!request_.all && !program.is_own(function))) continue;
         const auto [place, added] = places.try_emplace(key_of(function, seen), pairs.size());
         if (added) pairs.emplace_back();
         (second ? pairs[place->second].b : pairs[place->second].a) = &function;

@@ -151,7 +151,7 @@ class Variables {
         known.address = labels[i].address;
         known.name = labels[i].name;
         known.size = end - labels[i].address;
-        known.own = function->own;
+        known.own = program_.is_own(*function);
         known_.push_back(std::move(known));
       }
     }

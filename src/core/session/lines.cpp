@@ -37,8 +37,7 @@ class Work {
 
   Result<std::size_t> run(LinesSink& sink) {
     const std::string& path = program_.elf().path();
-    if (program_.lines().empty())
-      return Error{Fault::usage, path + ": has no line tables; compile it with -g"};
+    if (program_.lines().empty()) return Error{Fault::usage, path + ": has no line tables; compile it with -g"};
     if (auto error = choose_files()) return *error;
     collect();
     add_empty_lines();
@@ -85,7 +84,10 @@ class Work {
   }
 
   void collect() {
-    const auto& rows = program_.lines().rows();
+    program_.lines().each_run([this](std::span<const debuginfo::LineRow> rows) { collect(rows); });
+  }
+
+  void collect(std::span<const debuginfo::LineRow> rows) {
     for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
       const debuginfo::LineRow& row = rows[i];
       if (row.ends || row.line == 0 || rows[i + 1].address == row.address || !wanted_[row.file]) continue;

@@ -46,7 +46,7 @@ Result<std::vector<Piece>> pieces_of(const Program& program, const ListingReques
   }
   if (request.where.empty()) {
     for (const Function& function : program.functions()) {
-      if (function.own) pieces.push_back({&function, function.range()});
+      if (program.is_own(function)) pieces.push_back({&function, function.range()});
     }
   }
   return pieces;
@@ -127,9 +127,9 @@ class PieceLister::Work {
     if (piece.function != nullptr) {
       head.name = piece.function->name;
       head.origin = piece.function->origin;
-      if (piece.function->source) {
-        head.file = program_.source_path(*piece.function->source);
-        head.line = piece.function->source->line;
+      if (const auto source = program_.source_of(*piece.function)) {
+        head.file = program_.source_path(*source);
+        head.line = source->line;
       }
     } else {
       head.name = head.section;

@@ -92,7 +92,7 @@ void Modules::collect_own() {
   for (const auto& module : modules_) {
     if (!module->program) continue;
     for (const program::Function& function : module->program->functions()) {
-      if (function.own && function.size != 0)
+      if (function.size != 0 && module->program->is_own(function))
         own_.push_back({function.address + module->bias, function.address + function.size + module->bias});
     }
   }
@@ -183,7 +183,7 @@ Modules::OwnEntries Modules::own_entries() const {
     const program::Program& program = *module->program;
     debuginfo::CodeEntries entries = debuginfo::code_entries(program.elf());
     for (const program::Function& function : program.functions()) {
-      if (!function.own) continue;
+      if (!program.is_own(function)) continue;
       entries.functions.push_back(function.address);
       add_second_returns(program, function, entries.functions);
     }

@@ -175,7 +175,7 @@ class SourceWriter {
       }
     }
     for (const Function& function : program_.functions()) {
-      if (!object_ && function.own) ranges_.push_back(function.range());
+      if (!object_ && program_.is_own(function)) ranges_.push_back(function.range());
     }
     return std::nullopt;
   }

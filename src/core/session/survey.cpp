@@ -156,7 +156,7 @@ void survey_symbols(const program::Program& program, Survey& out) {
   for (const program::Function& function : program.functions()) {
     if (function.origin == program::Function::Origin::plt) continue;
     ++out.functions;
-    out.own_functions += function.own ? 1 : 0;
+    out.own_functions += program.is_own(function) ? 1 : 0;
     out.largest.push_back({function.name, elf.section_offset(function.address), function.size});
   }
   constexpr std::size_t kShown = 10;
