@@ -170,7 +170,7 @@ Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::str
 std::vector<std::string> near_names(const Program& program, std::string_view name) {
   std::set<std::string> names;
   for (const Function& function : program.functions()) {
-    if (function.origin == Function::Origin::symbol) names.insert(function.name.substr(0, function.name.find('(')));
+    if (function.origin == Function::Origin::symbol) names.insert(function.name.str().substr(0, function.name.str().find('(')));
   }
   return deeptrace::near_names(names, name);
 }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
 #include <cstdlib>
 #include <memory>
 
@@ -50,6 +51,22 @@ std::string readable_string(Bytes bytes) {
   const bool ended = size < bytes.size() && (bytes[size] == 0 || size == kLongest);
   if (!ended || size < 2) return {};
   return {reinterpret_cast<const char*>(bytes.data()), size};
+}
+
+/// The part of a C++ name that its linker's name holds as well: the last name in it, without signature and template
+/// arguments. Empty where that is not certain: operators, and names of the library that have abbreviations.
+std::string identifier_of(std::string_view name) {
+  if (name.find("operator") != std::string_view::npos) return {};
+  const std::size_t end = std::min(name.find_first_of("(<["), name.size());
+  const std::string_view path = name.substr(0, end);
+  const std::size_t start = path.rfind("::");
+  std::string_view last = start == std::string_view::npos ? path : path.substr(start + 2);
+  if (last.starts_with('~')) last.remove_prefix(1);
+  constexpr std::string_view kAbbreviated[] = {"allocator", "basic_string", "string", "basic_istream", "basic_ostream",
+                                               "basic_iostream", "istream", "ostream", "iostream"};
+  const bool plain = std::ranges::all_of(last, [](char c) { return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_'; });
+  if (!plain || std::ranges::find(kAbbreviated, last) != std::end(kAbbreviated)) return {};
+  return std::string(last);
 }
 
 }  // namespace
@@ -125,7 +142,7 @@ void Program::add_symbols() {
   for (const binary::Symbol& symbol : symbols) {
     if (!functions_.empty() && functions_.back().address == symbol.address) continue;
     Function function;
-    function.name = demangled(symbol.name);
+    function.name = LazyName::of_symbol(symbol.name);
     function.symbol = symbol.name;
     function.typed = symbol.type != binary::kNoType;
     function.section = symbol.section;
@@ -152,7 +169,7 @@ void Program::add_plt(const binary::Section& section) {
                                         [](const binary::Relocation& r, std::uint64_t a) { return r.address < a; });
     if (found == relocations_.end() || found->address != slot || found->symbol.empty()) continue;
     Function function;
-    function.name = demangled(found->symbol);
+    function.name = LazyName::of_symbol(found->symbol);
     function.origin = Function::Origin::plt;
     function.section = section.index;
     function.address = section.address + (here - section.address) / entry * entry;
@@ -260,7 +277,12 @@ const Function* Program::function_at(std::uint64_t address) const {
 std::vector<const Function*> Program::functions_named(std::string_view name) const {
   std::vector<const Function*> result;
   if (name.empty()) return result;
+  const std::string identifier = identifier_of(name);
   for (const Function& function : functions_) {
+    // Names need not be made readable where they cannot fit.
+    if (function.symbol.starts_with("_Z") && function.symbol != name &&
+        function.symbol.find(identifier) == std::string_view::npos)
+      continue;
     const std::string_view full = function.name;
     const bool signed_name = full.starts_with(name) && full.size() > name.size() && full[name.size()] == '(';
     if (function.origin != Function::Origin::plt && (full == name || function.symbol == name || signed_name))
@@ -279,14 +301,14 @@ std::string Program::place_name(std::uint64_t address) const {
   const Function* function = function_at(address);
   if (function == nullptr) return {};
   if (address == function->address) return function->name;
-  return function->name + "+" + hex(address - function->address);
+  return function->name.str() + "+" + hex(address - function->address);
 }
 
 Reference Program::reference(std::uint64_t address) const {
   if (const Function* function = function_at(address)) {
     const Label* label = label_at(address);
     if (label != nullptr && address != function->address) return {std::string(label->name), {}};
-    return {function->origin == Function::Origin::plt ? function->name : place_name(address), {}};
+    return {function->origin == Function::Origin::plt ? function->name.str() : place_name(address), {}};
   }
   // A slot of the global offset table goes by the symbol that the loader puts there.
   const auto slot = std::lower_bound(relocations_.begin(), relocations_.end(), address,

@@ -15,6 +15,7 @@
 #include "debuginfo/debug_info.h"
 #include "debuginfo/line_table.h"
 #include "isa/instruction.h"
+#include "program/lazy_name.h"
 #include "program/own_code.h"
 
 namespace deeptrace::program {
@@ -27,7 +28,7 @@ struct Function {
     plt,      ///< a linkage stub, named after the function that it goes to
     section,  ///< code that no symbol covers, named after its section
   };
-  std::string name;         ///< C++ names demangled
+  LazyName name;            ///< C++ names demangled
   std::string_view symbol;  ///< as in the file; empty for other origins
   Origin origin = Origin::symbol;
   bool typed = false;         ///< its symbol says that it is a function, as compilers' symbols do
@@ -109,8 +110,5 @@ class Program {
   std::vector<binary::Symbol> objects_;          ///< variables, by address
   std::vector<binary::Relocation> relocations_;  ///< by address
 };
-
-/// C++ names made readable; other names as they are.
-std::string demangled(std::string_view symbol);
 
 }  // namespace deeptrace::program

@@ -152,7 +152,7 @@ class RangeWriter {
   /// The function's name as a remark, and the label where one is needed.
   void head(std::uint64_t at) {
     const program::Function* function = program_.function_at(start_ + at);
-    if (function != nullptr && function->address == start_ + at) sink_.line("# " + function->name);
+    if (function != nullptr && function->address == start_ + at) sink_.line("# " + function->name.str());
     if (!targets_.at(at)) return;
     isa::Text label;
     add_label_name(label, at);

@@ -232,7 +232,7 @@ class SourceWriter {
   Result<std::string> code_label(std::uint64_t from, std::uint64_t address) {
     if (starts_.count(address) != 0) return label(address);
     if (const Function* other = program_.function_at(address); other != nullptr && !is_listed(address)) {
-      return refuse(from, "goes into the middle of " + other->name + " (+" + hex(address - other->address) +
+      return refuse(from, "goes into the middle of " + other->name.str() + " (+" + hex(address - other->address) +
                               "), which is not listed");
     }
     return refuse(from, "refers to " + hex(elf_.section_offset(address)) + ", where no listed instruction starts");
@@ -447,7 +447,7 @@ class SourceWriter {
     const Function* function = program_.function_at(target);
     if (object_ || function == nullptr || function->address != target) return code_label(from, target);
     if (function->origin == Function::Origin::section)
-      return refuse(from, "calls " + function->name + ", code without a symbol");
+      return refuse(from, "calls " + function->name.str() + ", code without a symbol");
     const std::string_view name = function->symbol.empty() ? std::string_view(function->name) : function->symbol;
     result.ambiguous |= means_something_else(name);
     return function->origin == Function::Origin::plt ? quoted(stub_symbol(*function)) + "@PLT" : named(*function);

@@ -163,7 +163,7 @@ class Search {
       return std::nullopt;
     }
     for (const Function& function : program_.functions()) {
-      if (function.origin != Function::Origin::section) names_.insert(function.name.substr(0, function.name.find('(')));
+      if (function.origin != Function::Origin::section) names_.insert(function.name.str().substr(0, function.name.str().find('(')));
     }
     std::string message = what + ": no such function, variable, label or address in " + program_.elf().path();
     const std::vector<std::string> near = near_names(names_, what);
