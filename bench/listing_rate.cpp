@@ -20,7 +20,7 @@ using namespace deeptrace;
 std::string file = "/lib/x86_64-linux-gnu/libc.so.6";
 
 const program::Program& library() {
-  static const program::Program loaded = *program::Program::open(file, {.all = true, .paths = {}});
+  static const program::Program loaded = *program::Program::open(file, {{.all = true, .paths = {}}, {}, false, false});
   return loaded;
 }
 

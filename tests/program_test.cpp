@@ -53,13 +53,14 @@ TEST(Elf, SectionsAndSymbolsAreThoseOfTheLinker) {
   const auto main =
       std::find_if(elf->symbols().begin(), elf->symbols().end(), [](const auto& s) { return s.name == "main"; });
   ASSERT_NE(main, elf->symbols().end());
-  EXPECT_EQ(main->type, binary::kFunction);
-  EXPECT_EQ(elf->bytes_at(main->address)[0], 0x55) << "push rbp";
+  const binary::Symbol symbol = *main;
+  EXPECT_EQ(symbol.type, binary::kFunction);
+  EXPECT_EQ(elf->bytes_at(symbol.address)[0], 0x55) << "push rbp";
   EXPECT_TRUE(elf->bytes_at(0xffffffffffff0000).empty());
   // nm is a tool of the linker's package: an account of symbols that we did not write.
   const std::string listed = run({"nm", demo("tidelog")}).out;
   char line[64];
-  std::snprintf(line, sizeof line, "%016llx T main", static_cast<unsigned long long>(main->address));
+  std::snprintf(line, sizeof line, "%016llx T main", static_cast<unsigned long long>(symbol.address));
   EXPECT_NE(listed.find(line), std::string::npos) << listed;
 }
 

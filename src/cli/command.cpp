@@ -103,6 +103,8 @@ void add_code_options(cxxopts::Options& options) {
   options.add_options("Code")("own", "code from sources or modules below PATH is own code (may be repeated)",
                               cxxopts::value<std::vector<std::string>>(),
                               "PATH")("all", "treat all code as own: library and start-up code too")(
+      "debug-dir", "look for separate debug files below DIR first (may be repeated)",
+      cxxopts::value<std::vector<std::string>>(), "DIR")("linker-names", "C++ names as the linker has them")(
       "source-map", "look for sources below FROM in TO (may be repeated)", cxxopts::value<std::vector<std::string>>(),
       "FROM=TO");
 }
@@ -129,6 +131,14 @@ program::OwnCode own_code_of(const cxxopts::ParseResult& parsed) {
     }
   }
   return own;
+}
+
+program::OpenOptions open_options_of(const cxxopts::ParseResult& parsed) {
+  program::OpenOptions options;
+  options.own = own_code_of(parsed);
+  options.linker_names = parsed.count("linker-names") != 0;
+  if (parsed.count("debug-dir") != 0) options.debug_folders = parsed["debug-dir"].as<std::vector<std::string>>();
+  return options;
 }
 
 Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed) {

@@ -12,7 +12,7 @@
 
 #include "base/result.h"
 #include "isa/text.h"
-#include "program/own_code.h"
+#include "program/program.h"
 #include "program/source_text.h"
 #include "report/output.h"
 
@@ -57,6 +57,7 @@ void add_syntax_option(cxxopts::Options& options);
 Result<isa::Syntax> syntax_of(const cxxopts::ParseResult& parsed);
 
 program::OwnCode own_code_of(const cxxopts::ParseResult& parsed);
+program::OpenOptions open_options_of(const cxxopts::ParseResult& parsed);
 Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed);
 
 /// Parses a command's words. Everything that is not an option is left in `rest`; with `stop_at_word` the first such

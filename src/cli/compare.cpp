@@ -26,9 +26,9 @@ int run(const Command& command, std::vector<std::string> words) {
   if (parsed.rest.size() < 2)
     return report_error(
         {Fault::usage, "compare: give two files, and functions if it is about them; see deeptrace compare --help"});
-  Result<program::Program> a = program::Program::open(parsed.rest[0], own_code_of(parsed.options));
+  Result<program::Program> a = program::Program::open(parsed.rest[0], open_options_of(parsed.options));
   if (!a) return report_error(a.error());
-  Result<program::Program> b = program::Program::open(parsed.rest[1], own_code_of(parsed.options));
+  Result<program::Program> b = program::Program::open(parsed.rest[1], open_options_of(parsed.options));
   if (!b) return report_error(b.error());
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());

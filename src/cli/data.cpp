@@ -22,7 +22,7 @@ int run(const Command& command, std::vector<std::string> words) {
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;
   if (parsed.rest.empty()) return report_error({Fault::usage, "data: no file was given; see deeptrace data --help"});
-  Result<program::Program> program = program::Program::open(parsed.rest.front(), own_code_of(parsed.options));
+  Result<program::Program> program = program::Program::open(parsed.rest.front(), open_options_of(parsed.options));
   if (!program) return report_error(program.error());
   session::DataRequest request;
   request.names.assign(parsed.rest.begin() + 1, parsed.rest.end());

@@ -77,7 +77,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (parsed.rest.empty()) return report_error({Fault::usage, "lines: no file was given; see deeptrace lines --help"});
   if (parsed.rest.size() > (at ? 1 : 2))
     return report_error({Fault::usage, "lines: one file, and one source or --at; see deeptrace lines --help"});
-  Result<program::Program> program = program::Program::open(parsed.rest.front(), own_code_of(parsed.options));
+  Result<program::Program> program = program::Program::open(parsed.rest.front(), open_options_of(parsed.options));
   if (!program) return report_error(program.error());
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());

@@ -1,11 +1,27 @@
 #include "report/survey.h"
 
+#include "binary/archive.h"
 #include "cli/command.h"
 
 namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
+
+/// Archives stand for their members.
+std::vector<std::string> with_members(const std::vector<std::string>& paths) {
+  std::vector<std::string> result;
+  for (const std::string& path : paths) {
+    const Result<MappedFile> file = MappedFile::open(path);
+    if (!file || !binary::is_archive(file->bytes())) {
+      result.push_back(path);
+      continue;
+    }
+    for (const binary::ArchiveMember& member : binary::archive_members(file->bytes()))
+      result.push_back(path + "(" + member.name + ")");
+  }
+  return result;
+}
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace survey", std::string(command.answers));
@@ -18,12 +34,15 @@ int run(const Command& command, std::vector<std::string> words) {
   // The surveys are views into the programs, which must not move.
   std::vector<std::unique_ptr<program::Program>> programs;
   std::vector<session::Survey> files;
-  for (const std::string& path : parsed.rest) {
-    Result<program::Program> opened = program::Program::open(path, own_code_of(parsed.options));
+  program::OpenOptions open_options = open_options_of(parsed.options);
+  open_options.cores = true;
+  for (const std::string& path : with_members(parsed.rest)) {
+    Result<program::Program> opened = program::Program::open(path, open_options);
     if (!opened) return report_error(opened.error());
     programs.push_back(std::make_unique<program::Program>(std::move(*opened)));
     files.push_back(session::survey(*programs.back()));
   }
+  if (files.empty()) return report_error({Fault::input, parsed.rest.front() + ": an archive without members"});
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
   for (const Destination& to : results->destinations()) {

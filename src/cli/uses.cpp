@@ -26,7 +26,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (parsed.rest.size() != (calls ? 1U : 2U))
     return report_error(
         {Fault::usage, "uses: give a file and one name or address, or --syscall; see deeptrace uses --help"});
-  Result<program::Program> program = program::Program::open(parsed.rest.front(), own_code_of(parsed.options));
+  Result<program::Program> program = program::Program::open(parsed.rest.front(), open_options_of(parsed.options));
   if (!program) return report_error(program.error());
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());

@@ -13,6 +13,7 @@ inline std::string_view kind_words(binary::Kind kind) {
     case binary::Kind::executable: return "executable";
     case binary::Kind::position_independent: return "position-independent executable";
     case binary::Kind::shared_library: return "shared library";
+    case binary::Kind::core: return "core file";
   }
   return {};
 }

@@ -28,6 +28,7 @@ std::string hex_bytes(Bytes bytes) {
 std::string_view origin_words(program::Function::Origin origin) {
   switch (origin) {
     case program::Function::Origin::plt: return "linkage stub";
+    case program::Function::Origin::recovered:
     case program::Function::Origin::section: return "no symbol";
     case program::Function::Origin::symbol: break;
   }

@@ -67,6 +67,11 @@ std::string_view yes(bool value) { return value ? "yes" : "no"; }
 /// The lines of a survey: a name and a value for each.
 std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
   const Loading& l = s.loading;
+  if (s.program->elf().kind() == binary::Kind::core) {
+    return {{"kind", fmt::format("{}, {}: what a program left when it died", kind_words(s.program->elf().kind()),
+                                 machine_words(*s.program))},
+            {"bytes", grouped(s.program->elf().file_size())}};
+  }
   std::vector<std::pair<std::string_view, std::string>> result = {
       {"kind", fmt::format("{}, {}", kind_words(s.program->elf().kind()), machine_words(*s.program))},
       {"bytes", grouped(s.program->elf().file_size())},
@@ -113,6 +118,19 @@ class Text {
     bytes(s);
     sections(s);
     functions(s);
+  }
+
+  /// More files than columns have room for: a row each.
+  void many(std::span<const Survey> files) {
+    std::vector<std::vector<std::string>> rows = {{"file", "bytes", "code", "data", "symbols", "debug", "functions"}};
+    using enum ByteUse;
+    for (const Survey& s : files) {
+      const auto use = [&s](ByteUse which) { return s.bytes[static_cast<std::size_t>(which)]; };
+      rows.push_back({printable(s.program->elf().path()), grouped(s.program->elf().file_size()), grouped(use(code)),
+                      grouped(use(data) + use(read_only_data)), grouped(use(symbols)), grouped(use(debug)),
+                      grouped(s.functions)});
+    }
+    table(rows, true);
   }
 
   void several(std::span<const Survey> files) {
@@ -325,7 +343,9 @@ void file_json(JsonWriter& json, const Survey& s) {
 
 void survey_text(Output& out, const Style& style, std::span<const Survey> files) {
   Text text(out, style);
-  files.size() == 1 ? text.one(files[0]) : text.several(files);
+  constexpr std::size_t kMostColumns = 5;
+  if (files.size() == 1) return text.one(files[0]);
+  files.size() <= kMostColumns ? text.several(files) : text.many(files);
 }
 
 void survey_json(Output& out, std::span<const Survey> files) {

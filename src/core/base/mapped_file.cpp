@@ -30,17 +30,34 @@ Result<MappedFile> MappedFile::open(const std::string& path) {
   return MappedFile(path, Bytes(static_cast<const std::uint8_t*>(address), static_cast<std::size_t>(status.st_size)));
 }
 
+MappedFile MappedFile::of(std::string path, std::vector<std::uint8_t> bytes) {
+  MappedFile file(std::move(path), {});
+  file.owned_ = std::move(bytes);
+  file.bytes_ = file.owned_;
+  return file;
+}
+
+void MappedFile::narrow(std::string path, std::size_t offset, std::size_t size) {
+  path_ = std::move(path);
+  bytes_ = bytes_.subspan(offset, size);
+}
+
 MappedFile::MappedFile(MappedFile&& other) noexcept
-    : path_(std::move(other.path_)), bytes_(std::exchange(other.bytes_, {})) {}
+    : path_(std::move(other.path_)),
+      mapping_(std::exchange(other.mapping_, {})),
+      owned_(std::move(other.owned_)),
+      bytes_(std::exchange(other.bytes_, {})) {}
 
 MappedFile& MappedFile::operator=(MappedFile&& other) noexcept {
   std::swap(path_, other.path_);
+  std::swap(mapping_, other.mapping_);
+  std::swap(owned_, other.owned_);
   std::swap(bytes_, other.bytes_);
   return *this;
 }
 
 MappedFile::~MappedFile() {
-  if (!bytes_.empty()) ::munmap(const_cast<std::uint8_t*>(bytes_.data()), bytes_.size());
+  if (!mapping_.empty()) ::munmap(const_cast<std::uint8_t*>(mapping_.data()), mapping_.size());
 }
 
 }  // namespace deeptrace

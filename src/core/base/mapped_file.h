@@ -2,6 +2,7 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "base/byte_reader.h"
 #include "base/result.h"
@@ -13,6 +14,10 @@ class MappedFile {
   /// Maps a regular file whole, read-only and private. Errors (Fault::input): no such file, a directory or
   /// another thing that is not a regular file, no permission, an empty file.
   static Result<MappedFile> open(const std::string& path);
+  /// Bytes that came out of another file; `path` says which in messages.
+  static MappedFile of(std::string path, std::vector<std::uint8_t> bytes);
+  /// Narrows the view to a part: a member of an archive. `path` is its new name.
+  void narrow(std::string path, std::size_t offset, std::size_t size);
 
   MappedFile(MappedFile&& other) noexcept;
   MappedFile& operator=(MappedFile&& other) noexcept;
@@ -24,9 +29,11 @@ class MappedFile {
   [[nodiscard]] const std::string& path() const { return path_; }
 
  private:
-  MappedFile(std::string path, Bytes bytes) : path_(std::move(path)), bytes_(bytes) {}
+  MappedFile(std::string path, Bytes mapping) : path_(std::move(path)), mapping_(mapping), bytes_(mapping) {}
 
   std::string path_;
+  Bytes mapping_;                    ///< to be unmapped
+  std::vector<std::uint8_t> owned_;  ///< in place of a mapping
   Bytes bytes_;
 };
 

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "binary/archive.h"
 #include "binary/compression.h"
 
 namespace deeptrace::binary {
@@ -32,18 +33,50 @@ Error Elf::broken(std::string_view what, std::uint64_t offset) const {
                             " reaches beyond the file's end (" + std::to_string(file_.bytes().size()) + " bytes)"};
 }
 
-Result<Elf> Elf::open(const std::string& path) {
+Result<Elf> Elf::open(const std::string& path, bool cores) {
   Result<MappedFile> file = MappedFile::open(path);
-  if (!file) return file.error();
-  Elf elf(std::move(*file));
-  if (auto error = elf.read()) return *error;
+  if (file) return read(std::move(*file), cores);
+  // "libtide.a(levels.o)", where there is no such file itself.
+  const std::size_t open = path.rfind('(');
+  if (!path.ends_with(')') || open == std::string::npos || open == 0) return file.error();
+  Result<MappedFile> archive = MappedFile::open(path.substr(0, open));
+  if (!archive) return archive.error();
+  const std::string name = path.substr(open + 1, path.size() - open - 2);
+  for (const ArchiveMember& member : archive_members(archive->bytes())) {
+    if (member.name != name) continue;
+    archive->narrow(path, member.offset, member.size);
+    return read(std::move(*archive), cores);
+  }
+  return Error{Fault::input, path + ": the archive has no member of that name; survey lists them"};
+}
+
+Result<Elf> Elf::read(MappedFile file, bool cores) {
+  Elf elf(std::move(file));
+  if (auto error = elf.read_headers(cores)) return *error;
   return elf;
 }
 
-std::optional<Error> Elf::read() {
+void Elf::add_symbols_of(const Elf& other) {
+  std::vector<SymbolTable::Place> places;
+  for (const Section& there : other.sections_) {
+    // Sections go by name and address: the numbers may differ.
+    const auto here = std::ranges::find_if(
+        sections_, [&](const Section& s) { return s.name == there.name && s.address == there.address; });
+    places.push_back({here == sections_.end() ? 0 : here->index, 0, there.name});
+  }
+  symbols_.add(other.symbols_, places);
+}
+
+std::optional<Error> Elf::read_headers(bool cores) {
   const auto refuse = [&](const std::string& why) { return Error{Fault::input, path() + ": " + why}; };
   const Bytes all = file_.bytes();
   constexpr std::uint8_t kMagic[] = {0x7f, 'E', 'L', 'F'};
+  if (is_archive(all)) {
+    const std::vector<ArchiveMember> members = archive_members(all);
+    const std::string first = members.empty() ? "member.o" : members.front().name;
+    return refuse("is an archive of " + std::to_string(members.size()) + " files; give one as '" + path() + "(" +
+                  first + ")'");
+  }
   if (all.size() < 4 || std::memcmp(all.data(), kMagic, 4) != 0)
     return refuse("is not an ELF file (a compiled program)");
   if (all.size() < 20) return broken("the ELF header", 0);
@@ -57,8 +90,8 @@ std::optional<Error> Elf::read() {
                   (wide_ ? "64" : "32") + "-bit); x86 is supported");
   }
   if (all.size() < kSizes[wide_].header) return broken("the ELF header", 0);
-  if (type == kCore) return refuse("is a core file, not a program");
-  if (type != kRelocatable && type != kExecutableFile && type != kDynamic)
+  if (type == kCore && !cores) return refuse("is a core file, not a program");
+  if (type != kCore && type != kRelocatable && type != kExecutableFile && type != kDynamic)
     return refuse("has an unknown ELF file type (" + std::to_string(type) + ")");
   header.skip(4);
   entry_ = word(header);
@@ -78,10 +111,12 @@ std::optional<Error> Elf::read() {
       std::any_of(segments_.begin(), segments_.end(), [](const Segment& s) { return s.type == kInterpreter; });
   kind_ = type == kRelocatable             ? Kind::relocatable
           : type == kExecutableFile        ? Kind::executable
+          : type == kCore                  ? Kind::core
           : has_interpreter || entry_ != 0 ? Kind::position_independent
                                            : Kind::shared_library;
   if (kind_ == Kind::relocatable) lay_out();
-  return read_symbols();
+  read_symbols();
+  return std::nullopt;
 }
 
 std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size) {
@@ -164,49 +199,18 @@ void Elf::lay_out() {
 
 std::uint64_t Elf::word(ByteReader& reader) const { return wide_ ? reader.u64() : reader.u32(); }
 
-Symbol Elf::read_symbol(ByteReader& reader, Bytes strings) const {
-  Symbol symbol;
-  symbol.name = string_at(strings, reader.u32());
-  if (!wide_) {
-    symbol.address = reader.u32();
-    symbol.size = reader.u32();
-  }
-  const std::uint8_t info = reader.u8();
-  symbol.visibility = reader.u8() & 3;
-  symbol.section = reader.u16();
-  if (wide_) {
-    symbol.address = reader.u64();
-    symbol.size = reader.u64();
-  }
-  symbol.type = static_cast<SymbolType>(info & 15);
-  symbol.global = (info >> 4) != 0;
-  symbol.weak = (info >> 4) == 2;
-  symbol.common = symbol.section == 0xfff2;
-  return symbol;
-}
-
-std::optional<Error> Elf::read_symbols() {
+void Elf::read_symbols() {
   const Section* table = nullptr;
   for (const Section& section : sections_) {
     if (section.type == kSymbolTable) table = &section;
     if (section.type == kDynamicSymbols && table == nullptr) table = &section;
   }
-  if (table == nullptr || table->link >= sections_.size()) return std::nullopt;
+  if (table == nullptr || table->link >= sections_.size()) return;
   has_symbol_table_ = table->type == kSymbolTable;
-  const Bytes strings = bytes_of(sections_[table->link]);
-  ByteReader reader(bytes_of(*table));
-  const std::uint64_t count = table->size / kSizes[wide_].symbol;
-  symbols_.reserve(count);
-  for (std::uint64_t i = 0; i < count; ++i) {
-    Symbol symbol = read_symbol(reader, strings);
-    if (symbol.section >= 0xff00) symbol.section = 0;  // absolute, common: no section
-    if (kind_ == Kind::relocatable && symbol.section < sections_.size())
-      symbol.address += sections_[symbol.section].address;
-    if (symbol.type == kSectionSymbol && symbol.section < sections_.size())
-      symbol.name = sections_[symbol.section].name;
-    symbols_.push_back(symbol);
-  }
-  return std::nullopt;
+  std::vector<SymbolTable::Place> places;
+  for (const Section& section : sections_)
+    places.push_back({section.index, kind_ == Kind::relocatable ? section.address : 0, section.name});
+  symbols_.add(bytes_of(*table), bytes_of(sections_[table->link]), wide_, std::move(places));
 }
 
 const Section* Elf::section_named(std::string_view name) const {
@@ -269,7 +273,7 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
     const std::uint64_t symbol_index = wide_ ? info >> 32 : info >> 8;
     if (symbol_index != 0 && symbol_index < symbol_bytes.size() / symbol_size) {
       ByteReader symbol_reader(symbol_bytes, symbol_index * symbol_size);
-      const Symbol symbol = read_symbol(symbol_reader, strings);
+      const Symbol symbol = read_symbol(symbol_reader, strings, wide_);
       relocation.symbol = symbol.name;
       relocation.symbol_value = symbol.address;
       relocation.defined = symbol.section != 0 && symbol.section < sections_.size();

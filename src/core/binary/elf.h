@@ -15,6 +15,7 @@
 
 #include "base/mapped_file.h"
 #include "base/result.h"
+#include "binary/symbols.h"
 
 namespace deeptrace::binary {
 
@@ -29,16 +30,7 @@ enum SectionFlag : std::uint64_t {
   kThreadStorage = 0x400,
   kCompressed = 0x800
 };
-enum SymbolType : std::uint8_t {
-  kNoType = 0,
-  kObject = 1,
-  kFunction = 2,
-  kSectionSymbol = 3,
-  kFile = 4,
-  kThreadLocal = 6,
-  kIndirectFunction = 10
-};
-enum class Kind { relocatable, executable, position_independent, shared_library };
+enum class Kind { relocatable, executable, position_independent, shared_library, core };
 
 struct Section {
   std::string_view name;
@@ -69,18 +61,6 @@ struct Segment {
   std::uint64_t alignment = 0;    ///< bytes
 };
 
-struct Symbol {
-  std::string_view name;
-  std::uint64_t address = 0;
-  std::uint64_t size = 0;  ///< bytes; 0 when the file does not say
-  SymbolType type = kNoType;
-  bool global = false;  ///< or weak
-  bool weak = false;
-  bool common = false;          ///< storage that the linker makes; `address` is its alignment then
-  std::uint8_t visibility = 0;  ///< 0 default, 1 internal, 2 hidden, 3 protected (System V ABI, figure 4-19)
-  std::uint32_t section = 0;    ///< index; 0 when undefined
-};
-
 struct Relocation {
   std::uint64_t address = 0;
   std::uint32_t type = 0;
@@ -101,9 +81,12 @@ struct SectionBytes {
 
 class Elf {
  public:
-  /// Opens an ELF file for x86, of 64 or 32 bits. Errors (Fault::input) name the file, the structure and its offset:
-  /// not ELF, truncated, another machine or byte order, a core file.
-  static Result<Elf> open(const std::string& path);
+  /// Opens an ELF file for x86, of 64 or 32 bits; "libtide.a(levels.o)" is a member of an archive. Errors
+  /// (Fault::input) name the file, the structure and its offset: not ELF, truncated, another machine or byte order; a
+  /// core file unless `cores` lets it through.
+  static Result<Elf> open(const std::string& path, bool cores = false);
+  /// Reads bytes that are an ELF file.
+  static Result<Elf> read(MappedFile file, bool cores = false);
 
   [[nodiscard]] const std::string& path() const { return file_.path(); }
   /// Bytes of the whole file.
@@ -120,8 +103,11 @@ class Elf {
   [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
   [[nodiscard]] const std::vector<Segment>& segments() const { return segments_; }
   /// Symbols of the symbol table, or, where that was stripped, of the dynamic one.
-  [[nodiscard]] const std::vector<Symbol>& symbols() const { return symbols_; }
+  [[nodiscard]] const SymbolTable& symbols() const { return symbols_; }
   [[nodiscard]] bool has_symbol_table() const { return has_symbol_table_; }
+  /// Takes over the symbols of a file with the same sections, which must stay: that of separate debug information. This
+  /// one's own stay in front.
+  void add_symbols_of(const Elf& other);
 
   [[nodiscard]] const Section* section_named(std::string_view name) const;
   /// The allocated section at an address, or null.
@@ -140,15 +126,14 @@ class Elf {
 
  private:
   explicit Elf(MappedFile file) : file_(std::move(file)) {}
-  std::optional<Error> read();
+  std::optional<Error> read_headers(bool cores);
   std::optional<Error> read_sections(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size,
                                      std::uint32_t names);
   std::optional<Error> read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size);
   void lay_out();
-  std::optional<Error> read_symbols();
+  void read_symbols();
   /// An address or size: as wide as the file.
   std::uint64_t word(ByteReader& reader) const;
-  Symbol read_symbol(ByteReader& reader, Bytes strings) const;
   [[nodiscard]] Error broken(std::string_view what, std::uint64_t offset) const;
   [[nodiscard]] std::vector<Relocation> relocations_of(const Section& table) const;
   [[nodiscard]] SectionBytes unpacked(const Section& section) const;
@@ -158,7 +143,7 @@ class Elf {
   std::uint64_t entry_ = 0;
   std::vector<Section> sections_;
   std::vector<Segment> segments_;
-  std::vector<Symbol> symbols_;
+  SymbolTable symbols_;
   std::array<FileRange, 3> headers_{};
   bool has_symbol_table_ = false;
   bool wide_ = true;

@@ -96,9 +96,10 @@ CodeEntries code_entries(const binary::Elf& elf) {
     if (common == commons.end()) continue;
     const Common& rule = common->second;
     const std::uint64_t function = encoded(entry, rule.pointer_encoding, section->address + entry.position());
-    (void)encoded(entry, rule.pointer_encoding & kFormat, 0);
-    if (!entry.good()) continue;
+    const std::uint64_t size = encoded(entry, rule.pointer_encoding & kFormat, 0);
+    if (!entry.good() || function == 0) continue;
     result.functions.push_back(function);
+    result.ranges.push_back({function, function + size});
     if (!rule.augmented || rule.exception_encoding == kOmitted) continue;
     (void)entry.uleb();
     const std::uint64_t table = encoded(entry, rule.exception_encoding, section->address + entry.position());

@@ -7,12 +7,14 @@
 #include <cstdint>
 #include <vector>
 
+#include "base/address_range.h"
 #include "binary/elf.h"
 
 namespace deeptrace::debuginfo {
 
 struct CodeEntries {
   std::vector<std::uint64_t> functions;     ///< first addresses
+  std::vector<AddressRange> ranges;         ///< of the same, in the same order
   std::vector<std::uint64_t> landing_pads;  ///< where a caught exception arrives
 };
 

@@ -47,11 +47,26 @@ bool is_text(Bytes bytes) {
 }
 
 /// Functions that the C and C++ standards, POSIX and the ABIs say do not return.
-constexpr std::string_view kNeverReturn[] = {
-    "exit",          "_exit",         "_Exit",          "abort",           "quick_exit",
-    "__assert_fail", "longjmp",       "siglongjmp",     "__longjmp_chk",   "__stack_chk_fail",
-    "__cxa_throw",   "__cxa_rethrow", "__cxa_bad_cast", "_Unwind_Resume",  "__fortify_fail",
-    "__chk_fail",    "pthread_exit",  "thrd_exit",      "std::terminate()"};
+constexpr std::string_view kNeverReturn[] = {"exit",
+                                             "_exit",
+                                             "_Exit",
+                                             "abort",
+                                             "quick_exit",
+                                             "__assert_fail",
+                                             "longjmp",
+                                             "siglongjmp",
+                                             "__longjmp_chk",
+                                             "__stack_chk_fail",
+                                             "__cxa_throw",
+                                             "__cxa_rethrow",
+                                             "__cxa_bad_cast",
+                                             "_Unwind_Resume",
+                                             "__fortify_fail",
+                                             "__chk_fail",
+                                             "pthread_exit",
+                                             "thrd_exit",
+                                             "std::terminate()",
+                                             "_ZSt9terminatev"};
 
 bool is_never_returning(std::string_view name) {
   return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
@@ -69,7 +84,10 @@ constexpr std::uint64_t kMostEntries = 4096;
 
 CodeScan::CodeScan(const Program& program) : program_(program) {
   for (const Function& function : program.functions()) {
-    if (is_never_returning(function.name)) never_returning_.push_back(function.address);
+    // Linker's names, which are at hand; only stubs have none of their own.
+    const bool never = function.origin == Function::Origin::plt ? is_never_returning(function.name)
+                                                                : is_never_returning(function.symbol());
+    if (never) never_returning_.push_back(function.address);
   }
 }
 
@@ -314,7 +332,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
       return false;
     const auto number = static_cast<std::uint64_t>(operands[1].value);
     return narrow ? std::ranges::find(kFinalCalls32, number) != kFinalCalls32.end()
-                    : std::ranges::find(kFinalCalls64, number) != kFinalCalls64.end();
+                  : std::ranges::find(kFinalCalls64, number) != kFinalCalls64.end();
   }
   return false;
 }

@@ -17,10 +17,16 @@ class LazyName {
  public:
   LazyName() = default;
   LazyName(std::string ready) : text_(new std::string(std::move(ready))) {}  // NOLINT: implicit on purpose
-  /// The view must stay valid.
-  static LazyName of_symbol(std::string_view symbol) {
+  /// The linker's name, which must end with a zero byte and stay where it is.
+  static LazyName of_symbol(const char* symbol) {
     LazyName name;
     name.symbol_ = symbol;
+    return name;
+  }
+  /// The same, and it is shown as it is.
+  static LazyName raw(const char* symbol) {
+    LazyName name = of_symbol(symbol);
+    name.text_ = new std::string(symbol);
     return name;
   }
   LazyName(const LazyName& other) : symbol_(other.symbol_) {
@@ -34,6 +40,8 @@ class LazyName {
   }
   ~LazyName() { delete text_.load(); }
 
+  /// The linker's name; empty where there is none.
+  [[nodiscard]] std::string_view symbol() const { return symbol_; }
   [[nodiscard]] const std::string& str() const {
     const std::string* text = text_.load(std::memory_order_acquire);
     if (text != nullptr) return *text;
@@ -47,7 +55,7 @@ class LazyName {
   friend std::ostream& operator<<(std::ostream& out, const LazyName& name) { return out << name.str(); }
 
  private:
-  std::string_view symbol_;
+  const char* symbol_ = "";
   mutable std::atomic<const std::string*> text_{nullptr};
 };
 

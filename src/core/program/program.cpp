@@ -10,6 +10,8 @@
 
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "program/debug_file.h"
+#include "program/function_finder.h"
 
 namespace deeptrace::program {
 namespace {
@@ -21,15 +23,12 @@ std::string hex(std::uint64_t value) {
   return std::string(text.view());
 }
 
-bool by_address(const Function& a, const Function& b) { return a.address < b.address; }
-
-/// Among symbols of one address the best name: functions before labels, then global, then the one with a size.
-bool better(const binary::Symbol& a, const binary::Symbol& b) {
-  const auto rank = [](const binary::Symbol& s) {
-    return (s.type != binary::kNoType ? 4 : 0) + (s.global ? 2 : 0) + (s.size != 0 ? 1 : 0);
-  };
-  return rank(a) > rank(b);
+/// Among symbols of one address the best name has the highest: functions before labels, then global ones, then those
+/// with a size.
+std::uint8_t rank_of(const binary::Symbol& s) {
+  return static_cast<std::uint8_t>((s.type != binary::kNoType ? 4 : 0) + (s.global ? 2 : 0) + (s.size != 0 ? 1 : 0));
 }
+bool better(const binary::Symbol& a, const binary::Symbol& b) { return rank_of(a) > rank_of(b); }
 
 bool is_printable(std::uint8_t byte) {
   return (byte >= 0x20 && byte < 0x7f) || byte == '\n' || byte == '\t' || byte >= 0xc2;
@@ -53,6 +52,36 @@ std::string readable_string(Bytes bytes) {
   return {reinterpret_cast<const char*>(bytes.data()), size};
 }
 
+/// The first part of the name that a linker's C++ name stands for; empty where that takes more than a look (Itanium C++
+/// ABI, 5.1.3).
+std::string_view first_component(std::string_view symbol) {
+  symbol.remove_prefix(2);
+  if (symbol.starts_with('L')) symbol.remove_prefix(1);
+  if (symbol.starts_with('N')) symbol.remove_prefix(1);
+  while (!symbol.empty() && std::string_view("KVrOR").find(symbol.front()) != std::string_view::npos)
+    symbol.remove_prefix(1);
+  if (symbol.starts_with("St")) return "std";
+  std::size_t size = 0, digits = 0;
+  while (digits < symbol.size() && digits < 4 && std::isdigit(static_cast<unsigned char>(symbol[digits])) != 0)
+    size = size * 10 + static_cast<std::size_t>(symbol[digits++] - '0');
+  if (digits == 0 || size > symbol.size() - digits) return {};
+  const std::string_view name = symbol.substr(digits, size);
+  return name == "_GLOBAL__N_1" ? "(anonymous namespace)" : name;
+}
+
+/// True when `full` is `name` with a signature behind it, and nothing but what qualifies a function behind that.
+bool is_signed(std::string_view full, std::string_view name) {
+  if (!full.starts_with(name) || full.size() <= name.size() || full[name.size()] != '(') return false;
+  std::size_t at = name.size();
+  int depth = 0;
+  do {
+    depth += full[at] == '(' ? 1 : full[at] == ')' ? -1 : 0;
+    ++at;
+  } while (at < full.size() && depth > 0);
+  const std::string_view rest = full.substr(at);
+  return rest.empty() || rest.front() == ' ';
+}
+
 /// The part of a C++ name that its linker's name holds as well: the last name in it, without signature and template
 /// arguments. Empty where that is not certain: operators, and names of the library that have abbreviations.
 std::string identifier_of(std::string_view name) {
@@ -62,9 +91,11 @@ std::string identifier_of(std::string_view name) {
   const std::size_t start = path.rfind("::");
   std::string_view last = start == std::string_view::npos ? path : path.substr(start + 2);
   if (last.starts_with('~')) last.remove_prefix(1);
-  constexpr std::string_view kAbbreviated[] = {"allocator", "basic_string", "string", "basic_istream", "basic_ostream",
-                                               "basic_iostream", "istream", "ostream", "iostream"};
-  const bool plain = std::ranges::all_of(last, [](char c) { return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_'; });
+  constexpr std::string_view kAbbreviated[] = {"allocator",     "basic_string",  "string",
+                                               "basic_istream", "basic_ostream", "basic_iostream",
+                                               "istream",       "ostream",       "iostream"};
+  const bool plain =
+      std::ranges::all_of(last, [](char c) { return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_'; });
   if (!plain || std::ranges::find(kAbbreviated, last) != std::end(kAbbreviated)) return {};
   return std::string(last);
 }
@@ -79,163 +110,55 @@ std::string demangled(std::string_view symbol) {
   return status == 0 && text ? std::string(text.get()) : std::string(symbol);
 }
 
-Result<Program> Program::open(const std::string& path, const OwnCode& rule) {
-  Result<binary::Elf> elf = binary::Elf::open(path);
+Result<Program> Program::open(const std::string& path, const OpenOptions& options) {
+  Result<binary::Elf> elf = binary::Elf::open(path, options.cores);
   if (!elf) return elf.error();
   Program program(std::move(*elf));
-  program.debug_ = debuginfo::DebugInfo(program.elf_);
-  program.lines_ = debuginfo::LineTable::read(program.elf_, program.debug_);
+  program.rule_ = options.own;
+  program.find_debug_information(options.debug_folders);
+  const binary::Elf& debug = program.debug_elf();
+  program.debug_ = debuginfo::DebugInfo(debug, program.supplementary_.get());
+  program.lines_ = debuginfo::LineTable::read(debug, program.debug_);
   program.relocations_ = program.elf_.relocations();
-  program.rule_ = rule;
-  program.find_functions();
+  FoundFunctions found = program::find_functions(program.elf_, program.relocations_, options.linker_names);
+  program.functions_ = std::move(found.functions);
+  program.labels_ = std::move(found.labels);
+  const std::unique_ptr<char, decltype(&std::free)> real(::realpath(path.c_str(), nullptr), &std::free);
+  program.module_ = real ? real.get() : path;
   program.find_objects();
   return program;
 }
 
-void Program::find_functions() {
-  add_symbols();
-  for (const binary::Section& section : elf_.sections()) {
-    if (section.is_code() && section.name.starts_with(".plt")) add_plt(section);
-  }
-  std::stable_sort(functions_.begin(), functions_.end(), by_address);
-  settle_sizes();
-  add_uncovered();
-  const std::unique_ptr<char, decltype(&std::free)> real(::realpath(elf_.path().c_str(), nullptr), &std::free);
-  module_ = real ? real.get() : elf_.path();
-  with_c_start_ = std::ranges::any_of(elf_.symbols(), [](const binary::Symbol& symbol) {
-    return symbol.name == "main" || symbol.name.starts_with("__libc_start_main");
-  });
-}
-
-/// Function symbols, and untyped ones in code sections as hand-written assembly has them: global ones are functions,
-/// local ones are functions when they lie outside all others, and labels inside.
-void Program::add_symbols() {
-  std::vector<binary::Symbol> symbols;
-  std::vector<binary::Symbol> locals;
-  for (const binary::Symbol& symbol : elf_.symbols()) {
-    if (symbol.section == 0 || symbol.section >= elf_.sections().size() || symbol.name.empty()) continue;
-    const binary::Section& section = elf_.sections()[symbol.section];
-    if (!section.is_code() || !section.holds(symbol.address)) continue;
-    if (symbol.type == binary::kFunction || symbol.type == binary::kIndirectFunction ||
-        (symbol.type == binary::kNoType && symbol.global)) {
-      symbols.push_back(symbol);
-    } else if (symbol.type == binary::kNoType) {
-      locals.push_back(symbol);
-    }
-  }
-  std::stable_sort(symbols.begin(), symbols.end(), [](const binary::Symbol& a, const binary::Symbol& b) {
-    return a.address != b.address ? a.address < b.address : better(a, b);
-  });
-  for (const binary::Symbol& local : locals) {
-    const auto after = std::upper_bound(symbols.begin(), symbols.end(), local.address,
-                                        [](std::uint64_t a, const binary::Symbol& s) { return a < s.address; });
-    const bool inside = after != symbols.begin() && (after - 1)->section == local.section &&
-                        ((after - 1)->size == 0 || local.address - (after - 1)->address < (after - 1)->size);
-    if (inside) {
-      labels_.push_back({local.address, local.name});
-    } else {
-      symbols.insert(after, local);
-    }
-  }
-  std::stable_sort(labels_.begin(), labels_.end(),
-                   [](const Label& a, const Label& b) { return a.address < b.address; });
-  for (const binary::Symbol& symbol : symbols) {
-    if (!functions_.empty() && functions_.back().address == symbol.address) continue;
-    Function function;
-    function.name = LazyName::of_symbol(symbol.name);
-    function.symbol = symbol.name;
-    function.typed = symbol.type != binary::kNoType;
-    function.section = symbol.section;
-    function.address = symbol.address;
-    function.size = symbol.size;
-    functions_.push_back(std::move(function));
+/// What was stripped may lie elsewhere.
+void Program::find_debug_information(const std::vector<std::string>& folders) {
+  const bool has_debug = elf_.section_named(".debug_info") != nullptr || elf_.section_named(".zdebug_info") != nullptr;
+  if (!has_debug && elf_.kind() != binary::Kind::relocatable && elf_.kind() != binary::Kind::core)
+    debug_elf_ = find_debug_file(elf_, folders);
+  supplementary_ = find_supplementary_file(debug_elf(), folders);
+  if (elf_.has_symbol_table()) return;
+  if (debug_elf_ != nullptr && debug_elf_->has_symbol_table()) {
+    elf_.add_symbols_of(*debug_elf_);
+  } else if (auto small = small_symbol_file(elf_)) {
+    elf_.add_symbols_of(*small);
+    small_symbols_ = std::move(small);
   }
 }
 
-/// Linkage stubs: each jumps through a GOT slot whose relocation names the function (x86-64 ABI, 5.2).
-void Program::add_plt(const binary::Section& section) {
-  constexpr std::uint64_t kUsualEntry = 16;
-  const std::uint64_t entry = section.entry_size == 0 ? kUsualEntry : section.entry_size;
-  const Bytes code = elf_.bytes_of(section);
-  for (std::uint64_t at = 0; at < code.size();) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at), mode());
-    const std::uint64_t here = section.address + at;
-    at += instruction ? instruction.length : 1;
-    std::uint64_t slot = 0;
-    if (!instruction || isa::flow_of(instruction) != isa::ControlFlow::jump ||
-        !isa::fixed_memory_address(instruction, here, slot))
-      continue;
-    const auto found = std::lower_bound(relocations_.begin(), relocations_.end(), slot,
-                                        [](const binary::Relocation& r, std::uint64_t a) { return r.address < a; });
-    if (found == relocations_.end() || found->address != slot || found->symbol.empty()) continue;
-    Function function;
-    function.name = LazyName::of_symbol(found->symbol);
-    function.origin = Function::Origin::plt;
-    function.section = section.index;
-    function.address = section.address + (here - section.address) / entry * entry;
-    function.size = entry;
-    functions_.push_back(std::move(function));
+/// Asked for `_start` only: an assembly program's is its own.
+bool Program::with_c_start() const {
+  if (!with_c_start_) {
+    const auto starts = [](std::string_view name) { return name == "main" || name.starts_with("__libc_start_main"); };
+    with_c_start_ = std::ranges::any_of(relocations_, [&](const auto& r) { return starts(r.symbol); }) ||
+                    std::ranges::any_of(functions_, [&](const Function& f) {
+                      return starts(f.symbol()) || (f.origin == Function::Origin::recovered && f.name == "main");
+                    });
   }
-}
-
-/// Symbols without a size reach up to the next symbol or the section's end; none reaches over its section's end.
-void Program::settle_sizes() {
-  for (std::size_t i = 0; i < functions_.size(); ++i) {
-    Function& function = functions_[i];
-    const binary::Section& section = elf_.sections()[function.section];
-    const std::uint64_t room = section.address + section.size - function.address;
-    if (function.size == 0) {
-      function.size = room;
-      if (i + 1 < functions_.size() && functions_[i + 1].section == function.section) {
-        function.size = std::min(room, functions_[i + 1].address - function.address);
-      }
-    }
-    function.size = std::min(function.size, room);
-  }
+  return *with_c_start_;
 }
 
 bool Program::only_padding(AddressRange range) const {
   const Bytes bytes = elf_.bytes_at(range.from);
-  const std::uint64_t size = std::min<std::uint64_t>(range.to - range.from, bytes.size());
-  for (std::uint64_t at = 0; at < size;) {
-    if (bytes[at] == 0 || bytes[at] == 0xcc) {
-      ++at;
-      continue;
-    }
-    const isa::Instruction instruction = isa::decode(bytes.subspan(at, size - at), mode());
-    if (!instruction || !isa::does_nothing(instruction)) return false;
-    at += instruction.length;
-  }
-  return true;
-}
-
-/// Code that no symbol covers becomes a piece named after its section, so that a stripped file can be listed whole.
-void Program::add_uncovered() {
-  std::vector<Function> more;
-  for (const binary::Section& section : elf_.sections()) {
-    if (!section.is_code()) continue;
-    std::uint64_t at = section.address;
-    const std::uint64_t end = section.address + section.size;
-    auto next = std::lower_bound(functions_.begin(), functions_.end(), at,
-                                 [](const Function& f, std::uint64_t a) { return f.address < a; });
-    const auto cover = [&](std::uint64_t to) {
-      if (at >= to || only_padding({at, to})) return;
-      Function piece;
-      piece.name = std::string(section.name) + (at == section.address ? "" : "+" + hex(at - section.address));
-      piece.origin = Function::Origin::section;
-      piece.section = section.index;
-      piece.address = at;
-      piece.size = to - at;
-      more.push_back(std::move(piece));
-    };
-    for (; next != functions_.end() && next->address < end; ++next) {
-      cover(next->address);
-      at = std::max(at, next->address + next->size);
-    }
-    cover(end);
-  }
-  functions_.insert(functions_.end(), std::make_move_iterator(more.begin()), std::make_move_iterator(more.end()));
-  std::stable_sort(functions_.begin(), functions_.end(), by_address);
+  return program::only_padding(bytes.first(std::min<std::uint64_t>(range.size(), bytes.size())), mode());
 }
 
 std::optional<debuginfo::SourceLine> Program::source_of(const Function& function) const {
@@ -251,15 +174,18 @@ bool Program::is_own(const Function& function) const {
   const auto source = source_of(function);
   return program::is_own(rule_, module_, !lines_.empty(),
                          source ? std::string_view(source_path(*source)) : std::string_view(), function.name,
-                         with_c_start_);
+                         function.name == "_start" && with_c_start());
 }
 
 void Program::find_objects() {
-  for (const binary::Symbol& symbol : elf_.symbols()) {
-    if (symbol.section == 0 || symbol.section >= elf_.sections().size() || symbol.name.empty()) continue;
+  const binary::SymbolTable& symbols = elf_.symbols();
+  for (std::size_t i = 0; i < symbols.size(); ++i) {
+    const binary::Symbol symbol = symbols.nameless(i);
+    if (symbol.section == 0 || symbol.section >= elf_.sections().size()) continue;
     const binary::Section& section = elf_.sections()[symbol.section];
     if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
-    if (symbol.type == binary::kObject || symbol.type == binary::kNoType) objects_.push_back(symbol);
+    if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
+    if (!symbols[i].name.empty()) objects_.push_back(symbols[i]);
   }
   std::stable_sort(objects_.begin(), objects_.end(), [](const binary::Symbol& a, const binary::Symbol& b) {
     return a.address != b.address ? a.address < b.address : better(b, a);
@@ -280,15 +206,33 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
   const std::string identifier = identifier_of(name);
   for (const Function& function : functions_) {
     // Names need not be made readable where they cannot fit.
-    if (function.symbol.starts_with("_Z") && function.symbol != name &&
-        function.symbol.find(identifier) == std::string_view::npos)
+    if (function.symbol().starts_with("_Z") && function.symbol() != name &&
+        (function.symbol().find(identifier) == std::string_view::npos ||
+         !name.starts_with(first_component(function.symbol()))))
       continue;
     const std::string_view full = function.name;
-    const bool signed_name = full.starts_with(name) && full.size() > name.size() && full[name.size()] == '(';
-    if (function.origin != Function::Origin::plt && (full == name || function.symbol == name || signed_name))
+    const bool signed_name = is_signed(full, name);
+    if (function.origin != Function::Origin::plt && (full == name || function.symbol() == name || signed_name))
       result.push_back(&function);
   }
   return result;
+}
+
+std::string Program::thread_variable(std::int64_t offset) const {
+  constexpr std::uint32_t kThreadSegment = 7;
+  for (const binary::Segment& segment : elf_.segments()) {
+    if (segment.type != kThreadSegment) continue;
+    const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
+    const std::uint64_t size = (segment.memory_size + alignment - 1) / alignment * alignment;
+    const std::uint64_t inside = size + static_cast<std::uint64_t>(offset);
+    if (offset >= 0 || inside >= segment.memory_size) return {};
+    for (const binary::Symbol& symbol : elf_.symbols()) {
+      if (symbol.type != binary::kThreadLocal || symbol.section == 0 || symbol.name.empty()) continue;
+      if (inside < symbol.address || inside - symbol.address >= std::max<std::uint64_t>(symbol.size, 1)) continue;
+      return demangled(symbol.name) + (inside == symbol.address ? "" : "+" + hex(inside - symbol.address));
+    }
+  }
+  return {};
 }
 
 const Label* Program::label_at(std::uint64_t address) const {

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -15,35 +16,12 @@
 #include "debuginfo/debug_info.h"
 #include "debuginfo/line_table.h"
 #include "isa/instruction.h"
-#include "program/lazy_name.h"
+#include "program/function.h"
 #include "program/own_code.h"
 
 namespace deeptrace::program {
 
 using deeptrace::AddressRange;
-
-struct Function {
-  enum class Origin : std::uint8_t {
-    symbol,   ///< a symbol names it
-    plt,      ///< a linkage stub, named after the function that it goes to
-    section,  ///< code that no symbol covers, named after its section
-  };
-  LazyName name;            ///< C++ names demangled
-  std::string_view symbol;  ///< as in the file; empty for other origins
-  Origin origin = Origin::symbol;
-  bool typed = false;         ///< its symbol says that it is a function, as compilers' symbols do
-  std::uint32_t section = 0;  ///< index
-  std::uint64_t address = 0;
-  std::uint64_t size = 0;  ///< bytes
-
-  [[nodiscard]] AddressRange range() const { return {address, address + size}; }
-};
-
-/// A symbol inside a function (`loop:` in assembly).
-struct Label {
-  std::uint64_t address = 0;
-  std::string_view name;
-};
 
 /// What an address refers to.
 struct Reference {
@@ -51,14 +29,24 @@ struct Reference {
   std::string text;  ///< the characters there when it is a readable string, raw
 };
 
+/// How a file is opened.
+struct OpenOptions {
+  OwnCode own;
+  std::vector<std::string> debug_folders;  ///< where separate debug files are looked for, before the system's folder
+  bool linker_names = false;               ///< C++ names as the linker has them
+  bool cores = false;                      ///< core files too
+};
+
 class Program {
  public:
-  static Result<Program> open(const std::string& path, const OwnCode& rule);
+  static Result<Program> open(const std::string& path, const OpenOptions& options);
 
   [[nodiscard]] const binary::Elf& elf() const { return elf_; }
   /// The mode that its code runs in.
   [[nodiscard]] isa::Mode mode() const { return elf_.wide() ? isa::Mode::bits64 : isa::Mode::bits32; }
   [[nodiscard]] const debuginfo::LineTable& lines() const { return lines_; }
+  /// The file that debug information came from: this one, or a separate one.
+  [[nodiscard]] const binary::Elf& debug_elf() const { return debug_elf_ != nullptr ? *debug_elf_ : elf_; }
   /// Units, types, variables; empty where there is no debug information.
   [[nodiscard]] const debuginfo::DebugInfo& debug() const { return debug_; }
   /// By address, without overlaps of equal start.
@@ -76,6 +64,9 @@ class Program {
   [[nodiscard]] std::string place_name(std::uint64_t address) const;
   /// What `address` refers to: code, a linkage stub's or GOT slot's symbol, a variable, a string, a section.
   [[nodiscard]] Reference reference(std::uint64_t address) const;
+  /// The variable of each thread's own that lies `offset` bytes from the thread pointer, which is behind them (ELF
+  /// Handling For Thread-Local Storage, variant II); empty when none of this file's does.
+  [[nodiscard]] std::string thread_variable(std::int64_t offset) const;
   /// What the relocation inside an instruction's bytes refers to, in an object file.
   [[nodiscard]] std::optional<Reference> relocated_reference(std::uint64_t address, std::uint64_t length) const;
   /// The relocation inside an instruction's bytes, or null.
@@ -92,17 +83,16 @@ class Program {
 
  private:
   explicit Program(binary::Elf elf) : elf_(std::move(elf)) {}
-  void find_functions();
-  void add_symbols();
-  void add_plt(const binary::Section& section);
-  void add_uncovered();
-  void settle_sizes();
+  void find_debug_information(const std::vector<std::string>& folders);
   void find_objects();
+  [[nodiscard]] bool with_c_start() const;
 
   binary::Elf elf_;
+  std::unique_ptr<binary::Elf> debug_elf_, supplementary_,
+      small_symbols_;  ///< where separate files have what this one lacks
   OwnCode rule_;
-  std::string module_;         ///< the file's path without links
-  bool with_c_start_ = false;  ///< a C start-up calls main
+  std::string module_;                        ///< the file's path without links
+  mutable std::optional<bool> with_c_start_;  ///< a C start-up calls main
   debuginfo::DebugInfo debug_;
   debuginfo::LineTable lines_;
   std::vector<Function> functions_;

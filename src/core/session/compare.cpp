@@ -229,7 +229,7 @@ class Comparison {
 
  private:
   [[nodiscard]] static std::string key_of(const Function& function, std::map<std::string, int>& seen) {
-    const std::string name = function.symbol.empty() ? function.name.str() : std::string(function.symbol);
+    const std::string name = function.symbol().empty() ? function.name.str() : std::string(function.symbol());
     const int number = seen[name]++;
     return number == 0 ? name : name + "\n" + std::to_string(number);
   }

@@ -1,6 +1,7 @@
 #include "session/data.h"
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/near_names.h"
@@ -83,6 +84,13 @@ class Variables {
   }
 
   [[nodiscard]] const std::vector<Known>& all() const { return known_; }
+  /// The variable that a second name stands for, or null.
+  [[nodiscard]] const Known* alias(std::string_view name) const {
+    const auto found = aliases_.find(name);
+    if (found == aliases_.end()) return nullptr;
+    const auto known = std::ranges::lower_bound(known_, found->second, {}, &Known::address);
+    return known != known_.end() && known->address == found->second ? &*known : nullptr;
+  }
 
  private:
   void add_typed() {
@@ -122,7 +130,10 @@ class Variables {
       if ((section.flags & binary::kAllocated) == 0 || (section.is_code() && symbol.type != binary::kObject)) continue;
       Known known;
       known.address = symbol.address + (thread && !object ? threads.from : 0);
-      if (typed_at_.contains(known.address) || !symbols_at_.insert(known.address).second) continue;
+      if (typed_at_.contains(known.address) || !symbols_at_.insert(known.address).second) {
+        aliases_.emplace(symbol.name, known.address);
+        continue;
+      }
       known.symbol = symbol.name;
       known.name = program::demangled(symbol.name);
       known.in_thread = thread;
@@ -175,6 +186,7 @@ class Variables {
   debuginfo::Types& types_;
   std::vector<Known> known_;
   std::set<std::pair<std::uint64_t, std::string>> places_;
+  std::map<std::string_view, std::uint64_t> aliases_;
   std::set<std::uint64_t> typed_at_, symbols_at_, starts_;
 };
 
@@ -290,6 +302,10 @@ class Listing {
         rows.push_back(std::move(row));
       }
       if (rows.size() != before) return std::nullopt;
+    }
+    if (const Known* known = variables_.alias(wanted)) {
+      rows.push_back(row_of(*known));
+      return std::nullopt;
     }
     if (const auto address = number_in(wanted)) return add_address(wanted, *address, rows);
     std::set<std::string> names;

@@ -289,8 +289,21 @@ class PieceLister::Work {
       row.target = program_.elf().section_offset(target);
       row.target_name = reference.name;
       row.target_text = reference.text;
+    } else if (is_thread_access(instruction)) {
+      relocated_ = {program_.thread_variable(instruction.displacement), {}};
+      row.target_name = relocated_.name;
     }
     return direct;
+  }
+
+  /// fs (gs in 32-bit programs) points to the thread's own block.
+  [[nodiscard]] bool is_thread_access(const isa::Instruction& instruction) const {
+    const int segment = program_.elf().wide() ? isa::kFs : isa::kGs;
+    if (instruction.segment_override() != segment || instruction.displacement_size != 4) return false;
+    const isa::Operands operands = isa::operands_of(instruction);
+    return std::ranges::any_of(operands, [](const isa::Operand& operand) {
+      return operand.kind == isa::Operand::Kind::memory && operand.memory.is_absolute();
+    });
   }
 
   const Program& program_;

@@ -81,7 +81,7 @@ void Modules::load(const process::Tracee& tracee, program::Program main) {
   for (const auto& module : modules_) {
     const bool wanted = !module->system || rule_.all || !rule_.paths.empty();
     if (module->program || !wanted) continue;
-    if (Result<program::Program> opened = program::Program::open(module->path, rule_)) {
+    if (Result<program::Program> opened = program::Program::open(module->path, {rule_, {}, false, false})) {
       module->program = std::make_unique<program::Program>(std::move(*opened));
       module->bias = module->from - lowest_address(module->program->elf());
     }
@@ -118,7 +118,7 @@ const Module* Modules::at(std::uint64_t address) {
   for (const auto& module : modules_) {
     if (address < module->from || address >= module->to) continue;
     if (!module->program) {
-      if (Result<program::Program> opened = program::Program::open(module->path, rule_)) {
+      if (Result<program::Program> opened = program::Program::open(module->path, {rule_, {}, false, false})) {
         module->program = std::make_unique<program::Program>(std::move(*opened));
         module->bias = module->from - lowest_address(module->program->elf());
       }

@@ -93,7 +93,7 @@ class SourceWriter {
     for (const Symbol& symbol : elf_.symbols()) {
       if (symbol.section == 0 || symbol.section >= elf_.sections().size() || symbol.name.empty()) continue;
       if (symbol.type != binary::kSectionSymbol && symbol.type != binary::kFile)
-        symbols_.emplace(std::pair(symbol.section, symbol.address), &symbol);
+        symbols_.emplace(std::pair(symbol.section, symbol.address), symbol);
     }
     if (object_) find_groups();
   }
@@ -184,10 +184,10 @@ class SourceWriter {
   void add_cold_parts() {
     for (std::size_t i = 0; i < ranges_.size(); ++i) {
       const Function* function = program_.function_at(ranges_[i].from);
-      if (function == nullptr || function->symbol.empty()) continue;
-      const std::string start = std::string(function->symbol) + ".cold";
+      if (function == nullptr || function->symbol().empty()) continue;
+      const std::string start = std::string(function->symbol()) + ".cold";
       for (const Function& part : program_.functions()) {
-        if (part.symbol.starts_with(start) && !is_listed(part.address)) ranges_.push_back(part.range());
+        if (part.symbol().starts_with(start) && !is_listed(part.address)) ranges_.push_back(part.range());
       }
     }
   }
@@ -211,7 +211,7 @@ class SourceWriter {
   [[nodiscard]] const Symbol* local_symbol_at(std::uint32_t section, std::uint64_t address) const {
     const auto [from, to] = symbols_.equal_range(std::pair(section, address));
     for (auto at = from; at != to; ++at) {
-      if (!at->second->global && at->second->type != binary::kObject) return at->second;
+      if (!at->second.global && at->second.type != binary::kObject) return &at->second;
     }
     return nullptr;
   }
@@ -438,9 +438,9 @@ class SourceWriter {
   Result<std::string> name_of_code(std::uint64_t from, std::uint64_t target, References& result) {
     if (is_listed(target)) {
       const Function* function = program_.function_at(target);
-      if (function != nullptr && function->address == target && !function->symbol.empty() && !object_) {
-        result.ambiguous |= means_something_else(function->symbol);
-        return quoted(function->symbol);
+      if (function != nullptr && function->address == target && !function->symbol().empty() && !object_) {
+        result.ambiguous |= means_something_else(function->symbol());
+        return quoted(function->symbol());
       }
       return code_label(from, target);
     }
@@ -448,7 +448,7 @@ class SourceWriter {
     if (object_ || function == nullptr || function->address != target) return code_label(from, target);
     if (function->origin == Function::Origin::section)
       return refuse(from, "calls " + function->name.str() + ", code without a symbol");
-    const std::string_view name = function->symbol.empty() ? std::string_view(function->name) : function->symbol;
+    const std::string_view name = function->symbol().empty() ? std::string_view(function->name) : function->symbol();
     result.ambiguous |= means_something_else(name);
     return function->origin == Function::Origin::plt ? quoted(stub_symbol(*function)) + "@PLT" : named(*function);
   }
@@ -463,10 +463,10 @@ class SourceWriter {
 
   std::string named(const Function& function) {
     for (const Symbol& symbol : elf_.symbols()) {
-      if (symbol.address == function.address && symbol.name == function.symbol && !symbol.global)
+      if (symbol.address == function.address && symbol.name == function.symbol() && !symbol.global)
         remark(std::string(symbol.name) + " is local to its file; to link against it, make it global");
     }
-    return quoted(function.symbol);
+    return quoted(function.symbol());
   }
 
   void remark(std::string text) {
@@ -477,8 +477,8 @@ class SourceWriter {
                                    References& result) {
     if (is_listed(target)) {
       const Function* function = program_.function_at(target);
-      if (function != nullptr && function->address == target && !function->symbol.empty())
-        return quoted(function->symbol);
+      if (function != nullptr && function->address == target && !function->symbol().empty())
+        return quoted(function->symbol());
       return code_label(from, target);
     }
     const auto& relocations = program_.relocations();
@@ -491,9 +491,9 @@ class SourceWriter {
         return quoted(symbol->name) + "@GOTPCREL";
     }
     if (const Function* function = program_.function_at(target); function != nullptr && function->address == target) {
-      result.ambiguous |= means_something_else(function->symbol);
+      result.ambiguous |= means_something_else(function->symbol());
       if (function->origin == Function::Origin::plt) return quoted(stub_symbol(*function)) + "@PLT";
-      if (!function->symbol.empty()) return named(*function);
+      if (!function->symbol().empty()) return named(*function);
     }
     if (const Symbol* symbol = symbol_holding(target)) {
       result.ambiguous |= means_something_else(symbol->name);
@@ -542,15 +542,25 @@ class SourceWriter {
     return 0;
   }
 
-  /// The variable that an address lies in.
-  [[nodiscard]] const Symbol* symbol_holding(std::uint64_t address) const {
+  /// The symbol that an address lies in; global ones first.
+  [[nodiscard]] const Symbol* symbol_holding(std::uint64_t address) {
+    if (by_address_.empty()) {
+      for (const Symbol& symbol : elf_.symbols()) {
+        if (symbol.section == 0 || symbol.type == binary::kSectionSymbol || symbol.type == binary::kFile ||
+            symbol.type == binary::kThreadLocal || symbol.name.empty())
+          continue;
+        by_address_.push_back(symbol);
+        longest_ = std::max(longest_, symbol.size);
+      }
+      std::ranges::stable_sort(by_address_, {}, &Symbol::address);
+    }
     const Symbol* best = nullptr;
-    for (const Symbol& symbol : elf_.symbols()) {
-      if (symbol.section == 0 || symbol.type == binary::kSectionSymbol || symbol.type == binary::kFile ||
-          symbol.type == binary::kThreadLocal || symbol.name.empty())
-        continue;
-      if (address != symbol.address && address - symbol.address >= symbol.size) continue;
-      if (best == nullptr || (symbol.global && !best->global)) best = &symbol;
+    for (auto at = std::ranges::upper_bound(by_address_, address, {}, &Symbol::address); at != by_address_.begin();) {
+      --at;
+      if (address - at->address > longest_) break;
+      if (address != at->address && address - at->address >= at->size) continue;
+      // Of equals the first in the file.
+      if (best == nullptr || at->global || !best->global) best = &*at;
     }
     return best;
   }
@@ -570,7 +580,7 @@ class SourceWriter {
     const Function* function = program_.function_at(value);
     const Symbol* symbol = symbol_holding(value);
     std::string name;
-    if (function != nullptr && function->address == value && !function->symbol.empty()) {
+    if (function != nullptr && function->address == value && !function->symbol().empty()) {
       name = named(*function);
     } else if (symbol != nullptr && (into == &result.displacement || symbol->address == value)) {
       name = with_offset(quoted(symbol->name), static_cast<std::int64_t>(value - symbol->address));
@@ -767,7 +777,7 @@ class SourceWriter {
   void head(std::uint32_t section, std::uint64_t address) {
     end_symbols(address);
     const auto [from, to] = symbols_.equal_range(std::pair(section, address));
-    for (auto at = from; at != to; ++at) declare(*at->second);
+    for (auto at = from; at != to; ++at) declare(at->second);
     const auto label = labels_.find(address);
     if (label != labels_.end()) line(label->second + ":");
   }
@@ -901,7 +911,7 @@ class SourceWriter {
         if (place.first != section || place.second > relocation.address) continue;
         const std::uint64_t target = relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend) -
                                      (relocation.address - place.second);
-        if (starts_.count(target) != 0) return label(target) + "-" + quoted(symbol->name);
+        if (starts_.count(target) != 0) return label(target) + "-" + quoted(symbol.name);
       }
     }
     return with_offset(quoted(relocation.symbol), relocation.addend) + "-.";
@@ -915,11 +925,13 @@ class SourceWriter {
   bool object_ = false;
   std::vector<AddressRange> ranges_, pending_;
   std::vector<std::uint32_t> data_sections_;
-  std::multimap<std::pair<std::uint32_t, std::uint64_t>, const Symbol*> symbols_;  ///< by section and address
-  std::map<std::uint64_t, std::vector<Stretch>> stretches_;                        ///< by range
-  std::set<std::uint64_t> starts_;                                                 ///< of listed instructions and data
-  std::map<std::uint64_t, std::string> labels_;                                    ///< of ours
-  std::multimap<std::uint64_t, std::string> ends_;                                 ///< of the symbols that are open
+  std::multimap<std::pair<std::uint32_t, std::uint64_t>, Symbol> symbols_;  ///< by section and address
+  std::vector<Symbol> by_address_;                                          ///< all that have a place
+  std::uint64_t longest_ = 0;                                               ///< of them, bytes
+  std::map<std::uint64_t, std::vector<Stretch>> stretches_;                 ///< by range
+  std::set<std::uint64_t> starts_;                                          ///< of listed instructions and data
+  std::map<std::uint64_t, std::string> labels_;                             ///< of ours
+  std::multimap<std::uint64_t, std::string> ends_;                          ///< of the symbols that are open
   std::map<std::uint64_t, JumpTable> tables_;
   std::map<std::uint64_t, unsigned> copies_;     ///< unnamed data by address: bytes, 0 for strings and tables
   std::map<std::uint32_t, std::string> groups_;  ///< by section

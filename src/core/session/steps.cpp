@@ -902,7 +902,7 @@ std::string signal_name(int signal) {
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   Result<std::string> path = process::find_program(request.launch.program);
   if (!path) return path.error();
-  Result<program::Program> program = program::Program::open(*path, request.own);
+  Result<program::Program> program = program::Program::open(*path, {request.own, {}, false, false});
   if (!program) return program.error();
   if (program->elf().kind() == binary::Kind::relocatable)
     return Error{Fault::program, *path + ": is an object file; link it into a program first"};

@@ -114,6 +114,21 @@ void survey_sections(const Elf& elf, Survey& out) {
     out.sections.push_back({section.name, address, section.size, in_file, section.flags, role.use, role.phrase});
     accounts.add(role.use, section.offset, in_file);
   }
+  for (const binary::Segment& segment : elf.segments()) {
+    if (elf.kind() != binary::Kind::core) break;
+    constexpr std::uint32_t kLoad = 1, kNotes = 4;
+    if (segment.type != kLoad && segment.type != kNotes) continue;
+    const bool memory = segment.type == kLoad;
+    const ByteUse use = memory ? ByteUse::data : ByteUse::notes;
+    std::uint64_t flags = 0;
+    if (memory) flags |= binary::kAllocated;
+    if (memory && (segment.flags & 2) != 0) flags |= binary::kWritable;
+    if (memory && (segment.flags & 1) != 0) flags |= binary::kExecutable;
+    out.sections.push_back({memory ? "(memory)" : "(notes)", segment.address,
+                            memory ? segment.memory_size : segment.file_size, segment.file_size, flags, use,
+                            memory ? "memory of the program when it ended" : "registers, signal, names of files"});
+    accounts.add(use, segment.offset, segment.file_size);
+  }
   out.bytes = accounts.settle();
 }
 

@@ -77,7 +77,7 @@ class Search {
   void add_functions(std::string_view what) {
     for (const Function* function : program_.functions_named(what)) {
       // The part of a function that was split off is reached from the function only.
-      const bool part = function->symbol.find(".cold") != std::string_view::npos && function->symbol != what;
+      const bool part = function->symbol().find(".cold") != std::string_view::npos && function->symbol() != what;
       if (function->origin == Function::Origin::symbol && !part) add_function(*function);
     }
   }
@@ -89,7 +89,7 @@ class Search {
     target_.head.address = program_.elf().section_offset(function.address);
     target_.head.size = function.size;
     target_.ranges.push_back({function.address, function.address + 1});
-    target_.symbols.insert(function.symbol);
+    target_.symbols.insert(function.symbol());
   }
 
   void add_variables(std::string_view what) {
@@ -149,9 +149,9 @@ class Search {
     target_.head.address = address;
     target_.ranges.push_back({address, address + 1});
     const Function* function = program_.function_at(address);
-    if (function != nullptr && function->address == address && !function->symbol.empty()) {
+    if (function != nullptr && function->address == address && !function->symbol().empty()) {
       target_.is_function = true;
-      target_.symbols.insert(function->symbol);
+      target_.symbols.insert(function->symbol());
     }
   }
 
@@ -163,7 +163,8 @@ class Search {
       return std::nullopt;
     }
     for (const Function& function : program_.functions()) {
-      if (function.origin != Function::Origin::section) names_.insert(function.name.str().substr(0, function.name.str().find('(')));
+      if (function.origin != Function::Origin::section)
+        names_.insert(function.name.str().substr(0, function.name.str().find('(')));
     }
     std::string message = what + ": no such function, variable, label or address in " + program_.elf().path();
     const std::vector<std::string> near = near_names(names_, what);

@@ -29,6 +29,10 @@ class Known final : public StateView {
                                                         bool any_index) const;
   /// Goes over an instruction at `address`.
   void step(const isa::Instruction& instruction, std::uint64_t address);
+  /// What was pushed last and not popped again; nothing when it is unknown.
+  [[nodiscard]] std::optional<std::uint64_t> last_pushed() const {
+    return pushed_.empty() ? std::nullopt : pushed_.back();
+  }
   /// The general registers, as bits by number, that the last step wrote; those that a call may change included.
   [[nodiscard]] std::uint32_t written() const { return written_; }
 
