@@ -285,6 +285,24 @@ class Reader {
   const ValueLimits& limits_;
 };
 
+/// Printable characters, line ends and tabs, in UTF-8 (RFC 3629).
+bool is_readable(Bytes bytes) {
+  for (std::size_t at = 0; at < bytes.size();) {
+    const std::uint8_t lead = bytes[at++];
+    if (lead == 0x7f || (lead < 0x20 && lead != '\n' && lead != '\t')) return false;
+    if (lead < 0x80) continue;
+    const int more = lead >= 0xc2 && lead <= 0xdf   ? 1
+                     : (lead & 0xf0) == 0xe0        ? 2
+                     : lead >= 0xf0 && lead <= 0xf4 ? 3
+                                                    : 0;
+    if (more == 0) return false;
+    for (int i = 0; i < more; ++i, ++at) {
+      if (at >= bytes.size() || (bytes[at] & 0xc0) != 0x80) return false;
+    }
+  }
+  return true;
+}
+
 /// Matches ".member" or "[3]" at the start of `path`, which is moved behind it.
 const Value* step(const Value& value, std::string_view& path) {
   if (path.front() == '[') {
@@ -354,9 +372,7 @@ Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerRea
 Shape fitting_shape(Bytes bytes) {
   const auto zero = std::ranges::find(bytes, 0);
   const auto length = zero - bytes.begin();
-  const bool readable = std::all_of(bytes.begin(), zero, [](std::uint8_t b) {
-    return (b >= 0x20 && b < 0x7f) || b == '\n' || b == '\t' || b >= 0xc2 || (b >= 0x80 && b < 0xc0);
-  });
+  const bool readable = is_readable(bytes.first(static_cast<std::size_t>(length)));
   const bool padded = std::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; });
   if (length >= 3 && readable && padded) return {Shape::Kind::text, 1};
   for (const unsigned size : {1U, 2U, 4U, 8U}) {

@@ -26,7 +26,7 @@ class Walk {
       : program_(program), scan_(scan), function_(function), mode_(program.mode()) {}
 
   FrameShape run() {
-    Known entry(mode_);
+    Known entry(mode_, program_.elf().kind() != binary::Kind::relocatable);
     entry.set(isa::kRsp, kEntryStack);
     open_.push_back({function_.address, entry, 0});
     while (!open_.empty()) {

@@ -17,7 +17,8 @@ struct FrameShape {
   std::vector<isa::General> saved;  ///< registers of the caller's that it puts on the stack, in order
 };
 
-/// Follows the code from its start along direct jumps and jump tables' ends; what is reached by neither is left out.
+/// Follows the code from its start along direct jumps and jump tables; what is reached by neither is left out. What a
+/// called function takes off the stack itself, as 32-bit ones that return structures do, is not seen.
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function);
 
 }  // namespace deeptrace::program

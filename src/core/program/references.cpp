@@ -150,7 +150,7 @@ void References::walk(const Function& function, const StateVisitor& visitor) {
   };
   std::array<Constant, 16> constants{};
   const auto pass = [&](bool first) {
-    Known known(program_.mode());
+    Known known(program_.mode(), program_.elf().kind() != binary::Kind::relocatable);
     bool after_end = true;
     each_instruction([&](std::uint64_t address, const isa::Instruction& instruction) {
       if (after_end || joins.contains(address) || program_.label_at(address) != nullptr) {

@@ -256,8 +256,17 @@ class Search {
 
   void look_at(std::uint64_t address, const isa::Instruction& instruction, std::span<const CodeReference> found) {
     if (object()) {
-      const binary::Relocation* relocation = program_.relocation_in(address, instruction.length);
-      if (relocation != nullptr) return look_at(*relocation, address, instruction);
+      // An instruction may hold two: an address in memory, and one as the value that is put there.
+      const auto& all = program_.relocations();
+      auto relocation = std::ranges::lower_bound(all, address, {}, &binary::Relocation::address);
+      const auto first = relocation;
+      for (; relocation != all.end() && relocation->address < address + instruction.length; ++relocation)
+        look_at(*relocation, address, instruction);
+      // Without one only what is counted from the instruction itself means anything yet.
+      std::uint64_t unused = 0;
+      const bool counted = isa::direct_target(instruction, address, unused) ||
+                           (program_.elf().wide() && instruction.modrm_at != 0 && (instruction.modrm & 0xc7) == 5);
+      if (first != relocation || !counted) return;
     }
     std::vector<std::pair<UseKind, std::uint64_t>> told;
     for (const CodeReference& reference : found) {
@@ -318,7 +327,7 @@ class Search {
 
   void look_at(const binary::Relocation& relocation, std::uint64_t address, const isa::Instruction& instruction) {
     const std::int64_t distance = program_.distance_in_addend(relocation, address, instruction.length);
-    const auto offset = offset_in_target(relocation, distance == 0 ? 0 : distance);
+    const auto offset = offset_in_target(relocation, distance);
     if (!offset) return;
     const std::uint64_t address_in = relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend + distance);
     if (relocation.defined &&

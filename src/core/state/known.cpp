@@ -75,6 +75,12 @@ void Known::move_stack(std::int64_t bytes) {
   if ((known_ >> isa::kRsp & 1) != 0) registers_[Reg::rsp] += static_cast<std::uint64_t>(bytes);
 }
 
+bool Known::calls_next(const isa::Instruction& instruction, std::uint64_t address) const {
+  std::uint64_t target = 0;
+  return linked_ && isa::flow_of(instruction) == isa::ControlFlow::call &&
+         isa::direct_target(instruction, address, target) && target == address + instruction.length;
+}
+
 bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address) {
   const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
   if (meaning == isa::meaning::push) {
@@ -93,11 +99,9 @@ bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands
     move_stack(slot_size(instruction));
     forget(operands[0].reg.index);
     if (popped && operands[0].width >= 32) set(static_cast<isa::General>(operands[0].reg.index), *popped);
-  } else if (std::uint64_t target = 0; isa::flow_of(instruction) == isa::ControlFlow::call &&
-                                       isa::direct_target(instruction, address, target) &&
-                                       target == address + instruction.length) {
+  } else if (calls_next(instruction, address)) {
     move_stack(-slot_size(instruction));
-    pushed_.push_back(target);  // a call of what follows, to learn where it is
+    pushed_.push_back(address + instruction.length);
   } else {
     return false;
   }
@@ -142,11 +146,14 @@ void Known::take(const isa::Instruction& instruction) {
 void Known::step(const isa::Instruction& instruction, std::uint64_t address) {
   registers_[Reg::rip] = address;
   written_ = 0;
+  const bool stack_known = (known_ >> isa::kRsp & 1) != 0;
+  const std::uint64_t stack = registers_[Reg::rsp];
   take(instruction);
   switch (isa::flow_of(instruction)) {
     case isa::ControlFlow::call: {
-      std::uint64_t target = 0;
-      if (isa::direct_target(instruction, address, target) && target == address + instruction.length) break;
+      if (calls_next(instruction, address)) break;
+      // The return takes what the call pushed.
+      if (stack_known) set(isa::kRsp, stack);
       known_ &= ~changed_by_call(mode_);
       written_ |= changed_by_call(mode_);
       pushed_.clear();

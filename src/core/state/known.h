@@ -16,7 +16,9 @@ namespace deeptrace::state {
 
 class Known final : public StateView {
  public:
-  explicit Known(isa::Mode mode) : mode_(mode) {}
+  /// `linked`: the targets of calls are final. In an object file they mean nothing yet; in a linked one a call of the
+  /// next instruction is there to learn where it is.
+  explicit Known(isa::Mode mode, bool linked = true) : mode_(mode), linked_(linked) {}
 
   /// Control may have come from anywhere.
   void forget();
@@ -49,7 +51,10 @@ class Known final : public StateView {
   void take(const isa::Instruction& instruction);
   bool push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address);
 
+  [[nodiscard]] bool calls_next(const isa::Instruction& instruction, std::uint64_t address) const;
+
   isa::Mode mode_;
+  bool linked_;
   RegisterSet registers_;
   std::uint32_t known_ = 0;  ///< general registers, bits by number
   std::uint32_t written_ = 0;

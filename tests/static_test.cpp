@@ -1,0 +1,375 @@
+// `lines`, `uses` and `compare`, judged by the compiler's and the assembler's own accounts.
+#include <gtest/gtest.h>
+
+#include <map>
+#include <nlohmann/json.hpp>
+#include <regex>
+#include <set>
+#include <sstream>
+
+#include "program/frame.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+
+json told(const std::vector<std::string>& words, int status = 0) {
+  const Outcome outcome = deeptrace(words);
+  EXPECT_EQ(outcome.status, status) << outcome.err;
+  return outcome.out.empty() ? json() : json::parse(outcome.out);
+}
+
+std::uint64_t number(const json& hex) { return std::stoull(hex.get<std::string>(), nullptr, 16); }
+
+struct Build {
+  std::string compiler, level, dwarf;
+};
+void PrintTo(const Build& b, std::ostream* out) { *out << b.compiler << ' ' << b.level << ' ' << b.dwarf; }
+
+class LineCommand : public testing::TestWithParam<Build> {};
+
+/// Each instruction belongs to the line of the last .loc before it in the compiler's output.
+TEST_P(LineCommand, AreThoseOfTheCompiler) {
+  for (const std::string file :
+       {"demo/tidelog/levels.c", "demo/gauge32/gauge32.c", "demo/buoy/buoy.c", "tests/programs/winding.c"}) {
+    const TempFolder folder;
+    std::vector<std::string> words = {GetParam().compiler, "-g",        GetParam().dwarf, GetParam().level, "-S", "-o",
+                                      folder / "a.s",      source(file)};
+    if (words[0] == "clang") words.push_back("-fno-integrated-as");  // write what GNU as reads
+    ASSERT_EQ(run(words).status, 0);
+    const std::vector<Assembled> all = assemble_with_listing(folder / "a.s", folder / "a.o");
+    const std::string name = std::filesystem::path(file).filename();
+    std::map<std::pair<std::string, std::uint64_t>, unsigned> expected, found;
+    unsigned last = 0;
+    for (const Assembled& one : all) {
+      if (one.line == 0) continue;
+      expected[{one.section, one.offset}] = one.line;
+      last = std::max(last, one.line);
+    }
+    const json lines = told({"lines", "--form", "json", folder / "a.o", name + ":1.." + std::to_string(last)});
+    for (const json& line : lines["lines"]) {
+      std::size_t instructions = 0, bytes = 0;
+      for (const json& range : line["ranges"]) {
+        for (const json& one : range["code"]) {
+          found[{range["section"].get<std::string>(), number(one["address"])}] = line["line"];
+          ++instructions;
+        }
+        bytes += number(range["to"]) - number(range["from"]);
+      }
+      EXPECT_EQ(line["instructions"], instructions) << name << ":" << line["line"];
+      EXPECT_EQ(line["bytes"], bytes) << name << ":" << line["line"];
+    }
+    // Padding that the assembler puts in stands in no listing, and what clang gives line 0 goes to the line before.
+    std::size_t extra = 0;
+    for (const auto& [place, line] : found) extra += expected.contains(place) ? 0 : 1;
+    for (const auto& [place, line] : expected) {
+      ASSERT_TRUE(found.contains(place)) << name << " " << place.first << "+" << place.second << " line " << line;
+      EXPECT_EQ(found[place], line) << name << " " << place.first << "+" << place.second;
+    }
+    EXPECT_LE(extra, found.size() / 7) << name;
+    EXPECT_GT(expected.size(), 50U);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Builds, LineCommand,
+                         testing::Values(Build{"gcc", "-O0", "-gdwarf-5"}, Build{"gcc", "-O1", "-gdwarf-4"},
+                                         Build{"gcc", "-O2", "-gdwarf-5"}, Build{"gcc", "-Os", "-gdwarf-5"},
+                                         Build{"clang", "-O0", "-gdwarf-5"}, Build{"clang", "-O1", "-gdwarf-5"},
+                                         Build{"clang", "-O2", "-gdwarf-4"}, Build{"clang", "-Os", "-gdwarf-5"}));
+
+constexpr std::string_view kInlining =
+    R"(volatile int total; static inline __attribute__((always_inline)) int doubled(int level)
+{
+  total += level * 2; return total;
+}
+static inline __attribute__((always_inline)) int corrected(int level)
+{
+  return doubled(level) - 12;
+}
+int first(int a) { return corrected(a); }
+int second(int a)
+{
+  int sum = doubled(a);
+
+  return sum + corrected(a + 1);
+}
+)";
+
+TEST(LinesOf, InlinedCopiesAreToldWithTheirCalls) {
+  const TempFolder folder;
+  write_file(folder / "a.c", std::string(kInlining));
+  for (const std::string compiler : {"gcc", "clang"}) {
+    ASSERT_EQ(run({compiler, "-g", "-O1", "-c", "-o", folder / "a.o", folder / "a.c"}).status, 0);
+    const json lines = told({"lines", "--form", "json", folder / "a.o", "a.c:3"});
+    std::set<std::string> chains;
+    for (const json& range : lines["lines"][0]["ranges"]) {
+      std::string chain = range["function"];
+      for (const json& call : range["inlined"])
+        chain += ">" + call["function"].get<std::string>() + "@" + std::to_string(call["line"].get<int>());
+      chains.insert(chain);
+    }
+    EXPECT_TRUE(chains.contains("first>corrected@9>doubled@7")) << compiler << json(chains);
+    EXPECT_TRUE(chains.contains("second>doubled@12")) << compiler << json(chains);
+    // The way back agrees.
+    for (const json& range : lines["lines"][0]["ranges"]) {
+      const std::string place =
+          range["function"].get<std::string>() + "+" +
+          std::to_string(number(range["from"]) - number(told({"lines", "--form", "json", "--at", range["function"],
+                                                              folder / "a.o"})["address"]));
+      const json origin = told({"lines", "--form", "json", "--at", place, folder / "a.o"});
+      EXPECT_EQ(origin["line"], 3);
+      EXPECT_EQ(origin["inlined"], range["inlined"]);
+    }
+    EXPECT_EQ(told({"lines", "--form", "json", folder / "a.o", "a.c:13"}, 1)["lines"][0]["nearest"], 14);
+  }
+}
+
+TEST(LinesOf, APageHoldsNothingThatActs) {
+  const TempFolder folder;
+  write_file(folder / "a.c", "int level(void) { /* <script>alert(1)</script> */ return 1; }\n");
+  ASSERT_EQ(run({"gcc", "-g", "-c", "-o", folder / "a.o", folder / "a.c"}).status, 0);
+  ASSERT_EQ(deeptrace({"lines", "--form", "none", "--save", folder / "out", folder / "a.o"}).status, 0);
+  const std::string page = read_file(folder / "out/lines.html");
+  EXPECT_NE(page.find("&lt;script&gt;alert(1)"), std::string::npos);
+  EXPECT_EQ(page.find("<script>alert"), std::string::npos);
+  EXPECT_EQ(page.find("http"), std::string::npos) << "self-contained";
+}
+
+/// How often the instructions of the compiler's output name a symbol.
+std::map<std::string, std::size_t> mentions(const std::filesystem::path& assembly,
+                                            const std::vector<std::string>& names) {
+  std::map<std::string, std::size_t> result;
+  std::istringstream in(read_file(assembly));
+  for (std::string line; std::getline(in, line);) {
+    if (!line.starts_with('\t') || line.starts_with("\t.")) continue;
+    for (const std::string& name : names) {
+      if (std::regex_search(line, std::regex("[^A-Za-z_.]" + name + "([^A-Za-z0-9_]|$)"))) ++result[name];
+    }
+  }
+  return result;
+}
+
+constexpr std::string_view kUsed = R"(
+#include <stdio.h>
+struct mark { int level; short minute; char name[6]; } mark;
+int readings[24];
+static int highest;
+int (*chosen)(int) = NULL;
+extern int station_number;
+int above(int level) { return level > highest; }
+int store(int i, int level) { readings[i] = level; if (above(level)) highest = level; return highest; }
+void note(void) { mark.level = readings[3]; mark.minute += 5; chosen = above; printf("%d %s\n", station_number, mark.name); }
+int sum(void) { int s = 0; for (int i = 0; i < 24; ++i) s += readings[i]; highest++; return s + above(s); }
+)";
+
+TEST(Uses, OfAnObjectAreThoseInTheCompilersOutput) {
+  const std::vector<std::string> names = {"mark", "readings", "highest", "chosen", "station_number", "above", "printf"};
+  for (const std::vector<std::string>& options : {std::vector<std::string>{"gcc", "-O0"},
+                                                  {"gcc", "-O0", "-fno-pic", "-mcmodel=small"},
+                                                  {"gcc", "-O0", "-fPIC"},
+                                                  {"clang", "-O0", "-fno-pic"},
+                                                  {"gcc", "-O0", "-m32", "-fno-pic"},
+                                                  {"gcc", "-O0", "-m32", "-fPIC"}}) {
+    const TempFolder folder;
+    write_file(folder / "a.c", std::string(kUsed));
+    std::vector<std::string> words = options;
+    words.insert(words.end(), {"-S", "-o", folder / "a.s", folder / "a.c"});
+    ASSERT_EQ(run(words).status, 0);
+    ASSERT_EQ(run({options[0],
+                   options.back() == "-m32" || options.size() > 2 ? (options[2] == "-m32" ? "-m32" : "-m64") : "-m64",
+                   "-c", "-o", folder / "a.o", folder / "a.s"})
+                  .status,
+              0);
+    const auto expected = mentions(folder / "a.s", names);
+    for (const std::string& name : names) {
+      const json uses = told({"uses", "--form", "json", folder / "a.o", name});
+      std::size_t found = 0;
+      for (const json& use : uses["uses"]) found += use["in_data"] == false ? 1 : 0;
+      const auto wanted = expected.find(name);
+      EXPECT_EQ(found, wanted == expected.end() ? 0 : wanted->second)
+          << options[0] << " " << options.back() << ": " << name;
+    }
+  }
+}
+
+TEST(Uses, OfLinkedFilesKeepTheirKind) {
+  for (const std::vector<std::string>& options : {std::vector<std::string>{"gcc", "-O1"},
+                                                  {"gcc", "-O1", "-no-pie", "-fno-pic"},
+                                                  {"gcc", "-O1", "-m32"},
+                                                  {"gcc", "-O1", "-m32", "-no-pie", "-fno-pic"},
+                                                  {"clang", "-O1"},
+                                                  {"gcc", "-O1", "-fPIC", "-shared"}}) {
+    const TempFolder folder;
+    write_file(folder / "a.c",
+               std::string(kUsed) + "int station_number = 17;\n" +
+                   (options.back() == "-shared" ? "" : "int main(void) { note(); return store(1, 2) + sum(); }\n"));
+    std::vector<std::string> words = options;
+    words.insert(words.end(), {"-g", "-fno-inline", "-o", folder / "a", folder / "a.c"});
+    ASSERT_EQ(run(words).status, 0);
+    const auto kinds = [&](const std::string& name) {
+      std::set<std::string> result;
+      const json all = told({"uses", "--form", "json", folder / "a", name});
+      for (const json& use : all["uses"]) {
+        if (use["in_data"] == false)
+          result.insert(use["function"].get<std::string>() + " " + use["how"].get<std::string>());
+      }
+      return result;
+    };
+    const std::string where = options[1] + options.back();
+    EXPECT_TRUE(kinds("above").contains("store call")) << where << json(kinds("above"));
+    EXPECT_TRUE(kinds("above").contains("note address")) << where << json(kinds("above"));
+    EXPECT_TRUE(kinds("printf").contains("note call")) << where << json(kinds("printf"));
+    EXPECT_TRUE(kinds("highest").contains("above read")) << where << json(kinds("highest"));
+    EXPECT_TRUE(kinds("highest").contains("store write")) << where << json(kinds("highest"));
+    if (options.back() == "-shared") continue;  // another module's variable may stand in for these
+    EXPECT_TRUE(kinds("mark").contains("note write")) << where << json(kinds("mark"));
+    EXPECT_TRUE(kinds("readings").contains("note read")) << where << json(kinds("readings"));
+    EXPECT_TRUE(kinds("readings").contains("store write") || kinds("readings").contains("store address"))
+        << where << json(kinds("readings"));
+    EXPECT_TRUE(kinds("station_number").contains("note read")) << where;
+  }
+}
+
+TEST(Uses, FindsSystemCallsByTheirNumber) {
+  const TempFolder folder;
+  write_file(folder / "a.s", R"(
+.intel_syntax noprefix
+.globl _start
+_start: mov eax, 1
+ mov edi, 1
+ syscall
+ push 39
+ pop rax
+ syscall
+ xor eax, eax
+ syscall
+ mov eax, [rsp]
+ syscall
+ mov eax, 4
+ int 0x80
+ mov ebx, 60
+ mov eax, ebx
+ syscall
+)");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "a", folder / "a.s"}).status, 0);
+  const auto at = [&](const std::string& name) {
+    std::vector<std::uint64_t> offsets;
+    const json all = told({"uses", "--form", "json", "--syscall", name, folder / "a"});
+    for (const json& use : all["uses"]) offsets.push_back(use["offset"]);
+    return offsets;
+  };
+  EXPECT_EQ(at("write"), (std::vector<std::uint64_t>{10, 31})) << "in both numberings";
+  EXPECT_EQ(at("getpid").size(), 1U);
+  EXPECT_EQ(at("read").size(), 1U);
+  EXPECT_EQ(at("60").size(), 1U);
+  EXPECT_EQ(told({"uses", "--form", "json", "--syscall", "write", folder / "a"})["unknown_calls"], 1);
+  EXPECT_EQ(deeptrace({"uses", "--syscall", "wriet", folder / "a"}).status, 2);
+}
+
+json compared(const std::filesystem::path& a, const std::filesystem::path& b, const std::string& function, int status) {
+  return told({"compare", "--form", "json", a, b, function}, status)["functions"][0];
+}
+
+TEST(Compare, TellsARealChangeFromLayoutAndAllocation) {
+  const TempFolder folder;
+  const std::string before =
+      "int station; int padding(int a) { return a; }\nint level(int a, int b) { return a * 3 + b * station + 7; }\nint "
+      "main(void) { return level(1, 2); }\n";
+  const std::string after =
+      "int other[9]; int station; int padding(int a) { return a * 5 + 2; }\nint level(int a, int b) { return a * 3 + b "
+      "* station + 9; }\nint main(void) { return level(1, 2); }\n";
+  write_file(folder / "a.c", before);
+  write_file(folder / "b.c", after);
+  for (const char* name : {"a", "b"})
+    ASSERT_EQ(run({"gcc", "-O0", "-o", folder / name, folder / (std::string(name) + ".c")}).status, 0);
+  const json level = compared(folder / "a", folder / "b", "level", 1);
+  EXPECT_EQ(level["counts"]["changed"], 1) << level["counts"];
+  EXPECT_EQ(level["counts"]["only_a"].get<int>() + level["counts"]["only_b"].get<int>() +
+                level["counts"]["allocation"].get<int>(),
+            0)
+      << level["counts"];
+  EXPECT_EQ(compared(folder / "a", folder / "b", "main", 0)["same"], true) << "its call goes elsewhere only";
+  write_file(folder / "c.s",
+             ".globl level\n.type level,@function\nlevel: push %rbx\nmov %edi,%ebx\nadd $7,%ebx\nmov %ebx,%eax\npop "
+             "%rbx\nret\n.size level,.-level\n");
+  write_file(folder / "d.s",
+             ".globl level\n.type level,@function\nlevel: push %rbp\nmov %edi,%ebp\nadd $7,%ebp\nmov %ebp,%eax\npop "
+             "%rbp\nret\n.size level,.-level\n");
+  for (const char* name : {"c", "d"})
+    ASSERT_EQ(run({"gcc", "-c", "-o", folder / (std::string(name) + ".o"), folder / (std::string(name) + ".s")}).status,
+              0);
+  const json other = compared(folder / "c.o", folder / "d.o", "level", 0);
+  EXPECT_EQ(other["same"], true);
+  EXPECT_EQ(other["counts"]["allocation"], 5) << other["counts"];
+  EXPECT_EQ(other["a"]["saved"], json({"rbx"}));
+  const json files = told({"compare", "--form", "json", folder / "a", folder / "b"}, 1);
+  EXPECT_EQ(files["summary"]["changed"], 2);
+  EXPECT_EQ(files["summary"]["same"], 1);
+}
+
+/// The deepest stack of each function, as the compiler's unwind directives say it: bytes from the caller's frame, the
+/// return address included.
+std::map<std::string, std::uint64_t> depths(const std::filesystem::path& assembly) {
+  std::map<std::string, std::uint64_t> result;
+  std::istringstream in(read_file(assembly));
+  std::string function;
+  std::int64_t depth = 0;
+  std::vector<std::int64_t> remembered;
+  for (std::string line; std::getline(in, line);) {
+    std::istringstream words(line);
+    std::string word, first;
+    words >> word >> first;
+    if (!line.starts_with('\t') && word.ends_with(':') && !word.starts_with('.'))
+      function = word.substr(0, word.size() - 1), depth = 0;
+    if (word == ".cfi_startproc") depth = 0;
+    if (word == ".cfi_def_cfa_offset") depth = std::stoll(first);
+    if (word == ".cfi_adjust_cfa_offset") depth += std::stoll(first);
+    if (word == ".cfi_remember_state") remembered.push_back(depth);
+    if (word == ".cfi_restore_state") {
+      depth = remembered.back();
+      remembered.pop_back();
+    }
+    result[function] = std::max<std::uint64_t>(result[function], static_cast<std::uint64_t>(depth));
+  }
+  return result;
+}
+
+TEST(Compare, StackFramesAreThoseOfTheCompiler) {
+  std::size_t judged = 0;
+  for (const std::string level : {"-O0", "-O1", "-O2", "-Os"}) {
+    for (const std::string mode : {"-m64", "-m32"}) {
+      for (const std::string file :
+           {"demo/tidelog/levels.c", "demo/gauge32/gauge32.c", "demo/buoy/buoy.c", "demo/station/station.cpp"}) {
+        const TempFolder folder;
+        const std::string compiler = file.ends_with(".cpp") ? "g++" : "gcc";
+        // 32-bit functions that return structures take an argument off the stack themselves: that is not seen.
+        if (compiler == "g++" && mode == "-m32") continue;
+        ASSERT_EQ(run({compiler, level, mode, "-fomit-frame-pointer", "-mno-red-zone", "-S", "-o", folder / "a.s",
+                       source(file)})
+                      .status,
+                  0);
+        ASSERT_EQ(run({compiler, mode, "-c", "-o", folder / "a.o", folder / "a.s"}).status, 0);
+        const auto program = program::Program::open(folder / "a.o", {});
+        ASSERT_TRUE(program);
+        program::CodeScan scan(*program);
+        const auto expected = depths(folder / "a.s");
+        for (const program::Function& function : program->functions()) {
+          const auto found = expected.find(std::string(function.symbol()));
+          if (found == expected.end() || found->second == 0 ||
+              function.symbol().find(".cold") != std::string_view::npos)
+            continue;
+          const auto shape = program::frame_of(*program, scan, function);
+          if (shape.varies || shape.frame_pointer) continue;  // the stack is aligned anew: main of 32 bits
+          EXPECT_EQ(shape.size + (mode == "-m64" ? 8 : 4), found->second) << level << mode << " " << function.name;
+          ++judged;
+        }
+      }
+    }
+  }
+  EXPECT_GT(judged, 300U);
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
