@@ -196,7 +196,8 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
     results.outputs_.push_back(std::make_unique<report::Output>(descriptor));
     results.descriptors_.push_back(descriptor);
     results.names_.push_back(name);
-    results.destinations_.push_back({form, style, results.outputs_.back().get()});
+    results.destinations_.push_back(
+        {form, descriptor == STDOUT_FILENO ? "" : name, style, results.outputs_.back().get()});
   };
   if (parsed.count("save") != 0) {
     results.folder_ = parsed["save"].as<std::string>();

@@ -71,7 +71,8 @@ Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std:
 
 /// The places a command's result goes to: standard output in one form, and files in several.
 struct Destination {
-  std::string form;  ///< text, json, csv
+  std::string form;  ///< text, json, csv, html, svg, png
+  std::string path;  ///< of a file; empty for standard output
   report::Style style;
   report::Output* out = nullptr;
 };

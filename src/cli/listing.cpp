@@ -1,6 +1,7 @@
 #include "report/listing.h"
 
 #include "cli/command.h"
+#include "report/figures.h"
 #include "report/parallel_listing.h"
 #include "session/assembly.h"
 #include "session/source.h"
@@ -9,6 +10,7 @@ namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv", "assembler"};
+constexpr std::string_view kFigures[] = {"svg", "png"};
 
 /// The assembler form stands beside the rows: it has no table that they would share.
 int write_source(const program::Program& program, const session::AssemblyRequest& request, bool fixed,
@@ -27,6 +29,22 @@ std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::S
   if (to.form == "json") return report::listing_json(*to.out);
   if (to.form == "csv") return report::listing_csv(*to.out);
   return report::listing_text(*to.out, to.style, sources);
+}
+
+std::optional<Error> draw(const program::Program& program, const program::Function& function,
+                          std::span<const Destination> destinations, program::SourceText& sources) {
+  constexpr std::size_t kMostBlocks = 60, kPutTogether = 40;
+  for (const Destination& to : destinations) {
+    if (to.form != "svg" && to.form != "png") continue;
+    program::CodeScan scan(program);
+    program::FlowGraph graph = program::flow_graph_of(program, scan, function);
+    if (graph.blocks.size() > kMostBlocks) graph = program::condensed(std::move(graph), kPutTogether);
+    const auto line = program.source_of(function);
+    const auto form = to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png;
+    if (!report::flow_figure(to.path, form, graph, line ? program.source_path(*line) : std::string(), sources))
+      return Error{Fault::input, to.path + ": the figure cannot be written"};
+  }
+  return std::nullopt;
 }
 
 /// Why nothing would be listed, for a file without own code.
@@ -71,19 +89,26 @@ int run(const Command& command, std::vector<std::string> words) {
   const Result<session::ListingPlan> plan = session::plan_listing(*program, request);
   if (!plan) return report_error(plan.error());
 
-  Result<Results> results = Results::open(command, parsed.options, kForms);
+  // One function has a figure: its control flow.
+  const bool one = plan->pieces.size() == 1 && plan->pieces[0].function != nullptr;
+  Result<Results> results =
+      Results::open(command, parsed.options, kForms, one ? std::span(kFigures) : std::span<const std::string_view>());
   if (!results) return report_error(results.error());
   const std::span<const Destination> destinations = results->destinations();
   const int written = write_source(*program, {request.where, request.syntax, request.data_as_code},
                                    parsed.options.count("fixed") != 0, destinations);
   if (written != kFine) return results->close(written);
+  if (one) {
+    if (const auto error = draw(*program, *plan->pieces[0].function, destinations, *sources))
+      return report_error(*error);
+  }
   if (destinations.size() == 1 && destinations[0].form == "text" && report::lists_in_parallel(*plan)) {
     report::list_in_parallel(*plan, *destinations[0].out, destinations[0].style);
     return results->close(kFine);
   }
   std::vector<std::unique_ptr<session::ListingSink>> sinks;
   for (const Destination& to : destinations) {
-    if (to.form != "assembler") sinks.push_back(sink_for(to, *sources));
+    if (to.form == "text" || to.form == "json" || to.form == "csv") sinks.push_back(sink_for(to, *sources));
   }
   if (!sinks.empty()) session::list(*plan, *report::listing_tee(std::move(sinks)));
   return results->close(kFine);

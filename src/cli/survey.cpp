@@ -2,11 +2,13 @@
 
 #include "binary/archive.h"
 #include "cli/command.h"
+#include "report/figures.h"
 
 namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFigures[] = {"svg", "png"};
 
 /// Archives stand for their members.
 std::vector<std::string> with_members(const std::vector<std::string>& paths) {
@@ -43,13 +45,17 @@ int run(const Command& command, std::vector<std::string> words) {
     files.push_back(session::survey(*programs.back()));
   }
   if (files.empty()) return report_error({Fault::input, parsed.rest.front() + ": an archive without members"});
-  Result<Results> results = Results::open(command, parsed.options, kForms);
+  Result<Results> results = Results::open(command, parsed.options, kForms, kFigures);
   if (!results) return report_error(results.error());
   for (const Destination& to : results->destinations()) {
     if (to.form == "json") {
       report::survey_json(*to.out, files);
     } else if (to.form == "csv") {
       report::survey_csv(*to.out, files);
+    } else if (to.form == "svg" || to.form == "png") {
+      const auto form = to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png;
+      if (!report::survey_figure(to.path, form, files))
+        return report_error({Fault::input, to.path + ": the figure cannot be written"});
     } else {
       report::survey_text(*to.out, to.style, files);
     }

@@ -66,10 +66,12 @@ class Text : public ListingSink {
     line(head);
     file_ = function.file;
     line_ = 0;
+    inlined_.clear();
   }
 
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
+    inlined_calls(row);
     if (is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
     row_.clear();
     add_place(row);
@@ -92,6 +94,7 @@ class Text : public ListingSink {
       }
     }
     line(row_.view());
+    cases(row);
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
 
@@ -129,6 +132,46 @@ class Text : public ListingSink {
     row_.add_bytes(bytes.data(), bytes.size());
     if (bytes.size() > 8) row_.drop_last();
     row_.pad_to(start + 24);
+  }
+
+  /// Where an inlined call begins or is come back from; deeper ones further in.
+  void inlined_calls(const ListedInstruction& row) {
+    std::size_t same = 0;
+    while (same < inlined_.size() && same < row.inlined.size() && inlined_[same] == key_of(row.inlined[same])) ++same;
+    if (same == row.inlined.size() && row.inlined.size() < inlined_.size())
+      line(fmt::format("         {}", look(style_, Role::faint,
+                                           row.inlined.empty() ? std::string("back in the function itself")
+                                                               : "back in " + printable(row.inlined.back().name))));
+    for (std::size_t i = same; i < row.inlined.size(); ++i) {
+      const program::Inlined& call = row.inlined[i];
+      std::string words = fmt::format("inlined {}", printable(call.name));
+      if (call.line != 0)
+        words += fmt::format(", called at {}:{}", printable(call.file.substr(call.file.rfind('/') + 1)), call.line);
+      line(fmt::format("         {:{}}{}", "", 2 * i, look(style_, Role::changed, words)));
+    }
+    if (same == row.inlined.size() && same == inlined_.size()) return;
+    inlined_.clear();
+    for (const program::Inlined& call : row.inlined) inlined_.push_back(key_of(call));
+  }
+
+  static std::string key_of(const program::Inlined& call) {
+    return fmt::format("{}\n{}\n{}", call.name, call.file, call.line);
+  }
+
+  /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
+  void cases(const ListedInstruction& row) {
+    for (const session::SwitchCase& one : row.cases) {
+      std::string numbers;
+      for (std::size_t i = 0; i < one.entries.size();) {
+        std::size_t end = i;
+        while (end + 1 < one.entries.size() && one.entries[end + 1] == one.entries[end] + 1) ++end;
+        numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", one.entries[i]);
+        if (end > i) numbers += fmt::format("..{}", one.entries[end]);
+        i = end + 1;
+      }
+      line(fmt::format("{:48}  case {:<12}{}{:#x}  {}", "", numbers, style_.utf8 ? " → " : " -> ", one.target,
+                       printable(one.name)));
+    }
   }
 
   void source_line(const ListedInstruction& row) {
@@ -170,6 +213,7 @@ class Text : public ListingSink {
   program::SourceText& sources_;
   std::string file_;
   std::uint32_t line_ = 0;
+  std::vector<std::string> inlined_;  ///< calls that the last row stood in
   std::set<std::string> missing_;
   LineBuffer row_, bytes_;  ///< the line that is being made, and its bytes where they are coloured
 };
@@ -221,6 +265,31 @@ class Json : public ListingSink {
     json_.key("file").string_or_null(row.file);
     json_.key("line");
     row.line != 0 ? json_.number(row.line) : json_.null();
+    if (!row.inlined.empty()) {
+      json_.key("inlined").begin_array();
+      for (const program::Inlined& call : row.inlined) {
+        json_.begin_object();
+        json_.key("function").string(call.name);
+        json_.key("file").string_or_null(call.file);
+        json_.key("line");
+        call.line != 0 ? json_.number(call.line) : json_.null();
+        json_.end();
+      }
+      json_.end();
+    }
+    if (!row.cases.empty()) {
+      json_.key("cases").begin_array();
+      for (const session::SwitchCase& one : row.cases) {
+        json_.begin_object();
+        json_.key("entries").begin_array();
+        for (const std::uint64_t entry : one.entries) json_.number(entry);
+        json_.end();
+        json_.key("target").hex(one.target);
+        json_.key("target_name").string_or_null(one.name);
+        json_.end();
+      }
+      json_.end();
+    }
     if (!row.label.empty()) json_.key("label").string(row.label);
     if (!row.meaning.empty()) json_.key("meaning").string(row.meaning);
     if (row.content == session::Content::unknown) json_.key("decoded").boolean(false);

@@ -252,6 +252,11 @@ class Text {
     heading("  largest functions");
     for (const session::SurveyedFunction& function : s.largest)
       line(fmt::format("  {:>10}  {}", grouped(function.size), printable(function.name)));
+    if (s.largest_units.size() < 2) return;
+    line("");
+    heading("  largest compile units, by bytes of code");
+    for (const session::SurveyedFunction& unit : s.largest_units)
+      line(fmt::format("  {:>10}  {}", grouped(unit.size), printable(unit.name)));
   }
 
   Output& out_;
@@ -333,6 +338,14 @@ void file_json(JsonWriter& json, const Survey& s) {
     json.key("name").string(function.name);
     json.key("address").hex(function.address);
     json.key("size").number(function.size);
+    json.end();
+  }
+  json.end();
+  json.key("largest_units").begin_array();
+  for (const session::SurveyedFunction& unit : s.largest_units) {
+    json.begin_object();
+    json.key("name").string(unit.name);
+    json.key("size").number(unit.size);
     json.end();
   }
   json.end();

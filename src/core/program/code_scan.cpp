@@ -82,6 +82,21 @@ constexpr std::uint64_t kMostEntries = 4096;
 
 }  // namespace
 
+std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& table, std::uint64_t number) {
+  const std::uint64_t place = table.address + number * table.entry_size;
+  const binary::Relocation* relocation =
+      program.elf().kind() == binary::Kind::relocatable ? program.relocation_in(place, table.entry_size) : nullptr;
+  if (relocation != nullptr) {
+    const std::uint64_t target = relocation->symbol_value + static_cast<std::uint64_t>(relocation->addend);
+    return table.relative ? target - (place - table.address) : target;
+  }
+  ByteReader reader(program.elf().bytes_at(place));
+  const std::uint64_t value = reader.unsigned_of(table.entry_size);
+  if (!reader.good()) return std::nullopt;
+  if (!table.relative) return value;
+  return table.address + static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(value)));
+}
+
 CodeScan::CodeScan(const Program& program) : program_(program) {
   for (const Function& function : program.functions()) {
     // Linker's names, which are at hand; only stubs have none of their own.

@@ -9,6 +9,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string_view>
 #include <vector>
@@ -36,6 +37,10 @@ struct JumpTable {
   bool relative = false;  ///< an entry holds its target's distance from the table
   bool bounded = false;   ///< an instruction compares the index with the number of entries
 };
+
+/// Where entry `number` of a table leads; nothing where the file has no such entry. In an object file the relocation
+/// says it.
+std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& table, std::uint64_t number);
 
 /// Not safe for use by two threads at once; each takes its own.
 class CodeScan {
@@ -86,9 +91,9 @@ class CodeScan {
   bool all_code_ = false;
   std::uint64_t start_ = 0;
   Bytes bytes_;
-  std::vector<std::uint8_t> marks_;  ///< a Mark for each byte
+  std::vector<std::uint8_t> marks_;    ///< a Mark for each byte
   std::vector<std::uint8_t> targets_;  ///< bytes that direct jumps of the one pass go to
-  std::vector<bool> read_;           ///< bytes at which instructions read or write memory
+  std::vector<bool> read_;             ///< bytes at which instructions read or write memory
   std::vector<JumpTable> tables_;
   std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table
   bool unreached_ = false;        ///< the flow did not reach some code

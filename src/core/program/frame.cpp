@@ -70,12 +70,8 @@ class Walk {
     for (const JumpTable& table : scan_.tables_of(function_)) {
       if (table.jump != place.address) continue;
       for (std::uint64_t i = 0; i < table.entries; ++i) {
-        ByteReader reader(program_.elf().bytes_at(table.address + i * table.entry_size));
-        std::uint64_t target = reader.unsigned_of(table.entry_size);
-        if (table.relative)
-          target =
-              table.address + static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(target)));
-        if (reader.good() && holds(target)) open_.push_back({target, place.known, place.changed});
+        const auto target = target_of(program_, table, i);
+        if (target && holds(*target)) open_.push_back({*target, place.known, place.changed});
       }
     }
   }

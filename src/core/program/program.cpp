@@ -69,6 +69,17 @@ std::string_view first_component(std::string_view symbol) {
   return name == "_GLOBAL__N_1" ? "(anonymous namespace)" : name;
 }
 
+/// Names of C++ without the marks of their binary interface: "[abi:cxx11]".
+std::string without_tags(std::string_view name) {
+  std::string result(name);
+  for (std::size_t tag = result.find("[abi:"); tag != std::string::npos; tag = result.find("[abi:", tag)) {
+    const std::size_t end = result.find(']', tag);
+    if (end == std::string::npos) break;
+    result.erase(tag, end + 1 - tag);
+  }
+  return result;
+}
+
 /// True when `full` is `name` with a signature behind it, and nothing but what qualifies a function behind that.
 bool is_signed(std::string_view full, std::string_view name) {
   if (!full.starts_with(name) || full.size() <= name.size() || full[name.size()] != '(') return false;
@@ -210,7 +221,14 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
         (function.symbol().find(identifier) == std::string_view::npos ||
          !name.starts_with(first_component(function.symbol()))))
       continue;
-    const std::string_view full = function.name;
+    std::string_view full = function.name;
+    // "parse[abi:cxx11](int)" goes by "parse" too.
+    std::string untagged;
+    if (const std::size_t tag = full.find("[abi:");
+        tag != std::string_view::npos && name.find("[abi:") == std::string_view::npos) {
+      untagged = without_tags(full);
+      full = untagged;
+    }
     const bool signed_name = is_signed(full, name);
     if (function.origin != Function::Origin::plt && (full == name || function.symbol() == name || signed_name))
       result.push_back(&function);

@@ -114,7 +114,7 @@ class ReferenceCache {
 class PieceLister::Work {
  public:
   Work(const Program& program, const ListingRequest& request)
-      : program_(program), request_(request), scan_(program), references_(program) {}
+      : program_(program), request_(request), scan_(program), references_(program), inlining_(program) {}
 
   void piece(const Piece& piece, ListingSink& sink) {
     sink_ = &sink;
@@ -135,6 +135,10 @@ class PieceLister::Work {
       head.name = head.section;
       head.origin = Function::Origin::section;
     }
+    function_ = piece.function;
+    const debuginfo::DescribedFunction* described =
+        program_.debug().empty() ? nullptr : inlining_.scopes().function_at(start);
+    any_inlined_ = described != nullptr && !described->inlined.empty();
     sink_->begin_function(head);
     ++summary_.functions;
     instructions(piece.range, start);
@@ -231,8 +235,33 @@ class PieceLister::Work {
       row.line = line->line;
     }
     row.label = label_at(address);
+    std::vector<program::Inlined> inlined;
+    if (any_inlined_) inlined = inlining_.at(address);
+    row.inlined = inlined;
+    std::vector<SwitchCase> cases;
+    if (row.kind == isa::ControlFlow::jump && !row.target && function_ != nullptr) cases = cases_of(address);
+    row.cases = cases;
     sink_->instruction(row);
     ++summary_.instructions;
+  }
+
+  /// Where a jump goes through its table; nothing when none was found.
+  std::vector<SwitchCase> cases_of(std::uint64_t jump) {
+    std::vector<SwitchCase> result;
+    // The scan that tells code from data is in use.
+    if (!table_scan_) table_scan_.emplace(program_);
+    for (const program::JumpTable& table : table_scan_->tables_of(*function_)) {
+      if (table.jump != jump) continue;
+      for (std::uint64_t i = 0; i < table.entries; ++i) {
+        const auto target = program::target_of(program_, table, i);
+        if (!target) break;
+        const std::uint64_t shown = program_.elf().section_offset(*target);
+        auto known = std::ranges::find(result, shown, &SwitchCase::target);
+        if (known == result.end()) known = result.insert(result.end(), {{}, shown, program_.reference(*target).name});
+        known->entries.push_back(i);
+      }
+    }
+    return result;
   }
 
   /// Where jumps of the piece arrive: there the flags may come from elsewhere.
@@ -308,7 +337,9 @@ class PieceLister::Work {
 
   const Program& program_;
   const ListingRequest& request_;
-  ListingSink* sink_ = nullptr;  ///< of the piece at hand
+  const Function* function_ = nullptr;  ///< of the piece at hand; may be null
+  bool any_inlined_ = false;            ///< it holds inlined calls
+  ListingSink* sink_ = nullptr;         ///< of the piece at hand
   ListingSummary summary_;
   bool has_lines_ = !program_.lines().empty();
   program::CodeScan scan_;
@@ -319,6 +350,8 @@ class PieceLister::Work {
   TextCache texts_;
   ReferenceCache references_;
   program::Reference relocated_;
+  program::Inlining inlining_;
+  std::optional<program::CodeScan> table_scan_;  ///< for jump tables
 };
 
 std::string_view kind_name(isa::ControlFlow kind) {

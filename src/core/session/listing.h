@@ -3,6 +3,7 @@
 
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -10,6 +11,7 @@
 #include "base/result.h"
 #include "isa/instruction.h"
 #include "isa/text.h"
+#include "program/inlining.h"
 #include "program/program.h"
 
 namespace deeptrace::session {
@@ -44,6 +46,13 @@ enum class Content : std::uint8_t {
   bytes,    ///< other data
 };
 
+/// Entries of a jump table that lead to one place.
+struct SwitchCase {
+  std::vector<std::uint64_t> entries;  ///< numbers, ascending
+  std::uint64_t target = 0;            ///< in an object file: within its section
+  std::string name;                    ///< "main+0x20"
+};
+
 struct ListedInstruction {
   std::uint64_t address = 0;  ///< in an object file: within its section
   std::uint64_t offset = 0;   ///< bytes from the function's start
@@ -56,7 +65,9 @@ struct ListedInstruction {
   std::string_view target_text;         ///< the readable string there, raw; empty when there is none
   std::string_view file;                ///< source path; empty when the instruction belongs to no line
   std::uint32_t line = 0;
-  std::string_view label;  ///< a symbol that stands here
+  std::span<const program::Inlined> inlined;  ///< the inlined calls that it stands in, outermost first
+  std::span<const SwitchCase> cases;          ///< of a jump through a table
+  std::string_view label;                     ///< a symbol that stands here
   std::string_view meaning;
 };
 

@@ -154,6 +154,25 @@ void survey_debug(const program::Program& program, Survey& out) {
   out.compilers.assign(compilers.begin(), compilers.end());
 }
 
+constexpr std::size_t kShown = 10;
+
+void keep_largest(std::vector<SurveyedFunction>& list) {
+  const std::size_t shown = std::min(kShown, list.size());
+  std::ranges::partial_sort(list, list.begin() + static_cast<std::ptrdiff_t>(shown), std::greater<>{},
+                            &SurveyedFunction::size);
+  list.resize(shown);
+}
+
+void survey_units(const program::Program& program, Survey& out) {
+  for (const auto& unit : program.debug().units()) {
+    const bool code = unit->type == debuginfo::UnitType::compile || unit->type == debuginfo::UnitType::split_compile;
+    std::uint64_t size = 0;
+    for (const AddressRange& range : unit->ranges) size += range.size();
+    if (code && size != 0) out.largest_units.push_back({std::string_view(unit->name), 0, size});
+  }
+  keep_largest(out.largest_units);
+}
+
 void survey_symbols(const program::Program& program, Survey& out) {
   const Elf& elf = program.elf();
   out.stripped = !elf.has_symbol_table();
@@ -174,11 +193,7 @@ void survey_symbols(const program::Program& program, Survey& out) {
     out.own_functions += program.is_own(function) ? 1 : 0;
     out.largest.push_back({function.name, elf.section_offset(function.address), function.size});
   }
-  constexpr std::size_t kShown = 10;
-  const std::size_t shown = std::min(kShown, out.largest.size());
-  std::ranges::partial_sort(out.largest, out.largest.begin() + static_cast<std::ptrdiff_t>(shown), std::greater<>{},
-                            &SurveyedFunction::size);
-  out.largest.resize(shown);
+  keep_largest(out.largest);
 }
 
 }  // namespace
@@ -192,6 +207,7 @@ Survey survey(const program::Program& program) {
   survey_sections(elf, out);
   survey_debug(program, out);
   survey_symbols(program, out);
+  survey_units(program, out);
   return out;
 }
 

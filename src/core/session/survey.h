@@ -56,7 +56,9 @@ struct Survey {
   std::vector<std::string> compilers;  ///< as debug information or the compiler's comment names them
   std::vector<SurveyedSection> sections;
   std::array<std::uint64_t, kByteUses> bytes{};  ///< by ByteUse; they add up to the file's size
-  std::vector<SurveyedFunction> largest;         ///< functions, at most ten
+  std::vector<SurveyedFunction>
+      largest_units;                      ///< source files by the bytes of their code, largest first; no addresses
+  std::vector<SurveyedFunction> largest;  ///< functions, at most ten
 };
 
 /// Surveys an opened file; `program` must outlive it.
