@@ -78,6 +78,49 @@ TEST(Elf, ManySectionsAreCountedInTheFirstHeader) {
   EXPECT_NE(elf->section_named(".s65999"), nullptr);
 }
 
+/// A file with very many functions is opened from what was kept of it, to the same functions, until it changes.
+TEST(FunctionIndex, GivesTheSameFunctionsAndNoticesChanges) {
+  const TempFolder folder;
+  ::setenv("XDG_CACHE_HOME", (folder / "cache").c_str(), 1);
+  std::string source = ".text\n";
+  for (std::size_t i = 0; i < program::kManyFunctions + 5; ++i) {
+    const std::string name = "level_" + std::to_string(i);
+    source += name + ":\n.type " + name + ",@function\nret\n.size " + name + ",.-" + name + "\n";
+  }
+  write_file(folder / "a.s", source + ".globl _start\n_start: hlt\ninner: nop\n");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "a", folder / "a.s"}).status, 0);
+  const auto first = Program::open(folder / "a", {});
+  ASSERT_TRUE(first);
+  first->keep_index();
+  ASSERT_FALSE(std::filesystem::is_empty(folder / "cache/deeptrace"));
+  const auto second = Program::open(folder / "a", {});
+  ASSERT_TRUE(second);
+  ASSERT_EQ(second->functions().size(), first->functions().size());
+  for (std::size_t i = 0; i < first->functions().size(); i += 777) {
+    EXPECT_EQ(second->functions()[i].name.str(), first->functions()[i].name.str());
+    EXPECT_EQ(second->functions()[i].range(), first->functions()[i].range());
+  }
+  for (const std::string name : {"level_0", "level_77777", "_start", "level_"}) {
+    const auto a = first->functions_named(name), b = second->functions_named(name);
+    ASSERT_EQ(a.size(), b.size()) << name;
+    if (!a.empty()) {
+      EXPECT_EQ(a[0]->address, b[0]->address) << name;
+    }
+  }
+  const std::uint64_t last = first->functions()[first->functions().size() - 1].address;
+  EXPECT_EQ(second->place_name(last + 1), first->place_name(last + 1));
+  EXPECT_EQ(second->labels().size(), first->labels().size());
+  // Another file in its place.
+  write_file(folder / "a.s", source + ".globl _start\n_start: nop\nhlt\n");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "a", folder / "a.s"}).status, 0);
+  const auto changed = Program::open(folder / "a", {});
+  EXPECT_EQ(changed->functions_named("_start")[0]->size, 2U);
+  // Damage is no reason to fail.
+  for (const auto& entry : std::filesystem::directory_iterator(folder / "cache/deeptrace"))
+    std::filesystem::resize_file(entry.path(), 100);
+  EXPECT_EQ(Program::open(folder / "a", {})->functions().size(), first->functions().size());
+}
+
 TEST(UnwindTable, NamesEveryFunctionThatTheSymbolsName) {
   for (const std::string& path : {demo("tidelog"), demo("tidelog-O2"), fixture("throwing")}) {
     const auto program = Program::open(path, {});

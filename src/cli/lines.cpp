@@ -61,7 +61,9 @@ int run_at(const program::Program& program, const std::string& location, Results
     }
   }
   const bool found = std::ranges::any_of(*origins, [](const auto& origin) { return origin.line != 0; });
-  return results.close(found ? kFine : kNegative);
+  const int status = results.close(found ? kFine : kNegative);
+  program.keep_index();
+  return status;
 }
 
 int run(const Command& command, std::vector<std::string> words) {
@@ -101,7 +103,9 @@ int run(const Command& command, std::vector<std::string> words) {
     if (!lines) return report_error(lines.error());
     found = *lines;
   }
-  return results->close(found == 0 ? kNegative : kFine);
+  const int status = results->close(found == 0 ? kNegative : kFine);
+  program->keep_index();
+  return status;
 }
 
 }  // namespace

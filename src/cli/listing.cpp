@@ -80,9 +80,8 @@ int run(const Command& command, std::vector<std::string> words) {
   request.meaning = parsed.options.count("meaning") != 0;
   request.data_as_code = parsed.options.count("data-as-code") != 0;
   const auto& functions = program->functions();
-  const bool any_own =
-      std::any_of(functions.begin(), functions.end(), [&](const program::Function& f) { return program->is_own(f); });
-  if (request.where.empty() && !any_own) {
+  const auto is_own = [&](const program::Function& f) { return program->is_own(f); };
+  if (request.where.empty() && std::none_of(functions.begin(), functions.end(), is_own)) {
     (void)report_error(nothing_own(*program));
     return kNegative;
   }
@@ -104,14 +103,18 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   if (destinations.size() == 1 && destinations[0].form == "text" && report::lists_in_parallel(*plan)) {
     report::list_in_parallel(*plan, *destinations[0].out, destinations[0].style);
-    return results->close(kFine);
+    const int status = results->close(kFine);
+    program->keep_index();
+    return status;
   }
   std::vector<std::unique_ptr<session::ListingSink>> sinks;
   for (const Destination& to : destinations) {
     if (to.form == "text" || to.form == "json" || to.form == "csv") sinks.push_back(sink_for(to, *sources));
   }
   if (!sinks.empty()) session::list(*plan, *report::listing_tee(std::move(sinks)));
-  return results->close(kFine);
+  const int status = results->close(kFine);
+  program->keep_index();
+  return status;
 }
 
 }  // namespace

@@ -42,7 +42,9 @@ int run(const Command& command, std::vector<std::string> words) {
     if (!summary) return report_error(summary.error());
     found = summary->uses;
   }
-  return results->close(found == 0 ? kNegative : kFine);
+  const int status = results->close(found == 0 ? kNegative : kFine);
+  program->keep_index();
+  return status;
 }
 
 }  // namespace

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -22,14 +23,14 @@ struct InlinedCall {
 };
 
 struct DescribedFunction {
-  std::string name;  ///< with its namespaces
   const Unit* unit = nullptr;
   std::uint64_t entry = 0;  ///< offset of its entry in the unit's section
   std::vector<AddressRange> ranges;
   std::vector<InlinedCall> inlined;  ///< outer ones before those in them
 };
 
-/// Looks functions up by address; a unit is read when its first address is asked for.
+/// Looks functions up by address. A unit is looked over when its first address is asked for, a function is read when it
+/// is the one that was asked for.
 class Scopes {
  public:
   explicit Scopes(const DebugInfo& info) : info_(info), types_(info) {}
@@ -42,17 +43,21 @@ class Scopes {
  private:
   struct Held {
     AddressRange range;
-    std::size_t function;
+    std::uint64_t entry;  ///< offset of the function's entry
   };
   struct UnitFunctions {
-    std::vector<DescribedFunction> functions;
     std::vector<Held> by_address;
+    bool whole = false;  ///< functions inside functions were looked for too
   };
-  const UnitFunctions& functions_of(const Unit& unit);
+  void look_over(const Unit& unit, UnitFunctions& into, bool whole);
+  const Held* held_at(const Unit& unit, std::uint64_t address);
+  const DescribedFunction& described(const Unit& unit, std::uint64_t entry);
 
   const DebugInfo& info_;
   Types types_;
   std::unordered_map<const Unit*, UnitFunctions> units_;
+  std::map<std::pair<const Unit*, std::uint64_t>, DescribedFunction> functions_;
+  const DescribedFunction* last_ = nullptr;  ///< addresses are mostly asked for one behind the other
 };
 
 }  // namespace deeptrace::debuginfo

@@ -240,40 +240,84 @@ std::uint64_t Types::size(TypeId id) {
   return inner == id ? type.size : (*this)[inner].size;
 }
 
-const std::unordered_map<std::uint64_t, std::uint64_t>& Types::parents_of(const Unit& unit) {
-  const auto [place, added] = parents_.try_emplace(&unit);
-  auto& parents = place->second;
-  if (!added) return parents;
-  std::vector<std::uint64_t> open;
+const std::vector<Types::Scope>& Types::scopes_of(const Unit& unit) {
+  constexpr std::size_t kMostUnits = 32;
+  if (scopes_.size() > kMostUnits && !scopes_.contains(&unit)) scopes_.clear();
+  const auto [place, added] = scopes_.try_emplace(&unit);
+  std::vector<Scope>& scopes = place->second;
+  if (!added) return scopes;
+  struct Open {
+    unsigned depth;
+    std::size_t scope;
+  };
+  std::vector<Open> open;
+  const auto close = [&](unsigned depth, std::uint64_t at) {
+    while (!open.empty() && open.back().depth >= depth) {
+      scopes[open.back().scope].end = at;
+      open.pop_back();
+    }
+  };
   for (Cursor cursor(info_, unit); cursor.next();) {
-    open.resize(cursor.depth());
-    if (cursor.depth() > 1) parents.emplace(cursor.entry().offset, open.back());
-    open.push_back(cursor.entry().offset);
-    // Below these nothing has a name of its own to qualify, but code and static variables in functions do.
-    if (!cursor.entry().has_children || cursor.depth() == 0) continue;
+    const Entry& entry = cursor.entry();
+    close(cursor.depth(), entry.offset);
+    if (!entry.has_children || cursor.depth() == 0) continue;
+    const bool function = entry.tag == Tag::subprogram;
+    if (scopes_names(entry.tag)) {
+      const std::int64_t parent = open.empty() ? -1 : static_cast<std::int64_t>(open.back().scope);
+      open.push_back({cursor.depth(), scopes.size()});
+      scopes.push_back({entry.offset, 0, parent, function});
+    }
+    // Below these nothing has a name that could be asked for by itself.
+    if (function || entry.tag == Tag::enumeration_type || entry.tag == Tag::array_type ||
+        entry.tag == Tag::subroutine_type)
+      cursor.skip_children();
   }
-  return parents;
+  close(0, unit.end);
+  return scopes;
+}
+
+std::vector<std::uint64_t> Types::around(const Unit& unit, std::uint64_t offset) {
+  std::vector<std::uint64_t> result;
+  const std::vector<Scope>& scopes = scopes_of(unit);
+  auto after = std::ranges::upper_bound(scopes, offset, {}, &Scope::offset);
+  std::int64_t at = after - scopes.begin() - 1;
+  while (at >= 0 && scopes[static_cast<std::size_t>(at)].end <= offset)
+    at = scopes[static_cast<std::size_t>(at)].parent;
+  if (at >= 0 && scopes[static_cast<std::size_t>(at)].offset == offset)
+    at = scopes[static_cast<std::size_t>(at)].parent;
+  if (at >= 0 && scopes[static_cast<std::size_t>(at)].function) {
+    // The way to it inside the function.
+    std::vector<std::pair<unsigned, std::uint64_t>> open;
+    for (Cursor cursor(info_, unit, scopes[static_cast<std::size_t>(at)].offset); cursor.next();) {
+      const Entry& entry = cursor.entry();
+      while (!open.empty() && open.back().first >= cursor.depth()) open.pop_back();
+      if (entry.offset >= offset) break;
+      if (cursor.depth() > 0 && scopes_names(entry.tag)) open.emplace_back(cursor.depth(), entry.offset);
+    }
+    for (auto scope = open.rbegin(); scope != open.rend(); ++scope) result.push_back(scope->second);
+  }
+  for (; at >= 0; at = scopes[static_cast<std::size_t>(at)].parent)
+    result.push_back(scopes[static_cast<std::size_t>(at)].offset);
+  return result;
 }
 
 std::string Types::qualified_name(const Entry& entry) {
   const auto named = info_.with_attribute(entry, At::name);
   if (!named) return {};
   std::string result(info_.text(*named, At::name));
-  const auto& parents = parents_of(*named->unit);
-  std::uint64_t offset = named->offset;
-  for (int i = 0; i < kDeepest; ++i) {
-    const auto parent = parents.find(offset);
-    if (parent == parents.end()) break;
-    offset = parent->second;
+  std::vector<std::uint64_t> outer_ones = around(*named->unit, named->offset);
+  for (std::size_t i = 0; i < outer_ones.size() && i < kDeepest; ++i) {
     Entry outer;
-    if (!info_.read(*named->unit, offset, outer) || outer.tag == Tag::none) break;
-    if (!scopes_names(outer.tag)) continue;
+    if (!info_.read(*named->unit, outer_ones[i], outer) || outer.tag == Tag::none) break;
     // The enumerators of old enumerations are seen outside.
     if (outer.tag == Tag::enumeration_type && !outer.flag(At::enum_class)) continue;
     // A definition outside of its namespace or class leads back into it.
     const auto declared = info_.with_attribute(outer, At::name);
     const std::string_view name = declared ? info_.text(*declared, At::name) : std::string_view{};
-    if (declared && declared->unit == named->unit) offset = declared->offset;
+    if (declared && declared->unit == named->unit && declared->offset != outer.offset) {
+      outer_ones = around(*declared->unit, declared->offset);
+      outer_ones.insert(outer_ones.begin(), i + 1, 0);  // those that are done
+    }
     if (name.empty() && outer.tag != Tag::name_space) continue;
     result = (name.empty() ? std::string("(anonymous namespace)") : std::string(name)) + "::" + result;
   }

@@ -110,14 +110,21 @@ class Types {
   void add_member(const Entry& entry, Type& type);
   void add_dimensions(const Entry& entry, Type& type);
   void add_parameters(const Entry& entry, Type& type);
-  /// For each entry that is not directly in its unit: the one that it lies in.
-  const std::unordered_map<std::uint64_t, std::uint64_t>& parents_of(const Unit& unit);
+  /// An entry that gives those in it a longer name, and where it ends.
+  struct Scope {
+    std::uint64_t offset = 0, end = 0;
+    std::int64_t parent = -1;  ///< index; -1: directly in the unit
+    bool function = false;     ///< what lies in functions is looked for when it is needed
+  };
+  const std::vector<Scope>& scopes_of(const Unit& unit);
+  /// Offsets of the entries around the one at `offset` that count for its name, innermost first.
+  std::vector<std::uint64_t> around(const Unit& unit, std::uint64_t offset);
   std::string declaration(TypeId id, std::string inner, int depth);
 
   const DebugInfo& info_;
   std::deque<Slot> slots_;
   std::map<std::pair<const Unit*, std::uint64_t>, TypeId> ids_;
-  std::unordered_map<const Unit*, std::unordered_map<std::uint64_t, std::uint64_t>> parents_;
+  std::unordered_map<const Unit*, std::vector<Scope>> scopes_;
 };
 
 }  // namespace deeptrace::debuginfo

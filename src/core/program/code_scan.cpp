@@ -68,10 +68,6 @@ constexpr std::string_view kNeverReturn[] = {"exit",
                                              "std::terminate()",
                                              "_ZSt9terminatev"};
 
-bool is_never_returning(std::string_view name) {
-  return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
-}
-
 /// The kernel's calls that do not come back: exit, exit_group, sigreturn, rt_sigreturn (Linux, asm/unistd_64.h and
 /// asm/unistd_32.h).
 constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
@@ -97,14 +93,7 @@ std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& 
   return table.address + static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(value)));
 }
 
-CodeScan::CodeScan(const Program& program) : program_(program) {
-  for (const Function& function : program.functions()) {
-    // Linker's names, which are at hand; only stubs have none of their own.
-    const bool never = function.origin == Function::Origin::plt ? is_never_returning(function.name)
-                                                                : is_never_returning(function.symbol());
-    if (never) never_returning_.push_back(function.address);
-  }
-}
+CodeScan::CodeScan(const Program& program) : program_(program) {}
 
 isa::Instruction CodeScan::decode(std::uint64_t address) const {
   return isa::decode(bytes_.subspan(address - start_), program_.mode());

@@ -85,7 +85,6 @@ class CodeScan {
   const Program& program_;
   isa::Mode mode_ = program_.mode();
   bool object_ = program_.elf().kind() == binary::Kind::relocatable;
-  std::vector<std::uint64_t> never_returning_;  ///< functions, in order
   std::vector<Stretch> stretches_;
   const Function* function_ = nullptr;  ///< the one that was looked at last
   bool all_code_ = false;

@@ -131,12 +131,9 @@ Result<Program> Program::open(const std::string& path, const OpenOptions& option
   program.debug_ = debuginfo::DebugInfo(debug, program.supplementary_.get());
   program.lines_ = debuginfo::LineTable::read(debug, program.debug_);
   program.relocations_ = program.elf_.relocations();
-  FoundFunctions found = program::find_functions(program.elf_, program.relocations_, options.linker_names);
-  program.functions_ = std::move(found.functions);
-  program.labels_ = std::move(found.labels);
+  program.find_functions(options.linker_names);
   const std::unique_ptr<char, decltype(&std::free)> real(::realpath(path.c_str(), nullptr), &std::free);
   program.module_ = real ? real.get() : path;
-  program.find_objects();
   return program;
 }
 
@@ -155,14 +152,31 @@ void Program::find_debug_information(const std::vector<std::string>& folders) {
   }
 }
 
+void Program::find_functions(bool linker_names) {
+  // Few symbols make few functions.
+  const bool may_be_many = elf_.symbols().size() >= kManyFunctions && elf_.has_symbol_table() && !linker_names;
+  if (may_be_many) index_ = FunctionIndex::find(elf_);
+  if (index_ != nullptr) {
+    functions_ = FunctionList(index_->size(), [index = index_](std::size_t number) { return index->function(number); });
+    labels_ = index_->labels();
+    return;
+  }
+  FoundFunctions found = program::find_functions(elf_, relocations_, linker_names);
+  functions_ = FunctionList(std::move(found.functions));
+  labels_ = std::move(found.labels);
+}
+
+void Program::keep_index() const {
+  if (index_ == nullptr && functions_.size() >= kManyFunctions && elf_.has_symbol_table())
+    FunctionIndex::keep(elf_, functions_, labels_);
+}
+
 /// Asked for `_start` only: an assembly program's is its own.
 bool Program::with_c_start() const {
   if (!with_c_start_) {
     const auto starts = [](std::string_view name) { return name == "main" || name.starts_with("__libc_start_main"); };
     with_c_start_ = std::ranges::any_of(relocations_, [&](const auto& r) { return starts(r.symbol); }) ||
-                    std::ranges::any_of(functions_, [&](const Function& f) {
-                      return starts(f.symbol()) || (f.origin == Function::Origin::recovered && f.name == "main");
-                    });
+                    !functions_named("main").empty() || !functions_named("__libc_start_main").empty();
   }
   return *with_c_start_;
 }
@@ -188,50 +202,69 @@ bool Program::is_own(const Function& function) const {
                          function.name == "_start" && with_c_start());
 }
 
-void Program::find_objects() {
-  const binary::SymbolTable& symbols = elf_.symbols();
-  for (std::size_t i = 0; i < symbols.size(); ++i) {
-    const binary::Symbol symbol = symbols.nameless(i);
-    if (symbol.section == 0 || symbol.section >= elf_.sections().size()) continue;
-    const binary::Section& section = elf_.sections()[symbol.section];
-    if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
-    if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
-    if (!symbols[i].name.empty()) objects_.push_back(symbols[i]);
-  }
-  std::stable_sort(objects_.begin(), objects_.end(), [](const binary::Symbol& a, const binary::Symbol& b) {
-    return a.address != b.address ? a.address < b.address : better(b, a);
+const std::vector<binary::Symbol>& Program::objects() const {
+  std::call_once(objects_->found, [this] {
+    const binary::SymbolTable& symbols = elf_.symbols();
+    for (std::size_t i = 0; i < symbols.size(); ++i) {
+      const binary::Symbol symbol = symbols.nameless(i);
+      if (symbol.section == 0 || symbol.section >= elf_.sections().size()) continue;
+      const binary::Section& section = elf_.sections()[symbol.section];
+      if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
+      if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
+      if (*symbols.name_at(i) != 0) objects_->symbols.push_back(symbols[i]);
+    }
+    std::ranges::stable_sort(objects_->symbols, [](const binary::Symbol& a, const binary::Symbol& b) {
+      return a.address != b.address ? a.address < b.address : better(b, a);
+    });
   });
+  return objects_->symbols;
 }
 
 const Function* Program::function_at(std::uint64_t address) const {
-  auto after = std::upper_bound(functions_.begin(), functions_.end(), address,
-                                [](std::uint64_t a, const Function& f) { return a < f.address; });
-  if (after == functions_.begin()) return nullptr;
-  const Function& function = *(after - 1);
+  std::size_t after = 0;
+  if (index_ != nullptr) {
+    after = index_->at_or_behind(address + 1);
+  } else {
+    after =
+        static_cast<std::size_t>(std::upper_bound(functions_.begin(), functions_.end(), address,
+                                                  [](std::uint64_t a, const Function& f) { return a < f.address; }) -
+                                 functions_.begin());
+  }
+  if (after == 0) return nullptr;
+  const Function& function = functions_[after - 1];
   return function.range().holds(address) ? &function : nullptr;
+}
+
+bool Program::goes_by(const Function& function, std::string_view name) const {
+  if (function.origin == Function::Origin::plt) return false;
+  // Names need not be made readable where they cannot fit.
+  const std::string_view symbol = function.symbol();
+  if (symbol == name) return true;
+  if (symbol.starts_with("_Z") && !name.starts_with(first_component(symbol))) return false;
+  std::string_view full = function.name;
+  // "parse[abi:cxx11](int)" goes by "parse" too.
+  std::string untagged;
+  if (full.find("[abi:") != std::string_view::npos && name.find("[abi:") == std::string_view::npos) {
+    untagged = without_tags(full);
+    full = untagged;
+  }
+  return full == name || is_signed(full, name);
 }
 
 std::vector<const Function*> Program::functions_named(std::string_view name) const {
   std::vector<const Function*> result;
   if (name.empty()) return result;
   const std::string identifier = identifier_of(name);
-  for (const Function& function : functions_) {
-    // Names need not be made readable where they cannot fit.
-    if (function.symbol().starts_with("_Z") && function.symbol() != name &&
-        (function.symbol().find(identifier) == std::string_view::npos ||
-         !name.starts_with(first_component(function.symbol()))))
-      continue;
-    std::string_view full = function.name;
-    // "parse[abi:cxx11](int)" goes by "parse" too.
-    std::string untagged;
-    if (const std::size_t tag = full.find("[abi:");
-        tag != std::string_view::npos && name.find("[abi:") == std::string_view::npos) {
-      untagged = without_tags(full);
-      full = untagged;
+  if (index_ != nullptr && !identifier.empty() && !name.starts_with("unnamed_") && !name.starts_with('.')) {
+    for (const std::size_t number : index_->with_word(identifier)) {
+      if (goes_by(functions_[number], name)) result.push_back(&functions_[number]);
     }
-    const bool signed_name = is_signed(full, name);
-    if (function.origin != Function::Origin::plt && (full == name || function.symbol() == name || signed_name))
-      result.push_back(&function);
+    return result;
+  }
+  for (const Function& function : functions_) {
+    const std::string_view symbol = function.symbol();
+    const bool cannot = symbol.starts_with("_Z") && symbol != name && symbol.find(identifier) == std::string_view::npos;
+    if (!cannot && goes_by(function, name)) result.push_back(&function);
   }
   return result;
 }
@@ -281,9 +314,9 @@ Reference Program::reference(std::uint64_t address) const {
   }
   const binary::Section* section = elf_.section_at(address);
   if (section == nullptr) return {};
-  auto after = std::upper_bound(objects_.begin(), objects_.end(), address,
-                                [](std::uint64_t a, const binary::Symbol& s) { return a < s.address; });
-  if (after != objects_.begin()) {
+  const std::vector<binary::Symbol>& known = objects();
+  auto after = std::ranges::upper_bound(known, address, {}, &binary::Symbol::address);
+  if (after != known.begin()) {
     const binary::Symbol& object = *(after - 1);
     if (address == object.address || address - object.address < object.size) {
       const std::uint64_t offset = address - object.address;

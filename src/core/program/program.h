@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -17,6 +18,8 @@
 #include "debuginfo/line_table.h"
 #include "isa/instruction.h"
 #include "program/function.h"
+#include "program/function_index.h"
+#include "program/function_list.h"
 #include "program/own_code.h"
 
 namespace deeptrace::program {
@@ -50,7 +53,9 @@ class Program {
   /// Units, types, variables; empty where there is no debug information.
   [[nodiscard]] const debuginfo::DebugInfo& debug() const { return debug_; }
   /// By address, without overlaps of equal start.
-  [[nodiscard]] const std::vector<Function>& functions() const { return functions_; }
+  [[nodiscard]] const FunctionList& functions() const { return functions_; }
+  /// Keeps what opening a large file took in the user's cache folder, for the next time. For when all answers are out.
+  void keep_index() const;
   [[nodiscard]] const Function* function_at(std::uint64_t address) const;
   /// True for the developer's own code.
   [[nodiscard]] bool is_own(const Function& function) const;
@@ -83,8 +88,10 @@ class Program {
 
  private:
   explicit Program(binary::Elf elf) : elf_(std::move(elf)) {}
+  void find_functions(bool linker_names);
   void find_debug_information(const std::vector<std::string>& folders);
-  void find_objects();
+  [[nodiscard]] const std::vector<binary::Symbol>& objects() const;
+  [[nodiscard]] bool goes_by(const Function& function, std::string_view name) const;
   [[nodiscard]] bool with_c_start() const;
 
   binary::Elf elf_;
@@ -95,9 +102,15 @@ class Program {
   mutable std::optional<bool> with_c_start_;  ///< a C start-up calls main
   debuginfo::DebugInfo debug_;
   debuginfo::LineTable lines_;
-  std::vector<Function> functions_;
+  std::shared_ptr<const FunctionIndex> index_;  ///< of large files that were opened before
+  FunctionList functions_;
   std::vector<Label> labels_;
-  std::vector<binary::Symbol> objects_;          ///< variables, by address
+  /// Variables, by address; found when the first is asked for.
+  struct Objects {
+    std::once_flag found;
+    std::vector<binary::Symbol> symbols;
+  };
+  std::unique_ptr<Objects> objects_ = std::make_unique<Objects>();
   std::vector<binary::Relocation> relocations_;  ///< by address
 };
 
