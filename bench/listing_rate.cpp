@@ -56,7 +56,7 @@ void list(benchmark::State& state, bool json) {
     const int null = ::open("/dev/null", O_WRONLY);
     report::Output out(null);
     program::SourceText sources;
-    const auto sink = json ? report::listing_json(out) : report::listing_text(out, {}, sources);
+    const auto sink = json ? report::listing_json(out) : report::listing_text(out, {}, &sources);
     (void)session::list(*session::plan_listing(library(), {}), *sink);
     out.flush();
     ::close(null);

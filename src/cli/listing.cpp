@@ -25,7 +25,7 @@ int write_source(const program::Program& program, const session::AssemblyRequest
   return kFine;
 }
 
-std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::SourceText& sources) {
+std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::SourceText* sources) {
   if (to.form == "json") return report::listing_json(*to.out);
   if (to.form == "csv") return report::listing_csv(*to.out);
   return report::listing_text(*to.out, to.style, sources);
@@ -58,6 +58,7 @@ Error nothing_own(const program::Program& program) {
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace listing", std::string(command.answers));
   options.add_options("Listing")("meaning", "say in a sentence what each instruction does")(
+      "without-source", "leave the source lines out of the text")(
       "data-as-code", "decode data among code too, as if it were instructions")(
       "fixed", "with --form assembler: everything outside stays a number, so that the assembled bytes are the file's");
   add_code_options(options);
@@ -107,9 +108,11 @@ int run(const Command& command, std::vector<std::string> words) {
     program->keep_index();
     return status;
   }
+  const bool with_source = parsed.options.count("without-source") == 0;
   std::vector<std::unique_ptr<session::ListingSink>> sinks;
   for (const Destination& to : destinations) {
-    if (to.form == "text" || to.form == "json" || to.form == "csv") sinks.push_back(sink_for(to, *sources));
+    if (to.form == "text" || to.form == "json" || to.form == "csv")
+      sinks.push_back(sink_for(to, with_source ? &*sources : nullptr));
   }
   if (!sinks.empty()) session::list(*plan, *report::listing_tee(std::move(sinks)));
   const int status = results->close(kFine);

@@ -44,9 +44,10 @@ std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? s
 
 class Text : public ListingSink {
  public:
-  Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
+  Text(Output& out, Style style, program::SourceText* sources) : out_(out), style_(style), sources_(sources) {}
 
   void begin(const ListedFile& file) override {
+    binary_ = file.program->elf().path();
     const std::size_t others = file.functions_all - std::min(file.functions, file.functions_all);
     line(fmt::format("{}   {}, {}   {} of {} functions{}",
                      look(style_, Role::heading, printable(file.program->elf().path())),
@@ -72,7 +73,7 @@ class Text : public ListingSink {
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     inlined_calls(row);
-    if (is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
+    if (sources_ != nullptr && is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
     row_.clear();
     add_place(row);
     const bool refers = !row.target_name.empty() || !row.target_text.empty();
@@ -183,12 +184,17 @@ class Text : public ListingSink {
       return;
     }
     const std::string path(row.file);
-    if (!sources_.found(path) && missing_.insert(path).second) {
+    if (!sources_->found(path) && missing_.insert(path).second) {
       line(look(style_, Role::attention,
                 fmt::format("note: the source file {} was not found; --source-map FROM=TO says where it is",
                             printable(path))));
     }
-    const auto text = sources_.line(path, row.line);
+    if (sources_->found(path) && changed_since(path, binary_) && missing_.insert(path).second) {
+      line(look(
+          style_, Role::attention,
+          fmt::format("note: {} was changed after the program was built: its lines may have moved", printable(path))));
+    }
+    const auto text = sources_->line(path, row.line);
     std::string head =
         fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
     if (other_file) head += "   " + printable(path);
@@ -210,9 +216,10 @@ class Text : public ListingSink {
 
   Output& out_;
   Style style_;
-  program::SourceText& sources_;
+  program::SourceText* sources_;  ///< may be null
   std::string file_;
   std::uint32_t line_ = 0;
+  std::string binary_;
   std::vector<std::string> inlined_;  ///< calls that the last row stood in
   std::set<std::string> missing_;
   LineBuffer row_, bytes_;  ///< the line that is being made, and its bytes where they are coloured
@@ -378,7 +385,7 @@ class Source : public session::AssemblySink {
 
 }  // namespace
 
-std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::SourceText& sources) {
+std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::SourceText* sources) {
   return std::make_unique<Text>(out, style, sources);
 }
 std::unique_ptr<ListingSink> listing_json(Output& out) { return std::make_unique<Json>(out); }

@@ -12,7 +12,8 @@
 namespace deeptrace::report {
 
 /// For people: functions, their source lines, the instructions below.
-std::unique_ptr<session::ListingSink> listing_text(Output& out, Style style, program::SourceText& sources);
+/// Null for `sources`: without source lines.
+std::unique_ptr<session::ListingSink> listing_text(Output& out, Style style, program::SourceText* sources);
 /// docs/formats/listing.md.
 std::unique_ptr<session::ListingSink> listing_json(Output& out);
 /// One row an instruction.

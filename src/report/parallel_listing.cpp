@@ -22,7 +22,7 @@ class ParallelListing {
   void run(Output& out) {
     {
       program::SourceText sources;
-      listing_text(out, style_, sources)->begin(plan_.file());
+      listing_text(out, style_, &sources)->begin(plan_.file());
     }
     std::vector<std::thread> threads;
     for (unsigned i = 0; i < std::max(1U, std::thread::hardware_concurrency()); ++i)
@@ -62,7 +62,7 @@ class ParallelListing {
       text.reserve(kTextOfBatch);
       {
         Output out(text);
-        const auto sink = listing_text(out, style_, sources);
+        const auto sink = listing_text(out, style_, &sources);
         for (std::size_t piece = from; piece < to; ++piece) lister.list(plan_.pieces[piece], *sink);
       }
       lock.lock();

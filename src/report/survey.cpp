@@ -94,6 +94,8 @@ std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
   }
   result.emplace_back("jump targets marked",
                       std::string(yes(l.branch_marks)) + (l.shadow_stack ? ", shadow stack too" : ""));
+  for (const Loading::Versions& versions : l.versions)
+    result.emplace_back("versions needed", printable(versions.library) + ": " + joined(versions.names, ", "));
   if (!l.soname.empty()) result.emplace_back("library name", printable(l.soname));
   if (!l.runpath.empty()) result.emplace_back("looks first in", printable(l.runpath));
   if (!l.build_id.empty()) result.emplace_back("build", l.build_id);
@@ -284,6 +286,16 @@ void file_json(JsonWriter& json, const Survey& s) {
   json.key("interpreter").string_or_null(l.interpreter);
   json.key("needed").begin_array();
   for (const std::string_view name : l.needed) json.string(name);
+  json.end();
+  json.key("versions_needed").begin_array();
+  for (const Loading::Versions& versions : l.versions) {
+    json.begin_object();
+    json.key("library").string(versions.library);
+    json.key("versions").begin_array();
+    for (const std::string_view name : versions.names) json.string(name);
+    json.end();
+    json.end();
+  }
   json.end();
   json.key("library_name").string_or_null(l.soname);
   json.key("build_id").string_or_null(l.build_id);

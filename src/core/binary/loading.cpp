@@ -52,6 +52,36 @@ void read_dynamic(const Elf& elf, const Section& section, Loading& loading) {
   if (bind_now && loading.relro == Loading::Relro::partial) loading.relro = Loading::Relro::full;
 }
 
+/// Versions that are asked for (Linux Standard Base, "Version Requirements").
+void read_versions(const Elf& elf, const Section& section, Loading& loading) {
+  if (section.link >= elf.sections().size()) return;
+  const Bytes strings = elf.bytes_of(elf.sections()[section.link]);
+  const Bytes all = elf.bytes_of(section);
+  // Each entry tells where the next lies; a damaged file may lead in a circle.
+  std::size_t left = all.size() / 16;
+  for (std::uint64_t at = 0; left > 0; --left) {
+    ByteReader reader(all, at);
+    reader.skip(2);
+    const std::uint16_t count = reader.u16();
+    Loading::Versions versions{string_in(strings, reader.u32()), {}};
+    std::uint64_t one_at = at + reader.u32();
+    const std::uint32_t next = reader.u32();
+    if (!reader.good()) return;
+    for (std::uint16_t i = 0; i < count && left > 0; ++i, --left) {
+      ByteReader one(all, one_at);
+      one.skip(8);
+      versions.names.push_back(string_in(strings, one.u32()));
+      const std::uint32_t step = one.u32();
+      if (!one.good()) return;
+      if (step == 0) break;
+      one_at += step;
+    }
+    loading.versions.push_back(std::move(versions));
+    if (next == 0 || left == 0) return;
+    at += next;
+  }
+}
+
 /// One note: its owner's name, type and contents (System V ABI, "Note section").
 void read_note(std::string_view owner, std::uint32_t type, Bytes contents, bool wide, Loading& loading) {
   constexpr std::uint32_t kBuildId = 3, kProperties = 5, kX86Features = 0xc0000002;
@@ -95,7 +125,7 @@ void read_notes(const Elf& elf, const Section& section, Loading& loading) {
 }  // namespace
 
 Loading loading_of(const Elf& elf) {
-  constexpr std::uint32_t kDynamicSection = 6, kNote = 7;
+  constexpr std::uint32_t kDynamicSection = 6, kNote = 7, kVersionNeeds = 0x6ffffffe;
   Loading loading;
   for (const Segment& segment : elf.segments()) {
     if (segment.type == kInterpreterSegment) loading.interpreter = string_in(elf.bytes_at(segment.address), 0);
@@ -107,6 +137,7 @@ Loading loading_of(const Elf& elf) {
   }
   for (const Section& section : elf.sections()) {
     if (section.type == kDynamicSection) read_dynamic(elf, section, loading);
+    if (section.type == kVersionNeeds) read_versions(elf, section, loading);
     if (section.type == kNote) read_notes(elf, section, loading);
     if (section.name == ".note.GNU-stack") {  // how an object says it
       loading.says_stack = true;

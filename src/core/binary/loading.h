@@ -20,6 +20,12 @@ struct Loading {
   std::string_view interpreter;      ///< empty where the file names none
   std::string_view soname, runpath;  ///< of libraries; where libraries are looked for first
   std::vector<std::string_view> needed;
+  /// Versions of symbols that it asks a library for.
+  struct Versions {
+    std::string_view library;
+    std::vector<std::string_view> names;
+  };
+  std::vector<Versions> versions;
   Relro relro = Relro::none;     ///< what is written once is made read-only; full: linkage slots too
   bool says_stack = false;       ///< the file says whether the stack may be executed
   bool stack_executable = true;  ///< what an old file without a word of it gets, too

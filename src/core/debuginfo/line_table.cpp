@@ -386,7 +386,8 @@ std::optional<std::uint32_t> LineTable::file_of(std::uint64_t table, std::uint64
   if (is_lazy() && !tables_.contains(table)) reader_->one(*this, table, nullptr);
   const auto found = tables_.find(table);
   if (found == tables_.end() || number >= found->second.size()) return std::nullopt;
-  return found->second[number];
+  const std::uint32_t file = found->second[number];
+  return file < files_.size() ? std::optional(file) : std::nullopt;
 }
 
 std::optional<SourceLine> LineTable::at(std::uint64_t address) const {

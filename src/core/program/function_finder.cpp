@@ -546,7 +546,7 @@ class Finder {
     if (function == nullptr || function->size > kLongest || described_at(function->address)) return;
     function->name = std::string(name);
     const Bytes code = elf_.bytes_at(function->address);
-    for (std::uint64_t at = 0; at < function->size;) {
+    for (std::uint64_t at = 0; at < std::min<std::uint64_t>(function->size, code.size());) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       if (!instruction) return;
       std::uint64_t target = 0;

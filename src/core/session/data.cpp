@@ -248,8 +248,8 @@ class Listing {
         zeros.resize(std::min({row.size, room, kMost}));
         bytes = zeros;
       } else {
-        const Bytes held = program_.elf().bytes_of(*section).subspan(
-            std::min<std::uint64_t>(address - section->address, section->size));
+        const Bytes all = program_.elf().bytes_of(*section);
+        const Bytes held = all.subspan(std::min<std::uint64_t>(address - section->address, all.size()));
         bytes = held.first(std::min<std::uint64_t>(row.size, held.size()));
       }
     }

@@ -90,7 +90,8 @@ class Work {
   void collect(std::span<const debuginfo::LineRow> rows) {
     for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
       const debuginfo::LineRow& row = rows[i];
-      if (row.ends || row.line == 0 || rows[i + 1].address == row.address || !wanted_[row.file]) continue;
+      if (row.ends || row.line == 0 || rows[i + 1].address == row.address) continue;
+      if (row.file >= wanted_.size() || !wanted_[row.file]) continue;  // a damaged table names no file
       lines_with_code_[row.file].insert(row.line);
       if (!in_request(row.line)) continue;
       LineEntry& entry = entries_[{program_.lines().files()[row.file], row.line}];

@@ -27,8 +27,11 @@ struct Target {
   std::vector<std::uint64_t> slots;  ///< that hold its address when the program runs
   std::set<std::string_view> symbols;
   bool is_function = false;
+  std::optional<AddressRange> in_thread;  ///< of a thread's own variable: bytes from the thread pointer, below 0
 
-  [[nodiscard]] bool empty() const { return ranges.empty() && stubs.empty() && slots.empty() && symbols.empty(); }
+  [[nodiscard]] bool empty() const {
+    return ranges.empty() && stubs.empty() && slots.empty() && symbols.empty() && !in_thread;
+  }
 };
 
 bool overlaps(const AddressRange& range, std::uint64_t from, std::uint64_t size) {
@@ -62,6 +65,7 @@ class Search {
     target_.head.name = what;
     add_functions(what);
     if (target_.ranges.empty()) add_variables(what);
+    if (target_.ranges.empty()) add_thread_variable(what);
     if (target_.ranges.empty()) add_imported(what);
     if (target_.empty()) {
       if (const auto address = number_in(what)) {
@@ -123,6 +127,27 @@ class Search {
         target_.symbols.insert(symbol.name);
       } else {
         add(program::demangled(symbol.name), symbol.name, symbol.address, symbol.size);
+      }
+    }
+  }
+
+  /// Each thread's own: the thread pointer stands behind the block (ELF Handling For Thread-Local Storage, variant II).
+  void add_thread_variable(std::string_view what) {
+    constexpr std::uint32_t kThreadSegment = 7;
+    for (const binary::Symbol& symbol : program_.elf().symbols()) {
+      if (symbol.type != binary::kThreadLocal || symbol.section == 0) continue;
+      const std::string name = program::demangled(symbol.name);
+      names_.insert(name);
+      if (symbol.name != what && name != what && !name.ends_with("::" + std::string(what))) continue;
+      target_.head.name = name;
+      target_.head.kind = "variable of each thread";
+      target_.head.size = symbol.size;
+      target_.symbols.insert(symbol.name);
+      for (const binary::Segment& segment : program_.elf().segments()) {
+        if (segment.type != kThreadSegment) continue;
+        const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
+        const std::uint64_t block = (segment.memory_size + alignment - 1) / alignment * alignment;
+        target_.in_thread = {symbol.address - block, symbol.address - block + std::max<std::uint64_t>(symbol.size, 1)};
       }
     }
   }
@@ -202,12 +227,32 @@ class Search {
     for (const Function& function : program_.functions()) {
       if (function.origin == Function::Origin::plt) continue;
       function_ = &function;
+      if (target_.in_thread) find_in_thread(function);
       if (!may_use(function)) continue;
       references_.each_followed(function,
                                 [&](std::uint64_t address, const isa::Instruction& instruction,
                                     std::span<const CodeReference> found) { look_at(address, instruction, found); });
     }
     find_in_data();
+  }
+
+  /// Accesses through fs (gs in 32-bit programs) by the distance from the thread pointer.
+  void find_in_thread(const Function& function) {
+    const std::uint8_t segment = program_.elf().wide() ? isa::kFs : isa::kGs;
+    references_.each(
+        function, [&](std::uint64_t address, const isa::Instruction& instruction, std::span<const CodeReference>) {
+          if (instruction.segment_override() != segment || instruction.displacement_size != 4) return;
+          for (const isa::Operand& operand : isa::operands_of(instruction)) {
+            if (operand.kind != isa::Operand::Kind::memory || !operand.memory.is_absolute()) continue;
+            const auto distance = static_cast<std::uint64_t>(static_cast<std::int64_t>(instruction.displacement));
+            const std::uint64_t from = target_.in_thread->from, size = target_.in_thread->size();
+            if (distance - from >= size) continue;
+            const UseKind how = isa::reads(operand.access)
+                                    ? (isa::writes(operand.access) ? UseKind::read_write : UseKind::read)
+                                    : UseKind::write;
+            add(address, instruction, how, distance - from, operand.width / 8U, false);
+          }
+        });
   }
 
   /// A quick look that leaves out most functions: does anything in it come near the target?
