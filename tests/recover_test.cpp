@@ -63,7 +63,7 @@ Counts compare_with_stripped(const std::string& path, const TempFolder& folder) 
 Counts over_all_programs(const std::vector<std::string>& more_options) {
   const std::vector<std::vector<std::string>> programs = {
       {"gcc", source("demo/tidelog/tidelog.c"), source("demo/tidelog/levels.c"), source("demo/tidelog/checksum.s")},
-      {"g++", source("demo/station/station.cpp"), "-pthread"},
+      {"g++", source("demo/station/station.cpp"), "-std=c++17", "-pthread"},
       {"gcc", source("demo/gauge32/gauge32.c"), "-m32"},
       {"gcc", source("demo/buoy/buoy.c")},
       {"g++", source("tests/programs/throwing.cpp"), "-pthread"},

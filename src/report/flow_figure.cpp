@@ -48,7 +48,7 @@ Label label_of(const FlowBlock& block, const std::string& file, program::SourceT
 /// Positions that Graphviz's library finds, in points from the lower left corner.
 class Layout {
  public:
-  Layout(const FlowGraph& graph, const std::vector<std::array<double, 2>>& sizes, bool sideways) : graph_(graph) {
+  Layout(const FlowGraph& graph, const std::vector<std::array<double, 2>>& sizes, bool sideways) {
     context_ = gvContext();
     graphviz_ = agopen(const_cast<char*>("flow"), Agdirected, nullptr);
     set(graphviz_, AGRAPH, "rankdir", sideways ? "LR" : "TB");
@@ -106,7 +106,6 @@ class Layout {
     agsafeset(object, const_cast<char*>(name), const_cast<char*>(value.c_str()), const_cast<char*>(""));
   }
 
-  const FlowGraph& graph_;
   GVC_t* context_ = nullptr;
   Agraph_t* graphviz_ = nullptr;
   std::vector<Agnode_t*> nodes_;
