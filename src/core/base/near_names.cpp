@@ -41,4 +41,10 @@ std::vector<std::string> near_names(const std::set<std::string>& names, std::str
   return result;
 }
 
+std::string near_words(const std::vector<std::string>& near) {
+  std::string words;
+  for (const std::string& name : near) words += (words.empty() ? "; near names: " : ", ") + name;
+  return words;
+}
+
 }  // namespace deeptrace

@@ -13,11 +13,7 @@ namespace deeptrace::program {
 namespace {
 
 Error unknown(const Program& program, std::string_view location, const std::string& what) {
-  std::string message = std::string(location) + ": " + what;
-  const std::vector<std::string> near = near_names(program, location);
-  if (!near.empty()) message += "; near names: ";
-  for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "" : ", ") + near[i];
-  return {Fault::usage, message};
+  return {Fault::usage, std::string(location) + ": " + what + near_words(near_names(program, location))};
 }
 
 /// A source path ends with what the user wrote, at a directory boundary.
@@ -170,7 +166,8 @@ Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::str
 std::vector<std::string> near_names(const Program& program, std::string_view name) {
   std::set<std::string> names;
   for (const Function& function : program.functions()) {
-    if (function.origin == Function::Origin::symbol) names.insert(function.name.str().substr(0, function.name.str().find('(')));
+    if (function.origin == Function::Origin::symbol)
+      names.insert(function.name.str().substr(0, function.name.str().find('(')));
   }
   return deeptrace::near_names(names, name);
 }

@@ -311,8 +311,7 @@ class Listing {
     std::set<std::string> names;
     for (const Known& known : variables_.all()) names.insert(known.name);
     std::string message = wanted + ": no such variable in " + program_.elf().path();
-    const std::vector<std::string> near = near_names(names, wanted);
-    for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "; near names: " : ", ") + near[i];
+    message += near_words(near_names(names, wanted));
     return Error{Fault::usage, message};
   }
 

@@ -461,8 +461,7 @@ Error unknown(const std::string& word) {
   for (const isa::Row& row : isa::rows()) names.emplace(isa::mnemonic_of(row));
   for (const RegisterPart& part : named_parts()) names.emplace(isa::name_of(part));
   std::string message = "explain: " + word + ": no instruction, register, bytes or flags of that name";
-  const std::vector<std::string> near = near_names(names, word);
-  for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "; near names: " : ", ") + near[i];
+  message += near_words(near_names(names, word));
   return {Fault::usage, message};
 }
 

@@ -74,8 +74,7 @@ class Work {
     std::set<std::string> names;
     for (const std::string& file : files) names.insert(file.substr(file.rfind('/') + 1));
     std::string message = request_.source + ": no source file of that name in " + program_.elf().path();
-    const std::vector<std::string> near = near_names(names, request_.source);
-    for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "; near names: " : ", ") + near[i];
+    message += near_words(near_names(names, request_.source));
     return Error{Fault::usage, message};
   }
 

@@ -192,8 +192,7 @@ class Search {
         names_.insert(function.name.str().substr(0, function.name.str().find('(')));
     }
     std::string message = what + ": no such function, variable, label or address in " + program_.elf().path();
-    const std::vector<std::string> near = near_names(names_, what);
-    for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "; near names: " : ", ") + near[i];
+    message += near_words(near_names(names_, what));
     return Error{Fault::usage, message};
   }
 
@@ -515,8 +514,7 @@ class Search {
       for (const abi::SystemCall& call : abi::system_calls(abi::CallTable::x86_64))
         names.insert(std::string(call.name));
       std::string message = request_.what + ": no such system call";
-      const std::vector<std::string> near = near_names(names, request_.what);
-      for (std::size_t i = 0; i < near.size(); ++i) message += (i == 0 ? "; near names: " : ", ") + near[i];
+      message += near_words(near_names(names, request_.what));
       return Error{Fault::usage, message};
     }
     const abi::SystemCall* own = program_.elf().wide() ? wide : narrow;
