@@ -7,6 +7,7 @@
 #include <set>
 #include <sstream>
 
+#include "program/flow_graph.h"
 #include "program/frame.h"
 #include "support.h"
 
@@ -369,6 +370,68 @@ TEST(Compare, StackFramesAreThoseOfTheCompiler) {
     }
   }
   EXPECT_GT(judged, 300U);
+}
+
+constexpr std::string_view kFlow = R"(
+int kind_of(int kind, int a) { switch (kind) { case 0: return a; case 1: return a * 3; case 2: return a - 7; case 3: case 4: return a / 5; case 5: return a ^ 99; case 6: return a << 3; } return -1; }
+int sums(int n, int m) { int s = 0; for (int i = 0; i < n; ++i) { for (int k = 0; k < m; ++k) { if (k == 3) s += i; else s -= k; } } while (s > 100) s -= 7; return s; }
+volatile int total;
+static inline __attribute__((always_inline)) int twice(int a) { total += a; return total * 2; }
+int both(int a) { return twice(a) + twice(a + 1); }
+)";
+
+TEST(Flow, LoopsBranchesAndTablesAreFound) {
+  const TempFolder folder;
+  write_file(
+      folder / "a.c",
+      std::string(kFlow) + "int main(int c, char** v) { (void)v; return kind_of(c, 3) + sums(c, 2) + both(c); }\n");
+  for (const std::string compiler : {"gcc", "clang"}) {
+    ASSERT_EQ(run({compiler, "-g", "-O0", "-o", folder / "plain", folder / "a.c"}).status, 0);
+    ASSERT_EQ(run({compiler, "-g", "-O1", "-fjump-tables", "-o", folder / "a", folder / "a.c"}).status, 0);
+    const auto graph_of = [&](const char* file, const char* name) {
+      const auto program = program::Program::open(folder / file, {});
+      program::CodeScan scan(*program);
+      return program::flow_graph_of(*program, scan, *program->functions_named(name)[0]);
+    };
+    const program::FlowGraph sums = graph_of("plain", "sums");
+    EXPECT_EQ(sums.loops, 3U) << compiler;
+    EXPECT_TRUE(sums.complete);
+    EXPECT_TRUE(std::ranges::any_of(sums.blocks, [](const auto& block) { return block.loop_depth == 2; }));
+    EXPECT_TRUE(std::ranges::none_of(sums.blocks, [](const auto& block) { return block.loop_depth > 2; }));
+    EXPECT_EQ(std::ranges::count_if(sums.blocks, [](const auto& block) { return block.leaves; }), 1);
+    // Nothing is lost when blocks are put together.
+    const program::FlowGraph small = program::condensed(sums, 4);
+    const auto instructions = [](const program::FlowGraph& graph) {
+      std::size_t sum = 0;
+      for (const auto& block : graph.blocks) sum += block.instructions;
+      return sum;
+    };
+    EXPECT_LE(small.blocks.size(), 4U);
+    EXPECT_EQ(instructions(small), instructions(sums));
+    EXPECT_EQ(small.all_blocks, sums.blocks.size());
+    const program::FlowGraph kinds = graph_of("plain", "kind_of");
+    std::size_t cases = 0;
+    for (const auto& block : kinds.blocks) {
+      for (const auto& edge : block.edges) cases += edge.kind == program::FlowEdge::Kind::table ? 1 : 0;
+    }
+    EXPECT_GE(cases, 6U) << compiler << ": six places behind seven cases";
+    // The listing tells the same table, and the inlined calls.
+    const json listing = told({"listing", "--form", "json", folder / "plain", "kind_of"});
+    std::size_t entries = 0;
+    for (const json& row : listing["functions"][0]["instructions"]) {
+      if (row.contains("cases")) {
+        for (const json& one : row["cases"]) entries += one["entries"].size();
+      }
+    }
+    EXPECT_EQ(entries, 7U) << compiler;
+    const json inlined = told({"listing", "--form", "json", folder / "a", "both"});
+    EXPECT_NE(inlined.dump().find("\"inlined\":[{\"file\""), std::string::npos) << compiler;
+  }
+  ASSERT_EQ(deeptrace({"listing", "--form", "none", "--save", folder / "out", folder / "plain", "sums"}).status, 0);
+  EXPECT_EQ(read_file(folder / "out/listing.png").substr(1, 3), "PNG");
+  EXPECT_NE(read_file(folder / "out/listing.svg").find("<svg"), std::string::npos);
+  ASSERT_EQ(deeptrace({"survey", "--form", "none", "--save", folder / "out2", folder / "plain"}).status, 0);
+  EXPECT_EQ(read_file(folder / "out2/survey.png").substr(1, 3), "PNG");
 }
 
 }  // namespace
