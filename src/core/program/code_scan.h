@@ -8,6 +8,7 @@
 // pass.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -100,5 +101,22 @@ class CodeScan {
   std::vector<std::uint64_t> doubtful_;  ///< what tables of unknown length name
   std::vector<std::uint64_t> open_;      ///< roots that are still to be followed
 };
+
+/// Calls `act(address, instruction)` for each instruction of the stretches that are code. Bytes at which none starts
+/// are passed over one by one.
+template <typename Act>
+void for_each_instruction(const Program& program, std::span<const Stretch> stretches, Act&& act) {
+  for (const Stretch& stretch : stretches) {
+    if (stretch.kind != Stretch::Kind::code) continue;
+    const Bytes code = program.elf().bytes_at(stretch.range.from);
+    const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
+    for (std::uint64_t at = 0; at < size;) {
+      isa::Instruction instruction;
+      const unsigned length = isa::decode(code.subspan(at, size - at), program.mode(), instruction);
+      if (length != 0) act(stretch.range.from + at, instruction);
+      at += std::max(length, 1U);
+    }
+  }
+}
 
 }  // namespace deeptrace::program

@@ -101,16 +101,10 @@ class Builder {
   }
 
   void decode() {
-    for (const Stretch& stretch : scan_.split(function_.range())) {
-      if (stretch.kind != Stretch::Kind::code) continue;
-      const Bytes code = program_.elf().bytes_at(stretch.range.from);
-      const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
-      for (std::uint64_t at = 0; at < size;) {
-        const isa::Instruction instruction = isa::decode(code.subspan(at, size - at), program_.mode());
-        if (instruction) code_.push_back({stretch.range.from + at, instruction});
-        at += std::max<unsigned>(instruction.length, 1);
-      }
-    }
+    for_each_instruction(program_, scan_.split(function_.range()),
+                         [this](std::uint64_t address, const isa::Instruction& instruction) {
+                           code_.push_back({address, instruction});
+                         });
   }
 
   [[nodiscard]] bool inside(std::uint64_t address) const { return function_.range().holds(address); }

@@ -87,21 +87,12 @@ void References::plain(std::uint64_t address, const isa::Instruction& instructio
 }
 
 void References::each(const Function& function, const Visitor& visitor) {
-  for (const Stretch& stretch : scan_.split(function.range())) {
-    if (stretch.kind != Stretch::Kind::code) continue;
-    const Bytes code = program_.elf().bytes_at(stretch.range.from);
-    const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
-    for (std::uint64_t at = 0; at < size;) {
-      isa::Instruction instruction;
-      const unsigned length = isa::decode(code.subspan(at, size - at), program_.mode(), instruction);
-      if (length != 0) {
-        found_.clear();
-        plain(stretch.range.from + at, instruction, found_);
-        visitor(stretch.range.from + at, instruction, found_);
-      }
-      at += std::max(length, 1U);
-    }
-  }
+  for_each_instruction(program_, scan_.split(function.range()),
+                       [&](std::uint64_t address, const isa::Instruction& instruction) {
+                         found_.clear();
+                         plain(address, instruction, found_);
+                         visitor(address, instruction, found_);
+                       });
 }
 
 int References::register_of_thunk(std::uint64_t target) const {
@@ -125,19 +116,7 @@ void References::walk(const Function& function, const StateVisitor& visitor) {
   const std::vector<Stretch> stretches(split.begin(), split.end());
   // Where jumps arrive.
   std::unordered_set<std::uint64_t> joins;
-  const auto each_instruction = [&](const auto& act) {
-    for (const Stretch& stretch : stretches) {
-      if (stretch.kind != Stretch::Kind::code) continue;
-      const Bytes code = program_.elf().bytes_at(stretch.range.from);
-      const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
-      for (std::uint64_t at = 0; at < size;) {
-        isa::Instruction instruction;
-        const unsigned length = isa::decode(code.subspan(at, size - at), program_.mode(), instruction);
-        if (length != 0) act(stretch.range.from + at, instruction);
-        at += std::max(length, 1U);
-      }
-    }
-  };
+  const auto each_instruction = [&](const auto& act) { for_each_instruction(program_, stretches, act); };
   each_instruction([&](std::uint64_t address, const isa::Instruction& instruction) {
     std::uint64_t target = 0;
     if (isa::flow_of(instruction) != ControlFlow::call && isa::direct_target(instruction, address, target))

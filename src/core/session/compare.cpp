@@ -40,22 +40,12 @@ class Shaper {
 
   Build build_of(const Function& function) {
     Build build{&program_, &function, {}};
-    for (const program::Stretch& stretch : scan_.split(function.range())) {
-      if (stretch.kind != program::Stretch::Kind::code) continue;
-      const Bytes code = program_.elf().bytes_at(stretch.range.from);
-      const std::uint64_t size = std::min<std::uint64_t>(stretch.range.size(), code.size());
-      for (std::uint64_t at = 0; at < size;) {
-        const isa::Instruction instruction = isa::decode(code.subspan(at, size - at), program_.mode());
-        if (!instruction) {
-          ++at;
-          continue;
-        }
-        // Padding lies between parts of the code and does nothing.
-        if (!isa::does_nothing(instruction))
-          build.shapes.push_back(shape_of(instruction, stretch.range.from + at, function));
-        at += instruction.length;
-      }
-    }
+    program::for_each_instruction(program_, scan_.split(function.range()),
+                                  [&](std::uint64_t address, const isa::Instruction& instruction) {
+                                    // Padding lies between parts of the code and does nothing.
+                                    if (!isa::does_nothing(instruction))
+                                      build.shapes.push_back(shape_of(instruction, address, function));
+                                  });
     return build;
   }
 
