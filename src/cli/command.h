@@ -2,6 +2,7 @@
 // go, and how an error is told.
 #pragma once
 
+#define CXXOPTS_VECTOR_DELIMITER '\x1f'  // options that are repeated; commas belong to their values
 #include <cxxopts.hpp>
 #include <memory>
 #include <optional>
@@ -37,6 +38,7 @@ extern const Command kLines;
 extern const Command kData;
 extern const Command kUses;
 extern const Command kCompare;
+extern const Command kHits;
 extern const Command kSteps;
 extern const Command kExplain;
 extern const Command kDemo;

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <csignal>
 #include <cstdlib>
 #include <cstring>
 
@@ -48,6 +49,14 @@ Result<std::unique_ptr<ProgramOutput>> ProgramOutput::open(const std::string& ch
     }
   });
   return output;
+}
+
+void outlive_broken_pipe() {
+  struct sigaction action {};
+  ::sigaction(SIGPIPE, nullptr, &action);
+  if (action.sa_handler == SIG_IGN) return;
+  action.sa_handler = [](int) {};
+  ::sigaction(SIGPIPE, &action, nullptr);
 }
 
 ProgramOutput::~ProgramOutput() {

@@ -10,6 +10,9 @@
 
 namespace deeptrace::cli {
 
+/// A closed reader of our output does not end us. A handler and not "ignore": that would pass on to the program.
+void outlive_broken_pipe();
+
 /// `terminal`: a pseudo-terminal whose output is read here and shown apart; `stderr`: our standard error; else a file.
 class ProgramOutput {
  public:

@@ -1,13 +1,12 @@
 #include "report/steps.h"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <charconv>
 #include <csignal>
 
 #include "cli/command.h"
-#include "cli/program_output.h"
+#include "cli/program_options.h"
 #include "process/interrupt.h"
 
 namespace deeptrace::cli {
@@ -18,21 +17,11 @@ constexpr std::string_view kForms[] = {"text", "json", "csv"};
 Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words) {
   session::StepsRequest request;
   request.own = own_code_of(parsed);
-  request.launch.program = std::move(words.front());
-  request.launch.arguments.assign(std::make_move_iterator(words.begin() + 1), std::make_move_iterator(words.end()));
-  request.launch.randomise = parsed.count("randomise") != 0;
+  Result<process::LaunchOptions> launch = launch_options_of(parsed, std::move(words));
+  if (!launch) return launch.error();
+  request.launch = std::move(*launch);
   if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
   if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
-  if (parsed.count("input") != 0) request.launch.input = parsed["input"].as<std::string>();
-  if (parsed.count("folder") != 0) request.launch.folder = parsed["folder"].as<std::string>();
-  if (parsed.count("env") != 0) {
-    for (const std::string& setting : parsed["env"].as<std::vector<std::string>>()) {
-      const std::size_t equals = setting.find('=');
-      if (equals == std::string::npos || equals == 0)
-        return Error{Fault::usage, "--env " + setting + ": is written as NAME=VALUE"};
-      request.launch.environment.emplace_back(setting.substr(0, equals), setting.substr(equals + 1));
-    }
-  }
   const std::string count = parsed["count"].as<std::string>();
   if (count == "all") {
     request.count.reset();
@@ -64,12 +53,7 @@ int run(const Command& command, std::vector<std::string> words) {
                                cxxopts::value<std::string>(), "LOCATION")(
       "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
       "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N");
-  options.add_options("Program")("input", "the program's standard input", cxxopts::value<std::string>(), "FILE")(
-      "env", "set an environment variable for it (may be repeated)", cxxopts::value<std::vector<std::string>>(), "N=V")(
-      "folder", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
-      "randomise", "keep address randomisation")("program-output",
-                                                 "where its output goes: terminal (shown apart), stderr, or a file",
-                                                 cxxopts::value<std::string>(), "WHERE");
+  add_launch_options(options);
   add_code_options(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), true);
@@ -83,9 +67,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!sources) return report_error(sources.error());
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
-  const bool apart = results->form() == "text" && ::isatty(STDOUT_FILENO) != 0;
-  Result<std::unique_ptr<ProgramOutput>> output = ProgramOutput::open(
-      parsed.options.count("program-output") != 0 ? parsed.options["program-output"].as<std::string>() : "", apart);
+  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed.options, *results);
   if (!output) return report_error(output.error());
   request->launch.output = (*output)->descriptor();
 
@@ -104,7 +86,7 @@ int run(const Command& command, std::vector<std::string> words) {
     }
   }
   const auto sink = report::steps_tee(std::move(sinks));
-  ::signal(SIGPIPE, SIG_IGN);
+  outlive_broken_pipe();
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
   if (!summary)
     return results->close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));

@@ -401,6 +401,11 @@ bool LineTable::starts_row(std::uint64_t address) const {
   return row != nullptr && row->address == address;
 }
 
+bool LineTable::starts_statement(std::uint64_t address) const {
+  const LineRow* row = row_at(address);
+  return row != nullptr && row->address == address && row->statement;
+}
+
 bool LineTable::covers(std::uint64_t address) const { return row_at(address) != nullptr; }
 
 }  // namespace deeptrace::debuginfo

@@ -67,6 +67,8 @@ class LineTable {
   [[nodiscard]] bool covers(std::uint64_t address) const;
   /// True when a row begins at `address`: the compiler put an instruction there.
   [[nodiscard]] bool starts_row(std::uint64_t address) const;
+  /// True when a row begins at `address` that the compiler recommends for stopping.
+  [[nodiscard]] bool starts_statement(std::uint64_t address) const;
   /// What could not be read; empty when all could.
   [[nodiscard]] const std::string& note() const { return note_; }
 

@@ -233,6 +233,42 @@ TypeId Types::plain(TypeId id) {
   return kVoid;
 }
 
+TypeId Types::add_made(Type type) {
+  slots_.push_back({{}, true, std::move(type)});
+  return static_cast<TypeId>(slots_.size() - 1);
+}
+
+TypeId Types::pointer_to(TypeId target, std::uint64_t size) {
+  const auto [place, added] = pointers_.try_emplace(target);
+  if (!added) return place->second;
+  Type type;
+  type.kind = Type::Kind::pointer;
+  type.size = size;
+  type.target = target;
+  return place->second = add_made(std::move(type));
+}
+
+TypeId Types::base_type(std::string name, std::uint64_t size, Encoding encoding) {
+  Type type;
+  type.kind = Type::Kind::base;
+  type.name = std::move(name);
+  type.size = size;
+  type.encoding = encoding;
+  return add_made(std::move(type));
+}
+
+TypeId Types::element_of(TypeId array) {
+  const TypeId id = plain(array);
+  if ((*this)[id].counts.size() < 2) return (*this)[id].target;
+  const auto [place, added] = elements_.try_emplace(id);
+  if (!added) return place->second;
+  Type type = (*this)[id];
+  type.counts.erase(type.counts.begin());
+  type.size = size(type.target);
+  for (const auto& count : type.counts) type.size *= count.value_or(0);
+  return place->second = add_made(std::move(type));
+}
+
 std::uint64_t Types::size(TypeId id) {
   const Type& type = (*this)[id];
   if (type.size != 0 || type.kind == Kind::array) return type.size;

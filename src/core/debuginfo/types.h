@@ -90,6 +90,12 @@ class Types {
   TypeId plain(TypeId id);
   /// Bytes; 0 when unknown.
   std::uint64_t size(TypeId id);
+  /// A type that no entry describes: a pointer of `size` bytes to another.
+  TypeId pointer_to(TypeId target, std::uint64_t size);
+  /// A number that no entry describes.
+  TypeId base_type(std::string name, std::uint64_t size, Encoding encoding);
+  /// What an array's index leads to: of several dimensions an array of the rest.
+  TypeId element_of(TypeId array);
   /// As it is written in C or C++: "const char *", "struct level [4]".
   std::string name(TypeId id) { return declaration(id, ""); }
   /// A declaration of `name`: "int (*compare)(int, int)".
@@ -106,6 +112,7 @@ class Types {
     Type type;
   };
   void load(Slot& slot);
+  TypeId add_made(Type type);
   void add_members(const Entry& entry, Type& type);
   void add_member(const Entry& entry, Type& type);
   void add_dimensions(const Entry& entry, Type& type);
@@ -125,6 +132,7 @@ class Types {
   std::deque<Slot> slots_;
   std::map<std::pair<const Unit*, std::uint64_t>, TypeId> ids_;
   std::unordered_map<const Unit*, std::vector<Scope>> scopes_;
+  std::map<TypeId, TypeId> pointers_, elements_;  ///< types that no entry describes, by what they are made of
 };
 
 }  // namespace deeptrace::debuginfo

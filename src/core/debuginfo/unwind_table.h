@@ -1,16 +1,39 @@
-// What the unwind tables (.eh_frame with .gcc_except_table) say about where control can enter code: the start of
-// every function that they describe, and the landing pads of its exception handlers.
+// Unwind tables (.eh_frame, .debug_frame and the exception tables): where functions begin, the programs that say how
+// a frame is undone, and where control re-enters a function other than by a call or a jump, at exception handlers.
 //
 // Sources: DWARF 5, section 6.4; Linux Standard Base, "Exception Frames"; the C++ ABI for exception handling.
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <vector>
 
 #include "base/address_range.h"
 #include "binary/elf.h"
 
 namespace deeptrace::debuginfo {
+
+/// One function's entry, as it lies in the section.
+struct UnwindEntry {
+  AddressRange range;
+  std::uint64_t code_alignment = 1;
+  std::int64_t data_alignment = 1;
+  unsigned return_register = 16;  ///< DWARF number
+  bool signal_frame = false;      ///< the kernel made the frame, at no call
+  Bytes initial, program;         ///< instructions: those that entries share, then this one's
+  std::uint8_t pointer_encoding = 0;
+  std::uint64_t handlers = 0;  ///< address of its exception table; 0: none
+};
+
+struct UnwindSection {
+  Bytes bytes;
+  std::uint64_t address = 0;
+  unsigned pointer_size = 8;   ///< bytes
+  bool for_debugging = false;  ///< .debug_frame, which counts differently
+};
+
+/// Calls `visit` with every entry of a section; damaged parts are left out.
+void each_unwind_entry(const UnwindSection& section, const std::function<void(const UnwindEntry&)>& visit);
 
 struct CodeEntries {
   std::vector<std::uint64_t> functions;     ///< first addresses

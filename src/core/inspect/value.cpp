@@ -68,10 +68,10 @@ void read_floating(Value& value, Bytes bytes) {
   }
 }
 
-void read_pointer(Value& value, const PointerReader& pointers) {
+void read_pointer(Value& value, const PointerReader& pointers, bool characters) {
   value.kind = Kind::pointer;
   if (!pointers) return;
-  Pointed pointed = pointers(value.address, value.number);
+  Pointed pointed = pointers(value.address, value.number, characters);
   value.text = std::move(pointed.name);
   value.pointed_text = std::move(pointed.text);
   value.number = pointed.value;
@@ -132,7 +132,12 @@ class Reader {
       case Type::Kind::union_type: return aggregate(value, type, bytes, address, depth);
       case Type::Kind::pointer:
       case Type::Kind::reference:
-      case Type::Kind::rvalue_reference: read_scalar(value, bytes); return read_pointer(value, pointers_);
+      case Type::Kind::rvalue_reference: {
+        const Type& target = types_[types_.plain(type.target)];
+        const bool characters = target.encoding == Encoding::signed_char || target.encoding == Encoding::unsigned_char;
+        read_scalar(value, bytes);
+        return read_pointer(value, pointers_, characters && type.kind == Type::Kind::pointer);
+      }
       default:
         read_scalar(value, bytes);
         value.kind = bytes.size() <= 8 && !bytes.empty() ? Kind::integer : Kind::bytes;
@@ -359,7 +364,7 @@ Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerRea
     one.kind = Kind::integer;
     one.is_signed = shape.kind == Shape::Kind::signed_integer;
     if (shape.kind == Shape::Kind::floating) read_floating(one, part);
-    if (shape.kind == Shape::Kind::pointer) read_pointer(one, pointers);
+    if (shape.kind == Shape::Kind::pointer) read_pointer(one, pointers, false);
     return one;
   };
   if (count == 1) return element(0);

@@ -54,7 +54,8 @@ struct Pointed {
   std::string name;  ///< "level_sum", "printf"; empty when nothing is known
   std::string text;  ///< the characters there
 };
-using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t value)>;
+/// `characters` says that the type points to characters.
+using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t value, bool characters)>;
 
 struct ValueLimits {
   std::size_t elements = 64;  ///< of each array; the rest is counted only

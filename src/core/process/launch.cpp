@@ -1,11 +1,19 @@
 #include "process/launch.h"
 
+#include <fcntl.h>
+#include <sys/ioctl.h>
+#include <sys/personality.h>
+#include <sys/ptrace.h>
 #include <sys/stat.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <cerrno>
+#include <climits>
+#include <csignal>
 #include <cstdlib>
 #include <cstring>
+#include <optional>
 #include <sstream>
 
 namespace deeptrace::process {
@@ -26,6 +34,64 @@ Result<std::string> checked(const std::string& path) {
   return path;
 }
 
+/// What a launched child reports when it cannot become the program.
+struct LaunchProblem {
+  enum Stage : int { kInput, kFolder, kExecute } stage;
+  int error;
+};
+
+[[noreturn]] void give_up(int pipe, LaunchProblem::Stage stage) {
+  const LaunchProblem problem{stage, errno};
+  (void)!::write(pipe, &problem, sizeof problem);
+  ::_exit(127);
+}
+
+/// The child's side of the launch, between fork and exec.
+[[noreturn]] void become(const LaunchOptions& options, const std::string& path, int go, int problems) {
+  char token = 0;
+  if (::read(go, &token, 1) != 1) ::_exit(127);
+  if (!options.input.empty()) {
+    const int input = ::open(options.input.c_str(), O_RDONLY);
+    if (input < 0 || ::dup2(input, STDIN_FILENO) < 0) give_up(problems, LaunchProblem::kInput);
+    ::close(input);
+  }
+  if (options.terminal >= 0) {
+    ::setsid();
+    ::ioctl(options.terminal, TIOCSCTTY, 0);
+    for (const int standard : {STDIN_FILENO, STDOUT_FILENO, STDERR_FILENO}) {
+      if (standard != STDIN_FILENO || options.input.empty()) ::dup2(options.terminal, standard);
+    }
+  }
+  if (options.output >= 0) ::dup2(options.output, STDOUT_FILENO);
+  if (!options.folder.empty() && ::chdir(options.folder.c_str()) != 0) give_up(problems, LaunchProblem::kFolder);
+  for (const auto& [name, value] : options.environment) ::setenv(name.c_str(), value.c_str(), 1);
+  if (!options.randomise) ::personality(static_cast<unsigned long>(::personality(0xffffffff)) | ADDR_NO_RANDOMIZE);
+  std::vector<char*> arguments = {const_cast<char*>(options.program.c_str())};
+  for (const std::string& argument : options.arguments) arguments.push_back(const_cast<char*>(argument.c_str()));
+  arguments.push_back(nullptr);
+  ::execv(path.c_str(), arguments.data());
+  give_up(problems, LaunchProblem::kExecute);
+}
+
+Error launch_error(const LaunchOptions& options, const std::string& path, LaunchProblem problem) {
+  const std::string why = std::strerror(problem.error);
+  switch (problem.stage) {
+    case LaunchProblem::kInput:
+      return {Fault::program, options.input + ": cannot be opened as the program's input: " + why};
+    case LaunchProblem::kFolder: return {Fault::program, options.folder + ": cannot be entered: " + why};
+    case LaunchProblem::kExecute: break;
+  }
+  return {Fault::program, path + ": cannot be executed: " + why};
+}
+
+/// Waits for a child that stops or ends; interruptions by signals do not count.
+int wait_for(pid_t child) {
+  int status = 0;
+  while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
+  }
+  return status;
+}
+
 }  // namespace
 
 Result<std::string> find_program(const std::string& word) {
@@ -38,6 +104,57 @@ Result<std::string> find_program(const std::string& word) {
     if (is_regular(candidate) && ::access(candidate.c_str(), X_OK) == 0) return candidate;
   }
   return Error{Fault::program, word + ": no such program here or in PATH"};
+}
+
+Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
+  Result<std::string> found = find_program(options.program);
+  if (!found) return found.error();
+  char real[PATH_MAX];
+  const std::string path = ::realpath(found->c_str(), real) != nullptr ? real : *found;
+  int go[2], problems[2];
+  if (::pipe2(go, O_CLOEXEC) != 0 || ::pipe2(problems, O_CLOEXEC) != 0)
+    return Error{Fault::program, std::string("pipe: ") + std::strerror(errno)};
+  const pid_t child = ::fork();
+  if (child < 0) return Error{Fault::program, std::string("fork: ") + std::strerror(errno)};
+  if (child == 0) {
+    ::close(go[1]);
+    become(options, path, go[0], problems[1]);
+  }
+  ::close(go[0]);
+  ::close(problems[1]);
+  std::optional<Error> error;
+  if (::ptrace(PTRACE_SEIZE, child, nullptr, trace_options) != 0) {
+    error = Error{Fault::program, path + ": cannot be traced: " + std::strerror(errno)};
+  } else if (::write(go[1], "", 1) != 1) {
+    error = Error{Fault::program, path + ": the launched process is gone"};
+  }
+  ::close(go[1]);
+  LaunchProblem problem{};
+  if (!error && ::read(problems[0], &problem, sizeof problem) == static_cast<ssize_t>(sizeof problem))
+    error = launch_error(options, path, problem);
+  ::close(problems[0]);
+  if (error) {
+    ::kill(child, SIGKILL);
+    while (WIFSTOPPED(wait_for(child))) ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+    return *error;
+  }
+  const Error early{Fault::program, path + ": ended before its first instruction"};
+  int status = wait_for(child);
+  if (!WIFSTOPPED(status) || status >> 8 != (SIGTRAP | (PTRACE_EVENT_EXEC << 8))) return early;
+  // At the event the system call has not returned yet, and rax is not what the program will find. An interrupt stops
+  // it again behind the call, before its first instruction.
+  ::ptrace(PTRACE_INTERRUPT, child, nullptr, nullptr);
+  ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+  status = wait_for(child);
+  if (!WIFSTOPPED(status)) return early;
+  return child;
+}
+
+void give_own_bytes(pid_t child, const StopBytes& stops) {
+  const int memory = ::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_WRONLY | O_CLOEXEC);
+  if (memory < 0) return;
+  for (const auto& [address, own] : stops.all()) (void)!::pwrite(memory, &own, 1, static_cast<off_t>(address));
+  ::close(memory);
 }
 
 }  // namespace deeptrace::process

@@ -1,12 +1,14 @@
 // How a program is started for tracing.
 #pragma once
 
-#include <optional>
+#include <sys/types.h>
+
 #include <string>
 #include <utility>
 #include <vector>
 
 #include "base/result.h"
+#include "process/stop_bytes.h"
 
 namespace deeptrace::process {
 
@@ -18,10 +20,18 @@ struct LaunchOptions {
   std::vector<std::pair<std::string, std::string>> environment;  ///< set in addition to ours
   bool randomise = false;                                        ///< keep address-space randomisation
   int output = -1;                                               ///< descriptor for its standard output; -1: ours
+  int terminal = -1;  ///< a terminal that becomes its own, with all three standard descriptors; -1: ours
 };
 
 /// The path of a program: words with a slash as they are, others in the current folder, then in PATH. Errors
 /// (Fault::program) when there is none or it may not be executed.
 Result<std::string> find_program(const std::string& word);
+
+/// Starts the program seized by ptrace(2) with the given options; it stands at its very first instruction (of the
+/// dynamic linker, if it has one). Errors: Fault::program.
+Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options);
+
+/// A forked child has a copy of the memory, stop bytes included: it gets its own bytes back.
+void give_own_bytes(pid_t child, const StopBytes& stops);
 
 }  // namespace deeptrace::process

@@ -43,16 +43,24 @@ std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
   return 0;
 }
 
-bool catches_signal(pid_t pid, int signal) {
+namespace {
+
+/// True when a signal stands in one of the masks of /proc/PID/status.
+bool in_mask(pid_t pid, std::string_view field, int signal) {
   std::ifstream in(proc_path(pid, "status"));
   for (std::string line; std::getline(in, line);) {
-    if (!line.starts_with("SigCgt:")) continue;
-    std::istringstream mask(line.substr(7));
+    if (!line.starts_with(field)) continue;
+    std::istringstream mask(line.substr(field.size()));
     std::uint64_t bits = 0;
     mask >> std::hex >> bits;
     return signal >= 1 && ((bits >> (signal - 1)) & 1) != 0;
   }
   return false;
 }
+
+}  // namespace
+
+bool catches_signal(pid_t pid, int signal) { return in_mask(pid, "SigCgt:", signal); }
+bool ignores_signal(pid_t pid, int signal) { return in_mask(pid, "SigIgn:", signal); }
 
 }  // namespace deeptrace::process

@@ -24,5 +24,7 @@ std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type);
 
 /// True when the process has a handler of its own for the signal.
 bool catches_signal(pid_t pid, int signal);
+/// True when the process ignores the signal.
+bool ignores_signal(pid_t pid, int signal);
 
 }  // namespace deeptrace::process

@@ -20,6 +20,12 @@ class StopBytes {
   [[nodiscard]] std::uint8_t own_byte(std::uint64_t address) const { return own_.at(address); }
   [[nodiscard]] const std::map<std::uint64_t, std::uint8_t>& all() const { return own_; }
 
+  /// True when one lies in a range.
+  [[nodiscard]] bool overlap(std::uint64_t address, std::uint64_t size) const {
+    const auto it = own_.lower_bound(address);
+    return it != own_.end() && it->first - address < size;
+  }
+
   /// Puts the program's own bytes into a copy of memory that starts at `address`.
   void hide(std::uint64_t address, std::span<std::uint8_t> copy) const {
     for (auto it = own_.lower_bound(address); it != own_.end() && it->first - address < copy.size(); ++it) {

@@ -1,74 +1,21 @@
 #include "process/tracee.h"
 
-#include <fcntl.h>
-#include <sys/personality.h>
 #include <sys/ptrace.h>
-#include <sys/uio.h>
 #include <sys/user.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <algorithm>
-#include <array>
 #include <cerrno>
-#include <climits>
 #include <csignal>
-#include <cstdlib>
 #include <cstring>
+
+#include "process/kernel_registers.h"
 
 namespace deeptrace::process {
 namespace {
 
 constexpr long kOptions =
     PTRACE_O_EXITKILL | PTRACE_O_TRACECLONE | PTRACE_O_TRACEFORK | PTRACE_O_TRACEVFORK | PTRACE_O_TRACEEXEC;
-
-/// What a launched child reports when it cannot become the program.
-struct LaunchProblem {
-  enum Stage : int { kInput, kFolder, kExecute } stage;
-  int error;
-};
-
-[[noreturn]] void give_up(int pipe, LaunchProblem::Stage stage) {
-  const LaunchProblem problem{stage, errno};
-  (void)!::write(pipe, &problem, sizeof problem);
-  ::_exit(127);
-}
-
-/// The child's side of the launch, between fork and exec.
-[[noreturn]] void become(const LaunchOptions& options, const std::string& path, int go, int problems) {
-  char token = 0;
-  if (::read(go, &token, 1) != 1) ::_exit(127);
-  if (!options.input.empty()) {
-    const int input = ::open(options.input.c_str(), O_RDONLY);
-    if (input < 0 || ::dup2(input, STDIN_FILENO) < 0) give_up(problems, LaunchProblem::kInput);
-    ::close(input);
-  }
-  if (options.output >= 0) ::dup2(options.output, STDOUT_FILENO);
-  if (!options.folder.empty() && ::chdir(options.folder.c_str()) != 0) give_up(problems, LaunchProblem::kFolder);
-  for (const auto& [name, value] : options.environment) ::setenv(name.c_str(), value.c_str(), 1);
-  if (!options.randomise) ::personality(static_cast<unsigned long>(::personality(0xffffffff)) | ADDR_NO_RANDOMIZE);
-  std::vector<char*> arguments = {const_cast<char*>(options.program.c_str())};
-  for (const std::string& argument : options.arguments) arguments.push_back(const_cast<char*>(argument.c_str()));
-  arguments.push_back(nullptr);
-  ::execv(path.c_str(), arguments.data());
-  give_up(problems, LaunchProblem::kExecute);
-}
-
-Error launch_error(const LaunchOptions& options, const std::string& path, LaunchProblem problem) {
-  const std::string why = std::strerror(problem.error);
-  switch (problem.stage) {
-    case LaunchProblem::kInput:
-      return {Fault::program, options.input + ": cannot be opened as the program's input: " + why};
-    case LaunchProblem::kFolder: return {Fault::program, options.folder + ": cannot be entered: " + why};
-    case LaunchProblem::kExecute: break;
-  }
-  return {Fault::program, path + ": cannot be executed: " + why};
-}
-
-state::RegisterSet from_kernel(const user_regs_struct& r) {
-  return {{r.rax, r.rbx, r.rcx, r.rdx, r.rsi,    r.rdi, r.rbp, r.rsp, r.r8, r.r9, r.r10, r.r11,     r.r12,
-           r.r13, r.r14, r.r15, r.rip, r.eflags, r.cs,  r.ss,  r.ds,  r.es, r.fs, r.gs,  r.fs_base, r.gs_base}};
-}
 
 bool is_stopping_signal(int signal) {
   return signal == SIGSTOP || signal == SIGTSTP || signal == SIGTTIN || signal == SIGTTOU;
@@ -77,62 +24,16 @@ bool is_stopping_signal(int signal) {
 }  // namespace
 
 Result<std::unique_ptr<Tracee>> Tracee::launch(const LaunchOptions& options) {
-  Result<std::string> found = find_program(options.program);
-  if (!found) return found.error();
-  char real[PATH_MAX];
-  const std::string path = ::realpath(found->c_str(), real) != nullptr ? real : *found;
-  int go[2], problems[2];
-  if (::pipe2(go, O_CLOEXEC) != 0 || ::pipe2(problems, O_CLOEXEC) != 0)
-    return Error{Fault::program, std::string("pipe: ") + std::strerror(errno)};
-  const pid_t child = ::fork();
-  if (child < 0) return Error{Fault::program, std::string("fork: ") + std::strerror(errno)};
-  if (child == 0) {
-    ::close(go[1]);
-    become(options, path, go[0], problems[1]);
-  }
-  ::close(go[0]);
-  ::close(problems[1]);
-  std::unique_ptr<Tracee> tracee(new Tracee(child));
-  std::optional<Error> error;
-  if (::ptrace(PTRACE_SEIZE, child, nullptr, kOptions) != 0) {
-    error = Error{Fault::program, path + ": cannot be traced: " + std::strerror(errno)};
-  } else if (::write(go[1], "", 1) != 1) {
-    error = Error{Fault::program, path + ": the launched process is gone"};
-  }
-  ::close(go[1]);
-  LaunchProblem problem{};
-  if (!error && ::read(problems[0], &problem, sizeof problem) == static_cast<ssize_t>(sizeof problem))
-    error = launch_error(options, path, problem);
-  ::close(problems[0]);
-  if (error) return *error;
-  int status = 0;
-  while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
-  }
-  if (!WIFSTOPPED(status) || status >> 8 != (SIGTRAP | (PTRACE_EVENT_EXEC << 8))) {
-    tracee->gone_ = !WIFSTOPPED(status);
-    return Error{Fault::program, path + ": ended before its first instruction"};
-  }
-  // At the event the system call has not returned yet, and rax is not what the program will find. An interrupt stops
-  // it again behind the call, before its first instruction.
-  ::ptrace(PTRACE_INTERRUPT, child, nullptr, nullptr);
-  ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
-  while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
-  }
-  if (!WIFSTOPPED(status)) {
-    tracee->gone_ = true;
-    return Error{Fault::program, path + ": ended before its first instruction"};
-  }
-  tracee->memory_ = ::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
-  if (tracee->memory_ < 0)
-    return Error{Fault::program, path + ": its memory cannot be opened: " + std::strerror(errno)};
+  const Result<pid_t> child = launch_seized(options, kOptions);
+  if (!child) return child.error();
+  std::unique_ptr<Tracee> tracee(new Tracee(*child));
+  if (!tracee->memory_.open(*child))
+    return Error{Fault::program, options.program + ": its memory cannot be opened: " + std::strerror(errno)};
   tracee->fetch_registers();
   return tracee;
 }
 
-Tracee::~Tracee() {
-  kill();
-  if (memory_ >= 0) ::close(memory_);
-}
+Tracee::~Tracee() { kill(); }
 
 void Tracee::kill() {
   if (gone_) return;
@@ -175,83 +76,21 @@ state::VectorSet Tracee::vectors() const {
   return result;
 }
 
-void Tracee::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
-  constexpr std::size_t kBatch = 16;
-  std::size_t first = 0;
-  while (first < requests.size()) {
-    std::array<iovec, kBatch> local, remote;
-    const std::size_t count = std::min(kBatch, requests.size() - first);
-    for (std::size_t i = 0; i < count; ++i) {
-      const state::MemoryRequest& request = requests[first + i];
-      local[i] = {request.into.data(), request.into.size()};
-      remote[i] = {reinterpret_cast<void*>(request.address), request.into.size()};
-    }
-    const ssize_t read = ::process_vm_readv(pid_, local.data(), count, remote.data(), count, 0);
-    auto left = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
-    std::size_t done = 0;
-    for (; done < count; ++done) {
-      state::MemoryRequest& request = requests[first + done];
-      request.got = std::min(left, request.into.size());
-      left -= request.got;
-      if (request.got < request.into.size()) break;
-    }
-    if (done < count) {
-      // The rest of this piece through /proc/PID/mem, which also reads pages that the program may not.
-      state::MemoryRequest& request = requests[first + done];
-      const ssize_t more = ::pread(memory_, request.into.data() + request.got, request.into.size() - request.got,
-                                   static_cast<off_t>(request.address + request.got));
-      if (more > 0) request.got += static_cast<std::size_t>(more);
-      ++done;
-    }
-    first += done;
-  }
-  if (provenance == state::Provenance::program && !stops_.empty()) {
-    for (const state::MemoryRequest& request : requests) stops_.hide(request.address, request.into.first(request.got));
-  }
-}
-
-bool Tracee::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
-  return ::pwrite(memory_, bytes.data(), bytes.size(), static_cast<off_t>(address)) ==
-         static_cast<ssize_t>(bytes.size());
-}
-
-bool Tracee::write_code_byte(std::uint64_t address, std::uint8_t byte) { return write_memory(address, {&byte, 1}); }
-
-bool Tracee::plant(std::uint64_t address) {
-  if (stops_.contains(address)) return true;
-  std::uint8_t own = 0;
-  if (read_memory(address, {&own, 1}) != 1 || !write_code_byte(address, StopBytes::kTrap)) return false;
-  stops_.add(address, own);
-  return true;
-}
-
-void Tracee::lift(std::uint64_t address) {
-  if (!stops_.contains(address)) return;
-  write_code_byte(address, stops_.own_byte(address));
-  stops_.remove(address);
-}
-
-void Tracee::lift_all() {
-  for (const auto& [address, own] : stops_.all()) write_code_byte(address, own);
-  stops_.clear();
-}
-
 Stop Tracee::step(int signal, bool may_trap) {
   may_trap_ = may_trap;
   const std::uint64_t at = registers_[state::Reg::rip];
-  if (!stops_.contains(at)) return resume(PTRACE_SINGLESTEP, signal);
-  write_code_byte(at, stops_.own_byte(at));
+  if (!memory_.is_planted(at)) return resume(PTRACE_SINGLESTEP, signal);
+  memory_.uncover(at);
   const Stop stop = resume(PTRACE_SINGLESTEP, signal);
-  if (!stop.program_is_gone() && stop.kind != Stop::Kind::replaced && stops_.contains(at))
-    write_code_byte(at, StopBytes::kTrap);
+  if (!stop.program_is_gone() && stop.kind != Stop::Kind::replaced) memory_.cover(at);
   return stop;
 }
 
 Stop Tracee::run(int signal) {
-  if (followed_ > 0 && stops_.contains(registers_[state::Reg::rip])) {
+  if (followed_ > 0 && memory_.is_planted(registers_[state::Reg::rip])) {
     const Stop stop = step(signal);
     if (stop.kind != Stop::Kind::stepped) return stop;
-    if (stops_.contains(registers_[state::Reg::rip])) return {.kind = Stop::Kind::stop_byte};
+    if (memory_.is_planted(registers_[state::Reg::rip])) return {.kind = Stop::Kind::stop_byte};
     signal = 0;
   }
   return resume(PTRACE_CONT, signal);
@@ -334,10 +173,9 @@ std::optional<Stop> Tracee::classify_event(pid_t thread, unsigned event) {
       break;
     case PTRACE_EVENT_EXEC:
       followed_ = pid_;
-      stops_.clear();
+      memory_.forget_stops();
       others_.clear();
-      ::close(memory_);
-      memory_ = ::open(("/proc/" + std::to_string(pid_) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
+      memory_.open(pid_);
       fetch_registers();
       return Stop{.kind = Stop::Kind::replaced};
     default: break;
@@ -357,7 +195,7 @@ Stop Tracee::classify_trap(pid_t thread) {
   if (stepping && now != before && !may_trap_) return {};
   siginfo_t info{};
   ::ptrace(PTRACE_GETSIGINFO, thread, nullptr, &info);
-  if (!stepping && info.si_code == SI_KERNEL && stops_.contains(now - 1)) {
+  if (!stepping && info.si_code == SI_KERNEL && memory_.is_planted(now - 1)) {
     set_register(state::Reg::rip, now - 1);
     return {.kind = Stop::Kind::stop_byte};
   }
@@ -382,13 +220,8 @@ void Tracee::adopt(pid_t child, bool shares_memory, bool is_thread) {
   ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
 }
 
-/// A forked child has a copy of the memory, stop bytes included: it gets its own bytes back.
 void Tracee::let_go(pid_t child) {
-  const int memory = ::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_WRONLY | O_CLOEXEC);
-  if (memory >= 0) {
-    for (const auto& [address, own] : stops_.all()) (void)!::pwrite(memory, &own, 1, static_cast<off_t>(address));
-    ::close(memory);
-  }
+  give_own_bytes(child, memory_.stops());
   ::ptrace(PTRACE_DETACH, child, nullptr, nullptr);
 }
 
@@ -426,7 +259,7 @@ void Tracee::handle_other(pid_t thread, int status) {
   siginfo_t info{};
   if (signal == SIGTRAP && ::ptrace(PTRACE_GETREGS, thread, nullptr, &raw) == 0 &&
       ::ptrace(PTRACE_GETSIGINFO, thread, nullptr, &info) == 0 && info.si_code == SI_KERNEL &&
-      stops_.contains(raw.rip - 1)) {
+      memory_.is_planted(raw.rip - 1)) {
     raw.rip -= 1;
     ::ptrace(PTRACE_SETREGS, thread, nullptr, &raw);
     if (!follow_any_ || known->second != Other::thread) return step_other_over(thread, raw.rip);
@@ -452,14 +285,14 @@ void Tracee::step_other_over(pid_t thread, std::uint64_t address) {
            !is_stopping_signal(WSTOPSIG(status));
     if (!held) early_[followed_] = status;
   }
-  write_code_byte(address, stops_.own_byte(address));
+  memory_.uncover(address);
   int status = 0;
   int signal = 0;
   ::ptrace(PTRACE_SINGLESTEP, thread, nullptr, nullptr);
   while (::waitpid(thread, &status, __WALL) < 0 && errno == EINTR) {
   }
   if (WIFSTOPPED(status) && WSTOPSIG(status) != SIGTRAP) signal = WSTOPSIG(status);
-  write_code_byte(address, StopBytes::kTrap);
+  memory_.cover(address);
   if (WIFSTOPPED(status)) {
     ::ptrace(PTRACE_CONT, thread, nullptr, static_cast<long>(signal));
   } else {

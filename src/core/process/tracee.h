@@ -18,7 +18,7 @@
 
 #include "base/result.h"
 #include "process/launch.h"
-#include "process/stop_bytes.h"
+#include "process/memory.h"
 #include "state/view.h"
 
 namespace deeptrace::process {
@@ -72,19 +72,21 @@ class Tracee : public state::StateView {
   // StateView: the followed thread.
   [[nodiscard]] isa::Mode mode() const override { return isa::Mode::bits64; }
   [[nodiscard]] const state::RegisterSet& registers() const override { return registers_; }
-  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override;
+  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
+    memory_.read(requests, provenance);
+  }
   using state::StateView::read_memory;
 
   void set_register(state::Reg reg, std::uint64_t value);
   [[nodiscard]] state::VectorSet vectors() const;
-  /// Writes memory whatever its protection; returns success.
-  bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes);
+  bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
+    return memory_.write(address, bytes);
+  }
 
-  /// Plants a stop byte; false when the memory is not there. Planting twice is the same as once.
-  bool plant(std::uint64_t address);
-  void lift(std::uint64_t address);
-  void lift_all();
-  [[nodiscard]] bool is_planted(std::uint64_t address) const { return stops_.contains(address); }
+  bool plant(std::uint64_t address) { return memory_.plant(address); }
+  void lift(std::uint64_t address) { memory_.lift(address); }
+  void lift_all() { memory_.lift_all(); }
+  [[nodiscard]] bool is_planted(std::uint64_t address) const { return memory_.is_planted(address); }
 
  private:
   enum class Other { thread, shares_memory };
@@ -99,18 +101,16 @@ class Tracee : public state::StateView {
   void adopt(pid_t child, bool shares_memory, bool is_thread);
   void let_go(pid_t child);
   Stop classify_trap(pid_t thread);
-  bool write_code_byte(std::uint64_t address, std::uint8_t byte);
   void fetch_registers();
 
   pid_t pid_;
   pid_t followed_;
   bool gone_ = false;
   bool follow_any_ = false;
-  int memory_ = -1;  ///< /proc/PID/mem
   bool may_trap_ = false;
   int last_request_ = 0;  ///< how the followed thread was last resumed
   state::RegisterSet registers_;
-  StopBytes stops_;
+  Memory memory_;
   std::map<pid_t, Other> others_;
   std::map<pid_t, int> early_;  ///< stops of children that came before the event that announces them
   std::size_t threads_seen_ = 0;

@@ -25,6 +25,13 @@ class Walk {
   Walk(const Program& program, CodeScan& scan, const Function& function)
       : program_(program), scan_(scan), function_(function), mode_(program.mode()) {}
 
+  /// The frame before the instruction at an address.
+  std::optional<FramePoint> point(std::uint64_t address) {
+    wanted_ = address;
+    (void)run();
+    return point_;
+  }
+
   FrameShape run() {
     Known entry(mode_, program_.elf().kind() != binary::Kind::relocatable);
     entry.set(isa::kRsp, kEntryStack);
@@ -42,6 +49,7 @@ class Walk {
     std::uint64_t address;
     Known known;
     std::uint32_t changed;  ///< registers that no longer hold what the caller had in them, bits by number
+    std::vector<FramePoint::Saved> saved = {};
   };
 
   [[nodiscard]] bool holds(std::uint64_t address) const { return function_.range().holds(address); }
@@ -53,13 +61,14 @@ class Walk {
       if (at >= code.size()) return;
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       if (!instruction) return;
+      if (place.address == wanted_) note_point(place);
       look_at(instruction, place);
       const ControlFlow flow = isa::flow_of(instruction);
       std::uint64_t target = 0;
       const bool direct = isa::direct_target(instruction, place.address, target);
       const std::uint64_t next = place.address + instruction.length;
       if ((flow == ControlFlow::jump || flow == ControlFlow::conditional) && direct && holds(target))
-        open_.push_back({target, place.known, place.changed});
+        open_.push_back({target, place.known, place.changed, place.saved});
       if (flow == ControlFlow::jump && !direct) add_table(place);
       if (flow == ControlFlow::jump || flow == ControlFlow::return_ || flow == ControlFlow::trap) return;
       place.address = next;
@@ -71,9 +80,26 @@ class Walk {
       if (table.jump != place.address) continue;
       for (std::uint64_t i = 0; i < table.entries; ++i) {
         const auto target = target_of(program_, table, i);
-        if (target && holds(*target)) open_.push_back({*target, place.known, place.changed});
+        if (target && holds(*target)) open_.push_back({*target, place.known, place.changed, place.saved});
       }
     }
+  }
+
+  void note_point(const Place& place) {
+    const std::uint64_t slot = mode_ == isa::Mode::bits64 ? 8 : 4;
+    const std::uint64_t cfa = kEntryStack + slot;
+    FramePoint point;
+    point.saved = place.saved;
+    if (const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64})) {
+      point.to_cfa = static_cast<std::int64_t>(cfa - *stack);
+    } else if (const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
+               frame && *frame < cfa && cfa - *frame < kEntryStack / 2) {
+      point.by_stack = false;
+      point.to_cfa = static_cast<std::int64_t>(cfa - *frame);
+    } else {
+      return;
+    }
+    point_ = std::move(point);
   }
 
   void look_at(const isa::Instruction& instruction, Place& place) {
@@ -111,7 +137,7 @@ class Walk {
   }
 
   /// A register of the caller's that still holds what it had goes to the stack.
-  void note_saved(const isa::Instruction& instruction, const Place& place) {
+  void note_saved(const isa::Instruction& instruction, Place& place) {
     const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
     const bool push = meaning == isa::meaning::push;
     if (!push && meaning != isa::meaning::copy) return;
@@ -129,6 +155,12 @@ class Walk {
     const std::uint8_t number = source.reg.index;
     if (!is_callers(number, mode_) || (place.changed >> number & 1) != 0) return;
     const auto saved = static_cast<isa::General>(number);
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    const std::uint64_t slot = mode_ == isa::Mode::bits64 ? 8 : 4;
+    const std::int64_t into = push ? 0 : operands[0].memory.displacement + static_cast<std::int64_t>(slot);
+    if (stack)
+      place.saved.push_back(
+          {saved, static_cast<std::int64_t>(kEntryStack - *stack) + 2 * static_cast<std::int64_t>(slot) - into});
     if (std::ranges::find(shape_.saved, saved) == shape_.saved.end()) shape_.saved.push_back(saved);
   }
 
@@ -137,6 +169,8 @@ class Walk {
   const Function& function_;
   isa::Mode mode_;
   FrameShape shape_;
+  std::optional<std::uint64_t> wanted_;
+  std::optional<FramePoint> point_;
   std::vector<Place> open_;
   std::unordered_set<std::uint64_t> seen_;
 };
@@ -145,6 +179,11 @@ class Walk {
 
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function) {
   return Walk(program, scan, function).run();
+}
+
+std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,
+                                   std::uint64_t address) {
+  return Walk(program, scan, function).point(address);
 }
 
 }  // namespace deeptrace::program

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "program/code_scan.h"
@@ -16,6 +17,21 @@ struct FrameShape {
   bool frame_pointer = false;  ///< rbp (ebp) marks the frame
   std::vector<isa::General> saved;  ///< registers of the caller's that it puts on the stack, in order
 };
+
+/// Where at an instruction the caller's frame lies.
+struct FramePoint {
+  bool by_stack = true;     ///< counted from rsp (esp); otherwise from rbp (ebp)
+  std::int64_t to_cfa = 0;  ///< bytes from that register up to where the stack pointer will be after the return
+  struct Saved {
+    isa::General number;
+    std::int64_t below_cfa = 0;  ///< bytes
+  };
+  std::vector<Saved> saved;  ///< registers of the caller's on the stack there
+};
+
+/// The same question for one instruction; nothing when no way to it is found, or the ways disagree about it.
+std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,
+                                   std::uint64_t address);
 
 /// Follows the code from its start along direct jumps and jump tables; what is reached by neither is left out. What a
 /// called function takes off the stack itself, as 32-bit ones that return structures do, is not seen.

@@ -368,7 +368,7 @@ class Listing {
 }  // namespace
 
 inspect::PointerReader pointers_of(const Program& program) {
-  return [&program](std::uint64_t place, std::uint64_t value) {
+  return [&program](std::uint64_t place, std::uint64_t value, bool /*characters*/) {
     inspect::Pointed pointed;
     pointed.value = value;
     const binary::Relocation* relocation = program.relocation_in(place, 1);

@@ -8,7 +8,9 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "process/maps.h"
+#include "program/frame.h"
 #include "program/location.h"
+#include "session/places.h"
 
 namespace deeptrace::session {
 namespace {
@@ -51,44 +53,87 @@ void add_second_returns(const program::Program& program, const program::Function
 
 }  // namespace
 
-Modules::Modules(const process::Tracee& tracee, program::Program main, program::OwnCode rule) : rule_(std::move(rule)) {
-  load(tracee, std::move(main));
+Modules::Modules(pid_t pid, program::Program main, program::OpenOptions options) : options_(std::move(options)) {
+  modules_.push_back(std::make_unique<Module>());
+  Module& first = *modules_.front();
+  first.program = std::make_unique<program::Program>(std::move(main));
+  const std::uint64_t entry = process::auxiliary_value(pid, 9);  // AT_ENTRY
+  first.bias = entry - first.program->elf().entry();
+  first.path = first.program->elf().path();
+  first.from = lowest_address(first.program->elf()) + first.bias;
+  first.to = first.from + 1;
+  place(pid);
+}
+
+Modules::Changes Modules::refresh(pid_t pid) {
+  std::vector<std::string> before;
+  for (const auto& module : modules_) before.push_back(module->path);
+  place(pid);
+  Changes changes;
+  for (const auto& module : modules_) {
+    if (std::ranges::find(before, module->path) == before.end()) changes.loaded.push_back(module->path);
+  }
+  for (const std::string& path : before) {
+    const bool here = std::ranges::any_of(modules_, [&](const auto& module) { return module->path == path; });
+    if (!here) changes.unloaded.push_back(path);
+  }
+  return changes;
+}
+
+/// Finds where the files that the process has mapped lie.
+void Modules::place(pid_t pid) {
+  struct Range {
+    std::uint64_t from, to;
+  };
+  std::map<std::string, Range> mapped;
+  std::string main_path;
+  const std::uint64_t main_start = lowest_address(main().program->elf()) + main().bias;
+  for (const process::Mapping& mapping : process::mappings_of(pid)) {
+    if (mapping.path.empty() || mapping.path.front() != '/') continue;
+    const auto [range, added] = mapped.try_emplace(mapping.path, Range{mapping.from, mapping.to});
+    range->second.to = std::max(range->second.to, mapping.to);
+    if (main_start >= mapping.from && main_start < mapping.to) main_path = mapping.path;
+  }
+  std::erase_if(modules_, [&](const auto& module) {
+    if (module == modules_.front()) return false;
+    const auto found = mapped.find(module->path);
+    return found == mapped.end() || found->second.from != module->from;
+  });
+  for (const auto& [path, range] : mapped) {
+    if (path == main_path) {
+      Module& module = *modules_.front();
+      module.path = path;
+      module.from = range.from;
+      module.to = range.to;
+      continue;
+    }
+    const auto known = std::ranges::find_if(modules_, [&](const auto& module) { return module->path == path; });
+    if (known != modules_.end()) {
+      (*known)->to = range.to;
+      continue;
+    }
+    auto module = std::make_unique<Module>();
+    module->path = path;
+    module->from = range.from;
+    module->to = range.to;
+    module->system = program::in_system_libraries(path);
+    if (!module->system || options_.own.all || !options_.own.paths.empty()) open(*module);
+    modules_.push_back(std::move(module));
+  }
+  rules_.clear();
+  own_starts_.clear();
   collect_own();
 }
 
-void Modules::load(const process::Tracee& tracee, program::Program main) {
-  std::map<std::string, Module*> by_path;
-  auto program = std::make_unique<program::Program>(std::move(main));
-  const std::uint64_t entry = process::auxiliary_value(tracee.pid(), 9);  // AT_ENTRY
-  const std::uint64_t main_bias = entry - program->elf().entry();
-  const std::uint64_t main_start = lowest_address(program->elf()) + main_bias;
-  modules_.push_back(std::make_unique<Module>());
-  for (const process::Mapping& mapping : process::mappings_of(tracee.pid())) {
-    if (mapping.path.empty() || mapping.path.front() != '/') continue;
-    Module*& module = by_path[mapping.path];
-    if (module == nullptr) {
-      const bool is_main = main_start >= mapping.from && main_start < mapping.to;
-      if (!is_main) modules_.push_back(std::make_unique<Module>());
-      module = is_main ? modules_.front().get() : modules_.back().get();
-      module->path = mapping.path;
-      module->from = mapping.from;
-      module->system = program::in_system_libraries(mapping.path) && !is_main;
-    }
-    module->to = std::max(module->to, mapping.to);
-  }
-  modules_.front()->program = std::move(program);
-  modules_.front()->bias = main_bias;
-  for (const auto& module : modules_) {
-    const bool wanted = !module->system || rule_.all || !rule_.paths.empty();
-    if (module->program || !wanted) continue;
-    if (Result<program::Program> opened = program::Program::open(module->path, {rule_, {}, false, false})) {
-      module->program = std::make_unique<program::Program>(std::move(*opened));
-      module->bias = module->from - lowest_address(module->program->elf());
-    }
-  }
+void Modules::open(Module& module) {
+  Result<program::Program> opened = program::Program::open(module.path, options_);
+  if (!opened) return;
+  module.program = std::make_unique<program::Program>(std::move(*opened));
+  module.bias = module.from - lowest_address(module.program->elf());
 }
 
 void Modules::collect_own() {
+  own_.clear();
   for (const auto& module : modules_) {
     if (!module->program) continue;
     for (const program::Function& function : module->program->functions()) {
@@ -117,15 +162,82 @@ bool Modules::is_own(std::uint64_t address) const {
 const Module* Modules::at(std::uint64_t address) {
   for (const auto& module : modules_) {
     if (address < module->from || address >= module->to) continue;
-    if (!module->program) {
-      if (Result<program::Program> opened = program::Program::open(module->path, {rule_, {}, false, false})) {
-        module->program = std::make_unique<program::Program>(std::move(*opened));
-        module->bias = module->from - lowest_address(module->program->elf());
-      }
-    }
+    if (!module->program) open(*module);
     if (module->program) return module.get();
   }
   return nullptr;
+}
+
+ModuleDebug& Modules::debug(const Module& module) {
+  if (!module.debug) module.debug = std::make_unique<ModuleDebug>(*module.program);
+  return *module.debug;
+}
+
+const program::Function* Modules::function_at(std::uint64_t address) {
+  const Module* module = at(address);
+  return module != nullptr ? module->program->function_at(address - module->bias) : nullptr;
+}
+
+std::pair<std::string_view, std::uint32_t> Modules::line_of(std::uint64_t address) {
+  const Module* module = at(address);
+  if (module == nullptr) return {};
+  const auto line = module->program->lines().at(address - module->bias);
+  if (!line) return {};
+  return {module->program->source_path(*line), line->line};
+}
+
+bool Modules::begins_statement(std::uint64_t address) {
+  const Module* module = at(address);
+  return module != nullptr && module->program->lines().starts_statement(address - module->bias);
+}
+
+std::size_t Modules::inlined_depth(std::uint64_t address) {
+  const Module* module = at(address);
+  return module != nullptr ? debug(*module).scopes.inlined_at(address - module->bias).size() : 0;
+}
+
+program::Reference Modules::reference(std::uint64_t address) {
+  const Module* module = at(address);
+  return module != nullptr ? module->program->reference(address - module->bias) : program::Reference{};
+}
+
+/// A function without unwind tables, as its instructions treat the stack.
+std::optional<inspect::PlacedRule> Modules::rule_from_code(const Module& module, std::uint64_t inside) {
+  const program::Program& program = *module.program;
+  const program::Function* function = program.function_at(inside);
+  if (function == nullptr) return std::nullopt;
+  inspect::PlacedRule placed;
+  placed.bias = module.bias;
+  placed.from_table = false;
+  placed.outermost = function->range().holds(program.elf().entry()) && &module == modules_.front().get();
+  const auto point = program::frame_at(program, debug(module).scan, *function, inside);
+  if (!point) return placed.outermost ? std::optional(placed) : std::nullopt;
+  // DWARF numbers of the stack and frame pointers, and of the registers that are saved, in both orders.
+  const bool wide = program.mode() == isa::Mode::bits64;
+  constexpr unsigned k64[16] = {0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15};
+  const auto number = [&](unsigned general) { return wide ? k64[general] : general; };
+  placed.rule.cfa_register = number(point->by_stack ? isa::kRsp : isa::kRbp);
+  placed.rule.cfa_offset = point->to_cfa;
+  placed.rule.return_register = wide ? 16 : 8;
+  for (const program::FramePoint::Saved& saved : point->saved) {
+    placed.rule.registers[number(saved.number)] = {debuginfo::RegisterRule::Kind::at_offset, -saved.below_cfa, 0, {}};
+  }
+  return placed;
+}
+
+std::optional<inspect::PlacedRule> Modules::frame_rule(std::uint64_t address) {
+  const auto [place, added] = rules_.try_emplace(address);
+  if (!added) return place->second;
+  const Module* module = at(address);
+  if (module == nullptr) return std::nullopt;
+  const std::uint64_t inside = address - module->bias;
+  std::optional<inspect::PlacedRule> result;
+  if (const auto rule = debug(*module).frames.at(inside)) {
+    result = inspect::PlacedRule{*rule, module->bias, true, false};
+  } else {
+    result = rule_from_code(*module, inside);
+  }
+  return rules_[address] = result;
 }
 
 std::string Modules::place_name(std::uint64_t address) {
@@ -174,6 +286,36 @@ Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) c
     }
   }
   return found;
+}
+
+std::vector<std::uint64_t> Modules::reentries() const {
+  std::vector<std::uint64_t> result;
+  for (const auto& module : modules_) {
+    if (!module->program) continue;
+    const program::Program& program = *module->program;
+    std::vector<std::uint64_t> inside = debuginfo::code_entries(program.elf()).landing_pads;
+    for (const program::Function& function : program.functions()) {
+      if (program.is_own(function)) add_second_returns(program, function, inside);
+    }
+    for (const std::uint64_t address : inside) {
+      if (is_own(address + module->bias)) result.push_back(address + module->bias);
+    }
+  }
+  std::ranges::sort(result);
+  result.erase(std::unique(result.begin(), result.end()), result.end());
+  return result;
+}
+
+std::vector<std::uint64_t> Modules::own_starts() {
+  if (!own_starts_.empty()) return own_starts_;
+  for (const auto& module : modules_) {
+    if (!module->program || module->program->lines().empty()) continue;
+    for (const program::Function& function : module->program->functions()) {
+      if (module->program->is_own(function) && function.size != 0 && module->program->lines().covers(function.address))
+        own_starts_.push_back(behind_entry_code(*module->program, function) + module->bias);
+    }
+  }
+  return own_starts_;
 }
 
 Modules::OwnEntries Modules::own_entries() const {

@@ -1,35 +1,87 @@
 // The program and its libraries where they lie in a running process, and which of their code is the developer's own.
 #pragma once
 
+#include <sys/types.h>
+
 #include <cstdint>
+#include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
+#include <unordered_map>
+#include <utility>
 #include <vector>
 
 #include "base/result.h"
-#include "process/tracee.h"
+#include "debuginfo/frame_rules.h"
+#include "debuginfo/locals.h"
+#include "debuginfo/scopes.h"
+#include "debuginfo/types.h"
+#include "debuginfo/variables.h"
+#include "inspect/frames.h"
+#include "program/code_scan.h"
 #include "program/program.h"
 
 namespace deeptrace::session {
 
+/// What is read of a module's debug information when somebody asks.
+struct ModuleDebug {
+  explicit ModuleDebug(const program::Program& program)
+      : types(program.debug()),
+        scopes(program.debug()),
+        locals(program.debug(), scopes),
+        frames(program.elf(), program.debug_elf()),
+        scan(program) {}
+
+  debuginfo::Types types;
+  debuginfo::Scopes scopes;
+  debuginfo::Locals locals;
+  debuginfo::FrameTable frames;
+  program::CodeScan scan;
+  std::optional<std::vector<debuginfo::StaticVariable>> statics;
+  std::map<std::string, std::optional<debuginfo::TypeId>, std::less<>> type_names;
+};
+
 struct Module {
   std::string path;
-  std::uint64_t bias = 0;                     ///< address in the process minus address in the file
-  std::uint64_t from = 0, to = 0;             ///< the whole range that the module occupies
-  bool system = false;                        ///< lies in a system library directory
-  std::unique_ptr<program::Program> program;  ///< opened on demand for system libraries; null when unreadable
+  std::uint64_t bias = 0;                      ///< address in the process minus address in the file
+  std::uint64_t from = 0, to = 0;              ///< the whole range that the module occupies
+  bool system = false;                         ///< lies in a system library directory
+  std::unique_ptr<program::Program> program;   ///< opened on demand for system libraries; null when unreadable
+  mutable std::unique_ptr<ModuleDebug> debug;  ///< made on demand
 };
 
 class Modules {
  public:
-  /// Takes the modules that are mapped now. `main` is the program that was launched.
-  Modules(const process::Tracee& tracee, program::Program main, program::OwnCode rule);
+  /// Takes the modules that are mapped now. `main` is the program that was launched; `options` open the others.
+  Modules(pid_t pid, program::Program main, program::OpenOptions options);
+
+  /// Takes in modules that were mapped since, and forgets those that are gone. Their paths, the new ones first.
+  struct Changes {
+    std::vector<std::string> loaded, unloaded;
+  };
+  Changes refresh(pid_t pid);
 
   [[nodiscard]] const Module& main() const { return *modules_.front(); }
+  [[nodiscard]] const std::vector<std::unique_ptr<Module>>& all() const { return modules_; }
   [[nodiscard]] bool is_own(std::uint64_t address) const;
   /// The module at an address with its program opened, or null.
   const Module* at(std::uint64_t address);
+  /// Its debug information.
+  static ModuleDebug& debug(const Module& module);
+  /// The function at an address; null where none is known.
+  const program::Function* function_at(std::uint64_t address);
+  /// Where the caller's frame lies, for an instruction anywhere: by unwind tables, or by what the code does.
+  std::optional<inspect::PlacedRule> frame_rule(std::uint64_t address);
+  /// The source line of an instruction: path and number; an empty path where there is none.
+  std::pair<std::string_view, std::uint32_t> line_of(std::uint64_t address);
+  /// True when the line table begins a statement at the address.
+  bool begins_statement(std::uint64_t address);
+  /// How many inlined calls an instruction stands in.
+  std::size_t inlined_depth(std::uint64_t address);
+  /// What an address refers to.
+  program::Reference reference(std::uint64_t address);
   /// "function+0x12" or "function" for any address; "0x7f…" where nothing is known.
   std::string place_name(std::uint64_t address);
 
@@ -42,12 +94,21 @@ class Modules {
     std::vector<std::uint64_t> handlers;  ///< landing pads of exception handlers alone
   };
   [[nodiscard]] OwnEntries own_entries() const;
+  /// Where control can come back into own code without a return: exception handlers, and behind calls that return
+  /// twice.
+  [[nodiscard]] std::vector<std::uint64_t> reentries() const;
+  /// Behind the entry code of every own function that has source lines.
+  [[nodiscard]] std::vector<std::uint64_t> own_starts();
 
  private:
-  void load(const process::Tracee& tracee, program::Program main);
+  void place(pid_t pid);
+  void open(Module& module);
   void collect_own();
+  std::optional<inspect::PlacedRule> rule_from_code(const Module& module, std::uint64_t inside);
 
-  program::OwnCode rule_;
+  program::OpenOptions options_;
+  std::unordered_map<std::uint64_t, std::optional<inspect::PlacedRule>> rules_;  ///< by address
+  std::vector<std::uint64_t> own_starts_;
   std::vector<std::unique_ptr<Module>> modules_;  ///< the main program first
   std::vector<program::AddressRange> own_;        ///< sorted, merged
 };

@@ -894,11 +894,6 @@ std::string_view name_of(StepsEnd end) {
   return kNames[static_cast<std::size_t>(end)];
 }
 
-std::string signal_name(int signal) {
-  const char* name = ::sigabbrev_np(signal);
-  return name != nullptr ? std::string("SIG") + name : "signal " + std::to_string(signal);
-}
-
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   Result<std::string> path = process::find_program(request.launch.program);
   if (!path) return path.error();
@@ -916,7 +911,7 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   const std::uint64_t entry = process::auxiliary_value(tracee.pid(), 9);  // AT_ENTRY
   if (auto error = run_to(tracee, {entry}, "its entry")) return *error;
   const bool has_main = !program->functions_named("main").empty();
-  Modules modules(tracee, std::move(*program), request.own);
+  Modules modules(tracee.pid(), std::move(*program), {request.own, {}, false, false});
   std::vector<std::uint64_t> from = {entry};
   const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   if (!request.from.empty() || has_main) {

@@ -16,6 +16,7 @@
 #include "process/launch.h"
 #include "process/tracee.h"
 #include "program/own_code.h"
+#include "session/signal_names.h"
 #include "state/delta.h"
 
 namespace deeptrace::session {
@@ -90,8 +91,5 @@ class StepsSink {
 /// Runs the program. Errors before the first row: an unusable file or program, an unknown location, an end before
 /// `from`; nothing has been sent to the sink then.
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink);
-
-/// The name of a signal ("SIGSEGV"); "signal 34" for one without.
-std::string signal_name(int signal);
 
 }  // namespace deeptrace::session

@@ -4,9 +4,11 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <span>
 
 #include "isa/instruction.h"
+#include "state/extended.h"
 #include "state/registers.h"
 
 namespace deeptrace::state {
@@ -27,6 +29,10 @@ class StateView {
   virtual ~StateView() = default;
   [[nodiscard]] virtual isa::Mode mode() const = 0;
   [[nodiscard]] virtual const RegisterSet& registers() const = 0;
+  /// Bits by Reg: whose values are known. In a caller's frame those that nobody kept are not.
+  [[nodiscard]] virtual std::uint32_t known_registers() const { return ~std::uint32_t(0); }
+  /// Vectors and the floating-point unit; nothing where they are not known.
+  [[nodiscard]] virtual std::optional<ExtendedSet> extended() const { return std::nullopt; }
   /// Reads all pieces; each says how much of it there was.
   virtual void read_memory(std::span<MemoryRequest> requests, Provenance provenance) const = 0;
 

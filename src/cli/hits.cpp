@@ -1,0 +1,158 @@
+#include "report/hits.h"
+
+#include <charconv>
+
+#include "base/number.h"
+#include "cli/program_options.h"
+#include "process/attention.h"
+
+namespace deeptrace::cli {
+namespace {
+
+constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFiles[] = {"svg", "png"};
+
+/// "a, b[1, 2], c" in parts at the commas outside of brackets and quotes.
+std::vector<std::string> split_expressions(std::string_view text) {
+  std::vector<std::string> result;
+  int open = 0;
+  char quote = 0;
+  std::string one;
+  const auto close = [&] {
+    const std::size_t first = one.find_first_not_of(' ');
+    if (first != std::string::npos) result.push_back(one.substr(first, one.find_last_not_of(' ') - first + 1));
+    one.clear();
+  };
+  for (const char c : text) {
+    if (quote != 0) {
+      if (c == quote) quote = 0;
+    } else if (c == '"' || c == '\'') {
+      quote = c;
+    } else if (c == '(' || c == '[') {
+      ++open;
+    } else if (c == ')' || c == ']') {
+      --open;
+    } else if (c == ',' && open <= 0) {
+      close();
+      continue;
+    }
+    one += c;
+  }
+  close();
+  return result;
+}
+
+/// The stop points in the order of the options on the command line.
+Result<std::vector<session::HaltRule>> rules_of(const cxxopts::ParseResult& parsed) {
+  struct Option {
+    std::string_view name, words;
+  };
+  constexpr Option kOptions[] = {{"at", "at "},
+                                 {"on-write", "on write "},
+                                 {"on-access", "on access "},
+                                 {"on-change", "on change "},
+                                 {"on-return", "on return "},
+                                 {"halt", ""}};
+  std::vector<session::HaltRule> result;
+  for (const auto& argument : parsed.arguments()) {
+    for (const Option& option : kOptions) {
+      if (argument.key() != option.name) continue;
+      Result<session::HaltRule> rule = session::parse_halt_rule(std::string(option.words) + argument.value());
+      if (!rule) return rule.error();
+      result.push_back(std::move(*rule));
+    }
+  }
+  return result;
+}
+
+int verdict(const session::HitsSummary& summary) {
+  if (summary.end.how == session::RunEnd::How::interrupted) return kInterrupted;
+  return summary.rows == 0 ? kNegative : kFine;
+}
+
+int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
+  session::HitsRequest request;
+  Result<std::vector<session::HaltRule>> rules = rules_of(parsed.options);
+  if (!rules) return report_error(rules.error());
+  if (rules->empty())
+    return report_error({Fault::usage, "hits: no stop point was given; --at LOCATION is the usual one"});
+  request.rules = std::move(*rules);
+  Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
+  if (!control) return report_error(control.error());
+  request.control = std::move(*control);
+  request.control.hold_at_crash = false;
+  if (parsed.options.count("keep") != 0) {
+    for (const std::string& list : parsed.options["keep"].as<std::vector<std::string>>()) {
+      for (std::string& one : split_expressions(list)) request.keep.push_back(std::move(one));
+    }
+  }
+  if (parsed.options.count("count") != 0) {
+    const std::string text = parsed.options["count"].as<std::string>();
+    request.count = number_in(text);
+    if (!request.count || *request.count == 0)
+      return report_error({Fault::usage, "--count " + text + ": is a number from 1 up"});
+  }
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  Result<Results> results = Results::open(command, parsed.options, kForms, kFiles);
+  if (!results) return report_error(results.error());
+  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed.options, *results);
+  if (!output) return report_error(output.error());
+  request.control.launch.output = (*output)->descriptor();
+  std::vector<std::unique_ptr<session::HitsSink>> sinks;
+  for (const Destination& to : results->destinations()) {
+    if (to.form == "json") {
+      sinks.push_back(report::hits_json(*to.out));
+    } else if (to.form == "csv") {
+      sinks.push_back(report::hits_csv(*to.out));
+    } else if (to.form == "svg" || to.form == "png") {
+      sinks.push_back(
+          report::hits_figure(to.path, to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png));
+    } else {
+      report::TakeOutput take;
+      if ((*output)->caught() && &to == &results->destinations().back())
+        take = [raw = output->get()] { return raw->take(); };
+      sinks.push_back(
+          report::hits_text(*to.out, to.style, *sources, std::move(take), parsed.options.count("card") != 0));
+    }
+  }
+  const auto sink = report::hits_tee(std::move(sinks));
+  outlive_broken_pipe();
+  const Result<session::HitsSummary> summary = session::hits(std::move(request), *sink);
+  if (!summary) {
+    const bool asked = process::Attention::asked() != process::Attention::Why::none;
+    return results->close(asked ? kInterrupted : report_error(summary.error()));
+  }
+  if (summary->rows == 0 && summary->end.how != session::RunEnd::How::interrupted)
+    (void)report_error({Fault::usage, "no stop point was hit"});
+  return results->close(verdict(*summary));
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace hits", std::string(command.answers));
+  const auto text = [] { return cxxopts::value<std::vector<std::string>>(); };
+  options.add_options("Stop points")("at", "at a function, source line, address (may be repeated)", text(), "LOCATION")(
+      "on-write", "when a variable or other memory is written", text(), "EXPR")(
+      "on-access", "when it is read or written", text(), "EXPR")("on-change", "when its value changes", text(), "EXPR")(
+      "on-return", "when a function returns; `result` is what it returned", text(), "FUNCTION")(
+      "halt", "any stop point with its conditions: 'at levels.c:31 from hit 3 when level > 5'", text(), "RULE");
+  options.add_options("Rows")("keep", "expressions whose values each row keeps, with commas between", text(),
+                              "EXPR,...")("card", "a card at each hit in place of a table")(
+      "count", "this many rows at most", cxxopts::value<std::string>(), "N");
+  add_launch_options(options);
+  add_control_options(options);
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), true);
+  if (parsed.finished) return *parsed.finished;
+  std::vector<std::string> rest = std::move(parsed.rest);
+  return under_keeper([&] { return follow(command, parsed, std::move(rest)); });
+}
+
+}  // namespace
+
+const Command kHits = {"hits", "[OPTIONS] PROGRAM [ARGUMENTS...]",
+                       "runs a program with stop points and keeps what was asked for at each hit",
+                       "deeptrace hits --at levels.c:31 --keep level,sum ./tidelog readings.txt", run};
+
+}  // namespace deeptrace::cli

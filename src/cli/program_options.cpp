@@ -1,0 +1,116 @@
+#include "cli/program_options.h"
+
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <csignal>
+#include <cstring>
+#include <iostream>
+
+#include "base/number.h"
+#include "process/attention.h"
+#include "session/signal_names.h"
+
+namespace deeptrace::cli {
+
+void add_launch_options(cxxopts::Options& options) {
+  options.add_options("Program")("input", "the program's standard input", cxxopts::value<std::string>(), "FILE")(
+      "env", "set an environment variable for it (may be repeated)", cxxopts::value<std::vector<std::string>>(), "N=V")(
+      "folder", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
+      "randomise", "keep address randomisation")("program-output",
+                                                 "where its output goes: terminal (shown apart), stderr, or a file",
+                                                 cxxopts::value<std::string>(), "WHERE");
+}
+
+void add_control_options(cxxopts::Options& options) {
+  options.add_options("Program")("attach", "a process that runs already, in place of starting one",
+                                 cxxopts::value<std::string>(), "PID")(
+      "stop-with", "how stop points are made: auto, byte (written into the code) or hardware (debug registers)",
+      cxxopts::value<std::string>()->default_value("auto"), "HOW");
+}
+
+Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words) {
+  process::LaunchOptions launch;
+  if (!words.empty()) {
+    launch.program = std::move(words.front());
+    launch.arguments.assign(std::make_move_iterator(words.begin() + 1), std::make_move_iterator(words.end()));
+  }
+  launch.randomise = parsed.count("randomise") != 0;
+  if (parsed.count("input") != 0) launch.input = parsed["input"].as<std::string>();
+  if (parsed.count("folder") != 0) launch.folder = parsed["folder"].as<std::string>();
+  if (parsed.count("env") == 0) return launch;
+  for (const std::string& setting : parsed["env"].as<std::vector<std::string>>()) {
+    const std::size_t equals = setting.find('=');
+    if (equals == std::string::npos || equals == 0)
+      return Error{Fault::usage, "--env " + setting + ": is written as NAME=VALUE"};
+    launch.environment.emplace_back(setting.substr(0, equals), setting.substr(equals + 1));
+  }
+  return launch;
+}
+
+Result<session::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
+                                                   std::vector<std::string> words) {
+  session::ControlOptions options;
+  if (parsed.count("attach") != 0) {
+    const std::string text = parsed["attach"].as<std::string>();
+    const auto pid = number_in(text);
+    if (!pid || *pid == 0 || *pid > 0x7fffffff)
+      return Error{Fault::usage, "--attach " + text + ": is the number of a process"};
+    if (!words.empty())
+      return Error{Fault::usage, "--attach " + text + ": no program is started then; leave out " + words.front()};
+    options.attach = static_cast<pid_t>(*pid);
+  } else if (words.empty()) {
+    return Error{Fault::usage, std::string(command.name) + ": no program was given; see deeptrace " +
+                                   std::string(command.name) + " --help"};
+  }
+  Result<process::LaunchOptions> launch = launch_options_of(parsed, std::move(words));
+  if (!launch) return launch.error();
+  options.launch = std::move(*launch);
+  options.open = open_options_of(parsed);
+  const std::string how = parsed["stop-with"].as<std::string>();
+  if (how == "byte") {
+    options.stop_with = session::StopWith::byte;
+  } else if (how == "hardware") {
+    options.stop_with = session::StopWith::hardware;
+  } else if (how != "auto") {
+    return Error{Fault::usage, "--stop-with " + how + ": is auto, byte or hardware"};
+  }
+  return options;
+}
+
+Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results) {
+  const bool apart = results.form() == "text" && ::isatty(STDOUT_FILENO) != 0;
+  return ProgramOutput::open(parsed.count("program-output") != 0 ? parsed["program-output"].as<std::string>() : "",
+                             apart);
+}
+
+int under_keeper(const std::function<int()>& work) {
+  std::cout.flush();
+  const pid_t parent = ::getpid();
+  const pid_t keeper = ::fork();
+  if (keeper < 0) return report_error({Fault::program, std::string("fork: ") + std::strerror(errno)});
+  if (keeper == 0) {
+    const process::Attention attention(parent);
+    const int status = work();
+    std::cout.flush();
+    std::cerr.flush();
+    ::_exit(status);
+  }
+  // Ctrl-C reaches both; requests to end are passed on. The keeper answers.
+  static volatile pid_t target = 0;
+  target = keeper;
+  struct sigaction action {};
+  action.sa_handler = [](int signal) {
+    if (signal != SIGINT && signal != SIGQUIT) ::kill(target, signal);
+  };
+  for (const int signal : {SIGINT, SIGQUIT, SIGTERM, SIGHUP}) ::sigaction(signal, &action, nullptr);
+  int status = 0;
+  while (::waitpid(keeper, &status, 0) < 0 && errno == EINTR) {
+  }
+  if (WIFEXITED(status)) return WEXITSTATUS(status);
+  return report_error(
+      {Fault::program, std::string("the keeper process was ended by ") + session::signal_name(WTERMSIG(status))});
+}
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,31 @@
+// What commands that run a program share: its options, and the process that keeps watch over it.
+#pragma once
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "cli/command.h"
+#include "cli/program_output.h"
+#include "process/launch.h"
+#include "session/control.h"
+
+namespace deeptrace::cli {
+
+/// --input, --env, --folder, --randomise, --program-output.
+void add_launch_options(cxxopts::Options& options);
+/// --attach, --stop-with, --debug-dir.
+void add_control_options(cxxopts::Options& options);
+
+/// `words` are the program and its arguments; may be empty.
+Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words);
+Result<session::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
+                                                   std::vector<std::string> words);
+/// Where the program's output goes, by --program-output and the form on standard output.
+Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results);
+
+/// Does the work in a child process, the keeper, and gives its status. When this process dies in any way, the keeper
+/// lets attached programs go, ends those that were launched, and ends.
+int under_keeper(const std::function<int()>& work);
+
+}  // namespace deeptrace::cli

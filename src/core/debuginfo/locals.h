@@ -1,0 +1,66 @@
+// Parameters and local variables of functions, by the scope that they lie in (DWARF 5, sections 3.5 and 4.1), and what
+// calls say of the values that they passed (section 3.4).
+#pragma once
+
+#include <map>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+#include "debuginfo/scopes.h"
+#include "debuginfo/types.h"
+
+namespace deeptrace::debuginfo {
+
+struct LocalVariable {
+  std::string name;
+  EntryPlace entry;  ///< with the location, if it has one
+  EntryPlace type;   ///< the entry that says the type: itself or what it is an instance of
+  bool parameter = false;
+  std::uint32_t line = 0;  ///< of its declaration; 0 when unknown
+};
+
+/// A function, a block in it, or an inlined call.
+struct LocalScope {
+  std::vector<AddressRange> ranges;
+  unsigned depth = 0;   ///< 0: the function itself
+  std::string inlined;  ///< the function that was called, of an inlined call
+  std::vector<LocalVariable> variables;
+};
+
+/// A call and what is known of the values that were passed (DW_TAG_call_site).
+struct CallSite {
+  std::uint64_t return_address = 0;
+  struct Parameter {
+    Bytes location;  ///< where the called function finds it
+    Bytes value;     ///< what it is, in terms of the calling function
+  };
+  std::vector<Parameter> parameters;
+};
+
+struct FunctionLocals {
+  std::vector<LocalScope> scopes;  ///< outer ones before those in them
+  std::vector<CallSite> calls;
+  Bytes frame_base;
+};
+
+/// Reads functions when they are first asked for.
+class Locals {
+ public:
+  Locals(const DebugInfo& info, Scopes& scopes) : info_(info), scopes_(scopes) {}
+
+  /// Of the function at an address; null where debug information knows none.
+  const FunctionLocals* at(std::uint64_t address);
+  /// The scopes that an address lies in, innermost first.
+  std::vector<const LocalScope*> around(std::uint64_t address);
+
+ private:
+  FunctionLocals read(const DescribedFunction& function);
+
+  const DebugInfo& info_;
+  Scopes& scopes_;
+  std::map<std::pair<const Unit*, std::uint64_t>, FunctionLocals> functions_;
+};
+
+}  // namespace deeptrace::debuginfo

@@ -1,0 +1,67 @@
+// Location expressions: where a variable lies, or what it is, in a given state (DWARF 5, sections 2.5 and 2.6).
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "debuginfo/debug_info.h"
+
+namespace deeptrace::debuginfo {
+
+/// A part of a variable, or all of it.
+struct Piece {
+  enum class Kind : std::uint8_t {
+    nowhere,  ///< optimised out
+    memory,   ///< at `address`
+    reg,      ///< in the register of DWARF number `number`
+    value,    ///< nowhere, but known to be `bytes`
+  };
+  Kind kind = Kind::nowhere;
+  std::uint64_t address = 0;
+  unsigned number = 0;
+  std::vector<std::uint8_t> bytes{};
+  std::uint64_t bits = 0;        ///< of the variable that this piece holds; 0: all
+  std::uint64_t bit_offset = 0;  ///< in the register or memory
+};
+
+/// What expressions ask of a state. Nothing is an answer that makes the result unknown.
+class LocationContext {
+ public:
+  virtual ~LocationContext() = default;
+  /// A register's value by its DWARF number.
+  [[nodiscard]] virtual std::optional<std::uint64_t> reg(unsigned number) = 0;
+  virtual bool read(std::uint64_t address, std::span<std::uint8_t> into) = 0;
+  /// What DW_AT_frame_base of the function gives.
+  [[nodiscard]] virtual std::optional<std::uint64_t> frame_base() { return std::nullopt; }
+  [[nodiscard]] virtual std::optional<std::uint64_t> cfa() { return std::nullopt; }
+  /// The address of a thread's own variable, by its offset in the module's block.
+  [[nodiscard]] virtual std::optional<std::uint64_t> thread_address(std::uint64_t) { return std::nullopt; }
+  /// What the expression gave when the function was entered.
+  [[nodiscard]] virtual std::optional<std::uint64_t> at_entry(Bytes) { return std::nullopt; }
+};
+
+/// Where the addresses in an expression lie in the running program.
+struct ExpressionPlace {
+  const DebugInfo* info = nullptr;
+  const Unit* unit = nullptr;  ///< null for expressions of frame tables
+  std::uint64_t bias = 0;      ///< address in the process minus address in the file
+  unsigned pointer_size = 8;   ///< bytes
+};
+
+struct Evaluated {
+  std::vector<Piece> pieces;
+  std::string unknown;  ///< why there is no result; empty when there is one
+};
+
+/// Evaluates an expression. `initial` lies on the stack at the start (for frame rules).
+Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
+                   std::optional<std::uint64_t> initial = std::nullopt);
+
+/// An expression whose result is a plain value or address; nothing when it has none.
+std::optional<std::uint64_t> evaluate_number(Bytes expression, const ExpressionPlace& place, LocationContext& context,
+                                             std::optional<std::uint64_t> initial = std::nullopt);
+
+}  // namespace deeptrace::debuginfo

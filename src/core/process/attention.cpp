@@ -1,0 +1,54 @@
+#include "process/attention.h"
+
+#include <sys/prctl.h>
+#include <sys/time.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <initializer_list>
+
+namespace deeptrace::process {
+namespace {
+
+// A signal handler can reach nothing but objects of static storage.
+volatile std::sig_atomic_t interrupt = 0;
+volatile std::sig_atomic_t end = 0;
+
+/// Every 20 milliseconds until it is answered, so that a wait that began behind the check ends too.
+void repeat(bool on) {
+  const itimerval every{{0, on ? 20000 : 0}, {0, on ? 20000 : 0}};
+  ::setitimer(ITIMER_REAL, &every, nullptr);
+}
+
+void on_signal(int signal) {
+  if (signal == SIGALRM) return;
+  (signal == SIGINT ? interrupt : end) = 1;
+  repeat(true);
+}
+
+}  // namespace
+
+Attention::Attention(pid_t parent) {
+  interrupt = 0;
+  end = 0;
+  struct sigaction action {};
+  action.sa_handler = on_signal;  // without SA_RESTART: waiting calls return
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGALRM}) ::sigaction(signal, &action, nullptr);
+  if (parent == 0) return;
+  ::prctl(PR_SET_PDEATHSIG, SIGHUP);
+  if (::getppid() != parent) on_signal(SIGHUP);
+}
+
+Attention::~Attention() {
+  repeat(false);
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGALRM}) ::signal(signal, SIG_DFL);
+}
+
+Attention::Why Attention::asked() { return end != 0 ? Why::end : interrupt != 0 ? Why::interrupt : Why::none; }
+
+void Attention::answer() {
+  interrupt = 0;
+  if (end == 0) repeat(false);
+}
+
+}  // namespace deeptrace::process

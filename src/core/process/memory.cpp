@@ -1,0 +1,112 @@
+#include "process/memory.h"
+
+#include <fcntl.h>
+#include <sys/uio.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <string>
+
+namespace deeptrace::process {
+
+bool Memory::open(pid_t pid) {
+  close();
+  pid_ = pid;
+  descriptor_ = ::open(("/proc/" + std::to_string(pid) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
+  return descriptor_ >= 0;
+}
+
+void Memory::close() {
+  if (descriptor_ >= 0) ::close(descriptor_);
+  descriptor_ = -1;
+}
+
+void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
+  constexpr std::size_t kBatch = 16;
+  std::size_t first = 0;
+  while (first < requests.size()) {
+    std::array<iovec, kBatch> local, remote;
+    const std::size_t count = std::min(kBatch, requests.size() - first);
+    for (std::size_t i = 0; i < count; ++i) {
+      const state::MemoryRequest& request = requests[first + i];
+      local[i] = {request.into.data(), request.into.size()};
+      remote[i] = {reinterpret_cast<void*>(request.address), request.into.size()};
+    }
+    const ssize_t read = ::process_vm_readv(pid_, local.data(), count, remote.data(), count, 0);
+    auto left = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
+    std::size_t done = 0;
+    for (; done < count; ++done) {
+      state::MemoryRequest& request = requests[first + done];
+      request.got = std::min(left, request.into.size());
+      left -= request.got;
+      if (request.got < request.into.size()) break;
+    }
+    if (done < count) {
+      // The rest of this piece through /proc/PID/mem, which also reads pages that the program may not.
+      state::MemoryRequest& request = requests[first + done];
+      const ssize_t more = ::pread(descriptor_, request.into.data() + request.got, request.into.size() - request.got,
+                                   static_cast<off_t>(request.address + request.got));
+      if (more > 0) request.got += static_cast<std::size_t>(more);
+      ++done;
+    }
+    first += done;
+  }
+  if (provenance == state::Provenance::program && !stops_.empty()) {
+    for (const state::MemoryRequest& request : requests) stops_.hide(request.address, request.into.first(request.got));
+  }
+}
+
+bool Memory::raw_write(std::uint64_t address, std::span<const std::uint8_t> bytes) const {
+  return ::pwrite(descriptor_, bytes.data(), bytes.size(), static_cast<off_t>(address)) ==
+         static_cast<ssize_t>(bytes.size());
+}
+
+bool Memory::write(std::uint64_t address, std::span<const std::uint8_t> bytes) {
+  if (!stops_.overlap(address, bytes.size())) return raw_write(address, bytes);
+  for (std::size_t i = 0; i < bytes.size(); ++i) {
+    if (stops_.contains(address + i)) {
+      stops_.remove(address + i);
+      stops_.add(address + i, bytes[i]);
+    } else if (!raw_write(address + i, bytes.subspan(i, 1))) {
+      return false;
+    }
+  }
+  return true;
+}
+
+bool Memory::write_as_program(std::uint64_t address, std::span<const std::uint8_t> bytes) const {
+  iovec local{const_cast<std::uint8_t*>(bytes.data()), bytes.size()};
+  iovec remote{reinterpret_cast<void*>(address), bytes.size()};
+  return ::process_vm_writev(pid_, &local, 1, &remote, 1, 0) == static_cast<ssize_t>(bytes.size());
+}
+
+bool Memory::plant(std::uint64_t address) {
+  if (stops_.contains(address)) return true;
+  std::uint8_t own = 0;
+  if (read(address, {&own, 1}) != 1 || !raw_write(address, {&StopBytes::kTrap, 1})) return false;
+  stops_.add(address, own);
+  return true;
+}
+
+void Memory::uncover(std::uint64_t address) {
+  if (!stops_.contains(address)) return;
+  const std::uint8_t own = stops_.own_byte(address);
+  raw_write(address, {&own, 1});
+}
+
+void Memory::cover(std::uint64_t address) {
+  if (stops_.contains(address)) raw_write(address, {&StopBytes::kTrap, 1});
+}
+
+void Memory::lift(std::uint64_t address) {
+  uncover(address);
+  stops_.remove(address);
+}
+
+void Memory::lift_all() {
+  for (const auto& [address, own] : stops_.all()) raw_write(address, {&own, 1});
+  stops_.clear();
+}
+
+}  // namespace deeptrace::process

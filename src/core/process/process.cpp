@@ -1,0 +1,775 @@
+#include "process/process.h"
+
+#include <dirent.h>
+#include <linux/kcmp.h>
+#include <sys/ptrace.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <csignal>
+#include <cstddef>
+#include <cstring>
+#include <fstream>
+
+#include "process/attention.h"
+#include "process/kernel_registers.h"
+#include "process/maps.h"
+#include "state/execute.h"
+#include "state/touched.h"
+
+namespace deeptrace::process {
+namespace {
+
+using state::Reg;
+
+constexpr std::uint64_t kTrapFlag = 0x100;
+constexpr std::uint64_t kResumeFlag = 0x10000;
+constexpr long kOptions = PTRACE_O_TRACECLONE | PTRACE_O_TRACEFORK | PTRACE_O_TRACEVFORK | PTRACE_O_TRACEVFORKDONE |
+                          PTRACE_O_TRACEEXEC | PTRACE_O_TRACEEXIT | PTRACE_O_TRACESYSGOOD;
+
+bool is_stopping_signal(int signal) {
+  return signal == SIGSTOP || signal == SIGTSTP || signal == SIGTTIN || signal == SIGTTOU;
+}
+
+/// A field of /proc/PID/status as a number in the given base; 0 when it is not there.
+std::uint64_t status_field(const std::string& task, const std::string& name, int base) {
+  std::ifstream file("/proc/" + task + "/status");
+  for (std::string line; std::getline(file, line);) {
+    if (line.starts_with(name + ":")) return std::strtoull(line.c_str() + name.size() + 1, nullptr, base);
+  }
+  return 0;
+}
+
+/// True when a signal waits that the thread does not block.
+bool signal_waits(pid_t thread) {
+  const std::string task = std::to_string(thread);
+  const std::uint64_t waiting = status_field(task, "SigPnd", 16) | status_field(task, "ShdPnd", 16);
+  return (waiting & ~status_field(task, "SigBlk", 16)) != 0;
+}
+
+std::vector<pid_t> tasks_of(pid_t pid) {
+  std::vector<pid_t> result;
+  DIR* folder = ::opendir(("/proc/" + std::to_string(pid) + "/task").c_str());
+  if (folder == nullptr) return result;
+  while (const dirent* entry = ::readdir(folder)) {
+    if (const pid_t id = std::atoi(entry->d_name); id > 0) result.push_back(id);
+  }
+  ::closedir(folder);
+  return result;
+}
+
+Error attach_error(pid_t pid, int error) {
+  const std::string what = "process " + std::to_string(pid) + ": ";
+  if (error == ESRCH) return {Fault::program, what + "there is no such process"};
+  if (const auto tracer = status_field(std::to_string(pid), "TracerPid", 10); tracer != 0)
+    return {Fault::program, what + "is already traced, by process " + std::to_string(tracer)};
+  return {Fault::program,
+          what +
+              "may not be traced; it has to belong to the same user, and /proc/sys/kernel/yama/ptrace_scope has to "
+              "be 0 (or run as root)"};
+}
+
+}  // namespace
+
+// ---- threads and their registers ------------------------------------------------------------------------------------
+
+Process::Thread* Process::find(pid_t id) const {
+  for (const auto& thread : threads_) {
+    if (thread->id == id) return thread.get();
+  }
+  return nullptr;
+}
+
+Process::Thread& Process::add(pid_t id) {
+  threads_.push_back(std::make_unique<Thread>());
+  Thread& thread = *threads_.back();
+  thread.id = id;
+  thread.view = std::make_unique<ThreadView>(*this, id);
+  return thread;
+}
+
+void Process::remove(pid_t id) {
+  std::erase_if(threads_, [id](const auto& thread) { return thread->id == id; });
+}
+
+std::vector<pid_t> Process::threads() const {
+  std::vector<pid_t> result;
+  for (const auto& thread : threads_) {
+    if (!thread->shares_memory && !thread->exiting) result.push_back(thread->id);
+  }
+  return result;
+}
+
+const ThreadView& Process::view(pid_t thread) const { return *find(thread)->view; }
+
+const state::RegisterSet& Process::fetch(const Thread& thread) const {
+  if (thread.fetched) return thread.registers;
+  if (::ptrace(PTRACE_GETREGS, thread.id, nullptr, &thread.raw) == 0) {
+    thread.registers = from_kernel(thread.raw);
+    thread.registers[Reg::rflags] &= ~kResumeFlag;  // the kernel sets it to go past a debug register of ours
+    thread.fetched = true;
+  }
+  return thread.registers;
+}
+
+bool Process::store(Thread& thread) {
+  to_kernel(thread.registers, thread.raw);
+  return ::ptrace(PTRACE_SETREGS, thread.id, nullptr, &thread.raw) == 0;
+}
+
+bool Process::set_registers(pid_t id, const state::RegisterSet& registers) {
+  Thread* thread = find(id);
+  if (thread == nullptr) return false;
+  const std::uint64_t before = fetch(*thread)[Reg::rip];
+  thread->registers = registers;
+  // A system call that was broken off must not begin again from another place.
+  if (registers[Reg::rip] != before) thread->raw.orig_rax = ~0ULL;
+  const bool done = store(*thread);
+  thread->fetched = false;
+  return done;
+}
+
+bool Process::set_extended(pid_t thread, const state::ExtendedSet& registers) {
+  return process::set_extended(thread, registers);
+}
+
+isa::Mode ThreadView::mode() const {
+  constexpr std::uint64_t kCode32 = 0x23;  // the selector of 32-bit code in Linux
+  return registers()[Reg::cs] == kCode32 ? isa::Mode::bits32 : isa::Mode::bits64;
+}
+const state::RegisterSet& ThreadView::registers() const { return process_.fetch(*process_.find(thread_)); }
+std::optional<state::ExtendedSet> ThreadView::extended() const { return extended_of(thread_); }
+
+std::optional<std::uint64_t> Process::system_call(pid_t id) const {
+  const Thread* thread = find(id);
+  if (thread == nullptr) return std::nullopt;
+  fetch(*thread);
+  const auto result = static_cast<std::int64_t>(thread->raw.rax);
+  constexpr std::int64_t kRestart = -512, kRestartBlock = -516, kNotYet = -ENOSYS;
+  const bool inside = (result <= kRestart && result >= kRestartBlock) || (thread->in_call && result == kNotYet);
+  if (static_cast<std::int64_t>(thread->raw.orig_rax) < 0 || !(inside || thread->in_call)) return std::nullopt;
+  return thread->raw.orig_rax;
+}
+
+void Process::deliver(pid_t id, int signal) {
+  if (Thread* thread = find(id)) thread->signal = signal;
+}
+int Process::signal_of(pid_t id) const {
+  const Thread* thread = find(id);
+  return thread != nullptr ? thread->signal : 0;
+}
+void Process::told(pid_t id) {
+  if (Thread* thread = find(id)) thread->told = fetch(*thread)[Reg::rip];
+}
+
+// ---- beginning and end ----------------------------------------------------------------------------------------------
+
+Result<std::unique_ptr<Process>> Process::launch(const LaunchOptions& options) {
+  const Result<pid_t> child = launch_seized(options, kOptions | PTRACE_O_EXITKILL);
+  if (!child) return child.error();
+  std::unique_ptr<Process> process(new Process(*child, false));
+  process->add(*child);
+  if (!process->memory_.open(*child))
+    return Error{Fault::program, options.program + ": its memory cannot be opened: " + std::strerror(errno)};
+  return process;
+}
+
+Result<std::unique_ptr<Process>> Process::attach(pid_t pid) {
+  if (pid <= 0 || ::kill(pid, 0) != 0) {
+    if (pid <= 0 || errno == ESRCH) return attach_error(pid, ESRCH);
+  }
+  if (const auto group = status_field(std::to_string(pid), "Tgid", 10); group != static_cast<std::uint64_t>(pid))
+    return Error{Fault::program, "process " + std::to_string(pid) + ": is a thread of process " +
+                                     std::to_string(group) + "; attach to that"};
+  std::unique_ptr<Process> process(new Process(pid, true));
+  // Threads may start others while they are taken one by one; those of threads that are traced already come by events.
+  for (bool again = true; again;) {
+    again = false;
+    for (const pid_t id : tasks_of(pid)) {
+      if (process->find(id) != nullptr) continue;
+      if (::ptrace(PTRACE_SEIZE, id, nullptr, kOptions) != 0) {
+        if (id != pid) continue;  // it ended, or came as a thread's child
+        process->gone_ = true;    // nothing to let go
+        return attach_error(pid, errno);
+      }
+      process->add(id).running = true;
+      again = true;
+    }
+  }
+  if (!process->memory_.open(pid)) return attach_error(pid, errno);
+  process->hold_all();
+  if (process->end_)
+    return Error{Fault::program, "process " + std::to_string(pid) + ": ended while it was attached to"};
+  return process;
+}
+
+Process::~Process() { attached_ ? detach() : kill(); }
+
+void Process::kill() {
+  if (gone_) return;
+  ::kill(pid_, SIGKILL);
+  for (const auto& thread : threads_) {
+    if (thread->shares_memory) ::kill(thread->id, SIGKILL);
+  }
+  int status = 0;
+  for (;;) {
+    const pid_t thread = ::waitpid(-1, &status, __WALL | __WNOTHREAD);
+    if (thread < 0 && errno != EINTR) break;
+    if (thread == pid_ && !WIFSTOPPED(status)) break;
+    if (thread > 0 && WIFSTOPPED(status)) ::ptrace(PTRACE_CONT, thread, nullptr, SIGKILL);
+  }
+  gone_ = true;
+}
+
+void Process::detach() {
+  if (gone_) return;
+  // A thread that waits for its vfork child can be let go only when that is done.
+  for (auto& thread : threads_) {
+    while (!gone_ && thread->in_vfork) (void)wait_any();
+  }
+  for (auto& thread : threads_) {
+    if (thread->shares_memory) hold(*thread);
+  }
+  hold_all();
+  if (gone_) return;
+  for (auto& slot : slots_) slot.reset();
+  memory_.lift_all();
+  for (auto& thread : threads_) {
+    if (!thread->shares_memory) set_slots(*thread);
+    if (!thread->exiting) ::ptrace(PTRACE_DETACH, thread->id, nullptr, static_cast<long>(thread->signal));
+  }
+  threads_.clear();
+  gone_ = true;
+}
+
+// ---- waiting --------------------------------------------------------------------------------------------------------
+
+std::optional<Event> Process::wait_any() {
+  for (;;) {
+    int status = 0;
+    pid_t id = 0;
+    const auto kept = std::ranges::find_if(early_, [this](const auto& one) { return find(one.first) != nullptr; });
+    if (kept != early_.end()) {
+      id = kept->first;
+      status = kept->second;
+      early_.erase(kept);
+    } else {
+      id = ::waitpid(-1, &status, __WALL | __WNOTHREAD);
+    }
+    if (id > 0) return take(id, status);
+    if (errno != EINTR) {  // nobody is left to wait for
+      gone_ = true;
+      end_ = Event{.kind = Event::Kind::killed, .thread = pid_, .number = SIGKILL};
+      return end_;
+    }
+    if (Attention::asked() != Attention::Why::none) return Event{.kind = Event::Kind::attention, .thread = pid_};
+  }
+}
+
+/// What a wait status means; nothing when it was dealt with.
+std::optional<Event> Process::take(pid_t id, int status) {
+  Thread* thread = find(id);
+  if (thread == nullptr) {
+    if (WIFSTOPPED(status)) early_[id] = status;
+    return std::nullopt;
+  }
+  thread->running = false;
+  thread->fetched = false;
+  if (!WIFSTOPPED(status)) return take_end(*thread, status);
+  if (thread->shares_memory) {
+    serve_sharing(*thread, status);
+    return std::nullopt;
+  }
+  if (static_cast<unsigned>(status) >> 16 != 0) return take_ptrace_event(*thread, status);
+  const int signal = WSTOPSIG(status);
+  if (signal == (SIGTRAP | 0x80)) {
+    __ptrace_syscall_info info{};
+    ::ptrace(PTRACE_GET_SYSCALL_INFO, id, sizeof info, &info);
+    thread->in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
+    if (!system_calls_) return std::nullopt;
+    fetch(*thread);
+    return Event{.kind = thread->in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
+                 .thread = id,
+                 .number = static_cast<int>(thread->raw.orig_rax)};
+  }
+  thread->in_call = false;
+  if (signal == SIGTRAP) return take_trap(*thread);
+  return take_signal(*thread, signal);
+}
+
+std::optional<Event> Process::take_end(Thread& thread, int status) {
+  const pid_t id = thread.id;
+  const bool sharing = thread.shares_memory;
+  remove(id);
+  if (id == pid_) {
+    gone_ = true;
+    end_ = WIFEXITED(status) ? Event{.kind = Event::Kind::exited, .thread = id, .number = WEXITSTATUS(status)}
+                             : Event{.kind = Event::Kind::killed, .thread = id, .number = WTERMSIG(status)};
+    return end_;
+  }
+  if (sharing) return std::nullopt;
+  return Event{.kind = Event::Kind::thread_ended, .thread = id};
+}
+
+Event Process::take_signal(Thread& thread, int signal) {
+  siginfo_t info{};
+  ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
+  thread.signal = signal;
+  Event event{.kind = Event::Kind::signal, .thread = thread.id, .number = signal};
+  const bool fault = signal == SIGSEGV || signal == SIGBUS || signal == SIGFPE || signal == SIGILL;
+  if (fault && info.si_code > 0) {
+    event.by_instruction = true;
+    event.fault_address = reinterpret_cast<std::uint64_t>(info.si_addr);
+    event.fault_address_known = info.si_code != SI_KERNEL;
+  }
+  return event;
+}
+
+/// True for a thread that a signal handler brought back to the stop byte where it stood when the signal came.
+bool Process::returns_to_told(Thread& thread) {
+  const std::uint64_t at = thread.registers[Reg::rip], stack = thread.registers[Reg::rsp];
+  // A frame that was left otherwise comes back no more.
+  std::erase_if(owed_, [&](const Owed& owed) { return owed.thread == thread.id && owed.stack < stack; });
+  const auto found = std::ranges::find_if(
+      owed_, [&](const Owed& owed) { return owed.thread == thread.id && owed.address == at && owed.stack == stack; });
+  if (found == owed_.end()) return false;
+  owed_.erase(found);
+  thread.told = at;
+  return true;
+}
+
+/// SIGTRAP has five sources: a finished step, a stop byte, a debug register, the program's own trap instruction, or
+/// somebody's kill().
+std::optional<Event> Process::take_trap(Thread& thread) {
+  siginfo_t info{};
+  ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
+  const std::uint64_t now = fetch(thread)[Reg::rip];
+  if (info.si_code == SI_KERNEL && memory_.is_planted(now - 1) && thread.request != PTRACE_SINGLESTEP) {
+    thread.registers[Reg::rip] = now - 1;
+    store(thread);
+    if (returns_to_told(thread)) return std::nullopt;
+    return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
+  }
+  const bool stepping = thread.request == PTRACE_SINGLESTEP;
+  const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
+  const unsigned slots = armed && info.si_code != SI_USER && info.si_code != SI_TKILL ? triggered(thread) : 0;
+  // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT behind a system call, SIGTRAP at a handler's entry.
+  if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP))
+    return Event{.kind = Event::Kind::stepped, .thread = thread.id, .slots = slots};
+  if (slots != 0) return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = slots};
+  Event event = take_signal(thread, SIGTRAP);
+  event.by_instruction = info.si_code == SI_KERNEL || info.si_code == TRAP_BRKPT;
+  return event;
+}
+
+std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
+  const auto event = static_cast<unsigned>(status) >> 16;
+  unsigned long child = 0;
+  switch (event) {
+    case PTRACE_EVENT_VFORK: thread.in_vfork = true; [[fallthrough]];
+    case PTRACE_EVENT_CLONE:
+    case PTRACE_EVENT_FORK:
+      ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
+      adopt(static_cast<pid_t>(child));
+      // What is waited for inside the call cannot be interrupted; so it goes on at once.
+      if (thread.in_vfork) resume(thread, thread.request);
+      return std::nullopt;
+    case PTRACE_EVENT_VFORK_DONE: thread.in_vfork = false; return std::nullopt;
+    case PTRACE_EVENT_EXIT:
+      thread.exiting = true;
+      ::ptrace(PTRACE_CONT, thread.id, nullptr, nullptr);
+      thread.running = true;
+      return std::nullopt;
+    case PTRACE_EVENT_EXEC: {
+      // All other threads are gone, and the one that called has the process's number now.
+      threads_.clear();
+      early_.clear();
+      for (auto& slot : slots_) slot.reset();
+      memory_.forget_stops();
+      memory_.open(pid_);
+      Thread& only = add(pid_);
+      only.request = PTRACE_CONT;
+      // As at a launch: on to behind the system call, before the new program's first instruction.
+      int next = 0;
+      ::ptrace(PTRACE_INTERRUPT, pid_, nullptr, nullptr);
+      ::ptrace(PTRACE_CONT, pid_, nullptr, nullptr);
+      while (::waitpid(pid_, &next, __WALL) < 0 && errno == EINTR) {
+      }
+      if (!WIFSTOPPED(next)) return take_end(only, next);
+      return Event{.kind = Event::Kind::replaced, .thread = pid_};
+    }
+    case PTRACE_EVENT_STOP: thread.group_stopped = is_stopping_signal(WSTOPSIG(status)); return std::nullopt;
+    default: return std::nullopt;
+  }
+}
+
+/// A new child stands at its start. Threads become ours; a process that shares memory is followed to its exec; a forked
+/// one is let go.
+void Process::adopt(pid_t child) {
+  if (const auto kept = early_.find(child); kept != early_.end()) {
+    early_.erase(kept);
+  } else {
+    int status = 0;
+    while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
+    }
+    if (!WIFSTOPPED(status)) return;
+  }
+  const bool is_thread = status_field(std::to_string(child), "Tgid", 10) == static_cast<std::uint64_t>(pid_);
+  if (!is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) != 0) {
+    give_own_bytes(child, memory_.stops());
+    ::ptrace(PTRACE_DETACH, child, nullptr, nullptr);
+    return;
+  }
+  Thread& thread = add(child);
+  thread.request = PTRACE_CONT;
+  thread.shares_memory = !is_thread;
+  if (thread.shares_memory) return resume(thread, PTRACE_CONT);
+  set_slots(thread);
+}
+
+/// A child that shares the program's memory: it runs on whatever happens, until it has memory of its own.
+void Process::serve_sharing(Thread& thread, int status) {
+  const auto event = static_cast<unsigned>(status) >> 16;
+  const int signal = WSTOPSIG(status);
+  unsigned long child = 0;
+  switch (event) {
+    case PTRACE_EVENT_EXEC: {
+      const pid_t id = thread.id;
+      remove(id);
+      ::ptrace(PTRACE_DETACH, id, nullptr, nullptr);
+      return;
+    }
+    case PTRACE_EVENT_CLONE:
+    case PTRACE_EVENT_FORK:
+    case PTRACE_EVENT_VFORK:
+      ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
+      adopt(static_cast<pid_t>(child));
+      break;
+    case PTRACE_EVENT_STOP:
+      if (is_stopping_signal(signal)) {
+        thread.running = true;
+        ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
+        return;
+      }
+      break;
+    case 0: {
+      const std::uint64_t now = fetch(thread)[Reg::rip];
+      if (signal == SIGTRAP && memory_.is_planted(now - 1)) {
+        // Its parent waits; other threads could run through the place for a moment.
+        thread.registers[Reg::rip] = now - 1;
+        store(thread);
+        memory_.uncover(now - 1);
+        int next = 0;
+        ::ptrace(PTRACE_SINGLESTEP, thread.id, nullptr, nullptr);
+        while (::waitpid(thread.id, &next, __WALL) < 0 && errno == EINTR) {
+        }
+        memory_.cover(now - 1);
+        if (!WIFSTOPPED(next)) return remove(thread.id);
+        if (WSTOPSIG(next) != SIGTRAP) thread.signal = WSTOPSIG(next);
+        if (static_cast<unsigned>(next) >> 16 != 0) return serve_sharing(thread, next);
+      } else if (signal != (SIGTRAP | 0x80)) {
+        thread.signal = signal;
+      }
+      break;
+    }
+    default: break;
+  }
+  resume(thread, PTRACE_CONT);
+}
+
+// ---- going on -------------------------------------------------------------------------------------------------------
+
+void Process::resume(Thread& thread, int request) {
+  thread.request = request;
+  thread.running = true;
+  thread.fetched = false;
+  if (thread.slots_due) set_slots(thread);
+  if (thread.group_stopped) {
+    ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
+    return;
+  }
+  ::ptrace(static_cast<__ptrace_request>(request), thread.id, nullptr,
+           static_cast<long>(std::exchange(thread.signal, 0)));
+}
+
+/// False for a stop byte that was lifted, or left behind, since it was hit.
+bool Process::worth_telling(const Thread& thread, const Event& event) const {
+  return event.kind != Event::Kind::stop_byte || memory_.is_planted(fetch(thread)[Reg::rip]);
+}
+
+Event Process::run(const Running& how, const Visit& visit) {
+  system_calls_ = how.system_calls;
+  only_ = how.only;
+  const auto may_run = [this](const Thread& thread) {
+    return !thread.running && !thread.shares_memory && !thread.exiting && (only_ == 0 || thread.id == only_);
+  };
+  for (;;) {
+    if (end_) {
+      visit(*end_);
+      return *end_;
+    }
+    std::optional<Event> event;
+    for (const auto& thread : threads_) {
+      if (!may_run(*thread) || !thread->kept) continue;
+      event = std::exchange(thread->kept, std::nullopt);
+      if (worth_telling(*thread, *event)) break;
+      event.reset();
+    }
+    bool again = false;
+    for (std::size_t i = 0; !event && i < threads_.size(); ++i) {
+      Thread& thread = *threads_[i];
+      if (!may_run(thread) || !thread.told) continue;
+      const std::uint64_t at = fetch(thread)[Reg::rip];
+      if (std::exchange(thread.told, std::nullopt) != at || !memory_.is_planted(at) || carry_out(thread)) continue;
+      thread.told = at;
+      const bool others_run = std::ranges::any_of(threads_, [](const auto& one) {
+        return one->running && !one->shares_memory && !one->in_vfork && !one->exiting;
+      });
+      if (others_run) {
+        hold_all();  // they could run through the place while its stop byte is away
+        again = true;
+        break;
+      }
+      event = go_over(thread);
+      break;  // threads may have come and gone
+    }
+    if (again || end_) continue;
+    if (!event) {
+      bool standing = false;
+      for (const auto& thread : threads_) {
+        if (!may_run(*thread) || thread->kept) continue;
+        if (thread->told && memory_.is_planted(*thread->told)) {
+          standing = true;  // one after the other
+          continue;
+        }
+        thread->told.reset();
+        resume(*thread, system_calls_ ? PTRACE_SYSCALL : PTRACE_CONT);
+      }
+      if (standing) continue;
+      event = wait_any();
+    }
+    if (!event || end_) continue;
+    if (event->kind == Event::Kind::attention) {
+      hold_all();
+      return end_ ? *end_ : *event;
+    }
+    if (visit(*event) == Answer::hold) {
+      hold_all();
+      return *event;
+    }
+  }
+}
+
+/// Waits for what a thread's resumption brings, while no other thread of the program runs.
+Event Process::wait_step(Thread& first, int request) {
+  const pid_t id = first.id;
+  resume(first, request);
+  for (;;) {
+    std::optional<Event> event = wait_any();
+    Thread* thread = find(id);
+    if (end_) return *end_;
+    if (event && event->kind == Event::Kind::attention) {
+      if (thread != nullptr && thread->running) hold(*thread);
+      if (end_) return *end_;
+      thread = find(id);
+      if (thread != nullptr && thread->kept) return *std::exchange(thread->kept, std::nullopt);
+      return *event;
+    }
+    if (event && event->thread == id) return *event;
+    if (event) {
+      if (Thread* other = find(event->thread)) other->kept = event;
+      continue;
+    }
+    if (thread != nullptr && !thread->running) resume(*thread, request);
+  }
+}
+
+/// The single step that takes a thread over the stop byte where it stands; what else came of it, if anything.
+std::optional<Event> Process::go_over(Thread& thread) {
+  const Event event = step(thread.id);
+  if (event.kind != Event::Kind::stepped) return event;
+  if (event.slots == 0) return std::nullopt;
+  Event slots = event;
+  slots.kind = Event::Kind::debug_register;
+  return slots;
+}
+
+Event Process::step(pid_t id) {
+  if (end_) return *end_;
+  Thread* thread = find(id);
+  if (thread->kept) {
+    const Event event = *std::exchange(thread->kept, std::nullopt);
+    if (worth_telling(*thread, event)) return event;
+  }
+  const state::RegisterSet before = fetch(*thread);
+  const std::uint64_t at = before[Reg::rip];
+  std::uint8_t code[isa::kLongestInstruction] = {};
+  const std::size_t size = memory_.read(at, code);
+  const int signal = thread->signal;
+  const bool handled = signal != 0 && catches_signal(pid_, signal);
+  const bool was_told = thread->told == at;
+  thread->told.reset();
+  memory_.uncover(at);
+  const Event event = wait_step(*thread, PTRACE_SINGLESTEP);
+  if (!event.program_is_gone() && event.kind != Event::Kind::replaced) memory_.cover(at);
+  thread = find(id);
+  if (thread == nullptr || event.kind != Event::Kind::stepped) {
+    if (thread != nullptr && was_told && fetch(*thread)[Reg::rip] == at) thread->told = at;
+    return event;
+  }
+  if (handled) {
+    // The handler is entered; behind it the thread comes back to a stop byte that has been told.
+    if (was_told) owed_.push_back({id, at, before[Reg::rsp]});
+    return event;
+  }
+  const isa::Instruction instruction = isa::decode({code, size}, thread->view->mode());
+  if (!instruction) return event;
+  hide_trap_flag(*thread, before, instruction);
+  // The next repetition of the same string instruction is no new arrival.
+  if (was_told && isa::is_repeated(instruction) && fetch(*thread)[Reg::rip] == at) thread->told = at;
+  return event;
+}
+
+/// Carries out the instruction under a stop byte by its meaning, so that nobody has to be held and nothing stepped.
+/// False when it has to run on the processor.
+bool Process::carry_out(Thread& thread) {
+  if (thread.signal != 0) return false;
+  for (const auto& slot : slots_) {
+    if (slot) return false;  // the processor has to see the accesses
+  }
+  const state::RegisterSet& registers = fetch(thread);
+  if ((registers[Reg::rflags] & kTrapFlag) != 0) return false;
+  std::uint8_t code[isa::kLongestInstruction] = {};
+  const std::size_t size = memory_.read(registers[Reg::rip], code);
+  const isa::Instruction instruction = isa::decode({code, size}, thread.view->mode());
+  if (!instruction) return false;
+  const state::Outcome outcome = state::execute(instruction, *thread.view);
+  const bool certain = outcome.ending == state::Ending::done && outcome.undefined_flags == 0 &&
+                       outcome.undefined_registers == 0 && !outcome.store.undefined;
+  if (!certain) return false;
+  if (outcome.store.size != 0) {
+    // Beside other threads a store has to be as whole as the processor's.
+    if (threads_.size() > 1) return false;
+    if (memory_.stops().overlap(outcome.store.address, outcome.store.size)) return false;
+    if (!memory_.write_as_program(outcome.store.address, {outcome.store.bytes.data(), outcome.store.size}))
+      return false;
+  }
+  thread.registers = outcome.registers;
+  const bool done = store(thread);
+  thread.fetched = true;
+  return done;
+}
+
+void Process::hold(Thread& thread) {
+  if (!thread.running || thread.in_vfork || thread.exiting) return;
+  const pid_t id = thread.id;
+  if (::ptrace(PTRACE_INTERRUPT, id, nullptr, nullptr) != 0) return;
+  while (find(id) == &thread && thread.running && !thread.exiting && !thread.in_vfork) {
+    int status = 0;
+    const auto kept = early_.find(id);
+    if (kept != early_.end()) {
+      status = kept->second;
+      early_.erase(kept);
+    } else if (::waitpid(id, &status, __WALL) < 0) {
+      if (errno == EINTR) continue;
+      return;
+    }
+    const bool plain = WIFSTOPPED(status) && static_cast<unsigned>(status) >> 16 == PTRACE_EVENT_STOP;
+    const std::optional<Event> event = take(id, status);
+    if (find(id) != &thread) return;
+    if (event) {
+      thread.kept = event;
+    } else if (plain) {
+      undo_interruption(thread);
+    }
+  }
+}
+
+void Process::hold_all() {
+  for (std::size_t i = 0; i < threads_.size() && !gone_;) {
+    const pid_t id = threads_[i]->id;
+    if (!threads_[i]->shares_memory) hold(*threads_[i]);
+    // The list may have lost this one, or gained others at its end.
+    if (i < threads_.size() && threads_[i]->id == id) ++i;
+  }
+}
+
+/// Some system calls give up with EINTR when their thread is stopped, though no signal reached it: they begin again.
+void Process::undo_interruption(Thread& thread) {
+  fetch(thread);
+  if (static_cast<std::int64_t>(thread.raw.orig_rax) < 0 || static_cast<std::int64_t>(thread.raw.rax) != -EINTR) return;
+  if (signal_waits(thread.id)) return;
+  constexpr std::uint64_t kCallSize = 2;  // bytes of syscall, int 0x80 and sysenter
+  restarted_.push_back(thread.raw.orig_rax);
+  thread.registers[Reg::rax] = thread.raw.orig_rax;
+  thread.registers[Reg::rip] -= kCallSize;
+  thread.raw.orig_rax = ~0ULL;
+  store(thread);
+}
+
+/// A single-stepped instruction that stores the flags stores the trap flag with them (pushf in memory, syscall in r11).
+void Process::hide_trap_flag(Thread& thread, const state::RegisterSet& before, const isa::Instruction& instruction) {
+  if ((before[Reg::rflags] & kTrapFlag) != 0) return;
+  if (isa::flow_of(instruction) == isa::ControlFlow::system) {
+    if ((isa::row_of(instruction).traits & isa::kGate) != 0) return;
+    if (fetch(thread)[Reg::rip] != before[Reg::rip] + instruction.length) return;
+    if ((thread.registers[Reg::r11] & kTrapFlag) == 0) return;
+    thread.registers[Reg::r11] &= ~kTrapFlag;
+    store(thread);
+    return;
+  }
+  if ((isa::row_of(instruction).traits & isa::kFlagImage) == 0) return;
+  const std::uint64_t second_byte = fetch(thread)[Reg::rsp] + 1;
+  std::uint8_t byte = 0;
+  if (memory_.read(second_byte, {&byte, 1}) != 1) return;
+  byte &= static_cast<std::uint8_t>(~(kTrapFlag >> 8));
+  memory_.write(second_byte, {&byte, 1});
+}
+
+// ---- debug registers ------------------------------------------------------------------------------------------------
+
+void Process::set_slots(Thread& thread) {
+  const auto put = [&](unsigned number, std::uint64_t value) {
+    return ::ptrace(PTRACE_POKEUSER, thread.id, offsetof(user, u_debugreg) + 8UL * number, value) == 0;
+  };
+  std::uint64_t control = 0;
+  put(7, 0);
+  for (unsigned i = 0; i < kDebugSlots; ++i) {
+    if (!slots_[i]) continue;
+    put(i, slots_[i]->address);
+    const std::uint64_t size = slots_[i]->size == 8 ? 2 : slots_[i]->size - 1;
+    control |=
+        std::uint64_t(1) << (2 * i) | static_cast<std::uint64_t>(slots_[i]->on) << (16 + 4 * i) | size << (18 + 4 * i);
+  }
+  if (control != 0) thread.slots_due = !put(7, control);
+  if (control == 0) thread.slots_due = false;
+}
+
+bool Process::watch(unsigned slot, std::optional<DebugSlot> what) {
+  slots_[slot] = what;
+  bool done = true;
+  for (auto& thread : threads_) {
+    if (thread->shares_memory || thread->running) continue;
+    set_slots(*thread);
+    done &= !thread->slots_due;
+  }
+  if (!done) watch(slot, std::nullopt);
+  return done;
+}
+
+/// Which debug registers brought a trap about, by the status register, which is cleared.
+unsigned Process::triggered(Thread& thread) {
+  constexpr std::size_t kStatus = offsetof(user, u_debugreg) + 8UL * 6;
+  const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kStatus, nullptr));
+  ::ptrace(PTRACE_POKEUSER, thread.id, kStatus, 0UL);
+  unsigned slots = 0;
+  for (unsigned i = 0; i < kDebugSlots; ++i) {
+    if ((status >> i & 1) != 0 && slots_[i]) slots |= 1U << i;
+  }
+  return slots;
+}
+
+}  // namespace deeptrace::process

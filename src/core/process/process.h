@@ -1,0 +1,216 @@
+// A program under ptrace(2) with all its threads: launched or attached to, run and stepped, with stop bytes and the
+// debug registers of the processor.
+//
+// When a call returns, every thread stands still. While the program runs, each event is shown to a visitor, which says
+// whether all threads are to be held for it; events of other threads that came meanwhile are kept for the next run, so
+// that nothing is lost and nothing counts twice.
+//
+// A forked child gets its code back as it was and is let go; a child that shares memory (vfork, posix_spawn) is taken
+// over stop bytes until it has its own program. What the tool itself does to the program does not show: stop bytes in
+// memory that is read, the trap flag in what `pushf` and `syscall` leave, system calls that our stopping interrupted.
+#pragma once
+
+#include <sys/types.h>
+#include <sys/user.h>
+
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "base/result.h"
+#include "process/launch.h"
+#include "process/memory.h"
+#include "state/view.h"
+
+namespace deeptrace::process {
+
+struct Event {
+  enum class Kind : std::uint8_t {
+    stepped,         ///< one instruction was executed
+    stop_byte,       ///< the thread stands at a stop byte, before the program's own instruction there
+    debug_register,  ///< the processor saw an access or came to an address: see `slots`
+    signal,          ///< a signal is about to be delivered
+    call_entry,      ///< a system call begins
+    call_exit,       ///< a system call has returned
+    replaced,        ///< the process has executed another program
+    thread_ended,    ///< one thread is gone while others go on
+    exited,          ///< the whole program ended by itself
+    killed,          ///< the whole program was ended by a signal
+    attention,       ///< we were asked for attention (Ctrl-C)
+  };
+  Kind kind = Kind::stepped;
+  pid_t thread = 0;
+  int number = 0;  ///< signal, killed: the signal's number; exited: the status; call_*: the call's number
+  std::uint64_t fault_address = 0;  ///< signal: the address it concerns, for faults
+  bool fault_address_known = true;  ///< false: the kernel did not say it (a general protection fault)
+  bool by_instruction = false;      ///< signal: the instruction at hand brought it about (a fault or trap)
+  unsigned slots = 0;               ///< bits by debug register; also of a step that brought it about
+
+  [[nodiscard]] bool program_is_gone() const { return kind == Kind::exited || kind == Kind::killed; }
+};
+
+/// What a debug register watches (Intel SDM volume 3, 17.2.4).
+struct DebugSlot {
+  enum class On : std::uint8_t { execution = 0, write = 1, access = 3 };
+  std::uint64_t address = 0;  ///< aligned to the size
+  unsigned size = 1;          ///< bytes: 1, 2, 4 or 8
+  On on = On::write;
+};
+inline constexpr unsigned kDebugSlots = 4;
+
+class ThreadView;
+
+class Process {
+ public:
+  /// Starts the program; it stands at its very first instruction (of the dynamic linker, if it has one). It ends when
+  /// this object or the tracing process does. Errors: Fault::program.
+  static Result<std::unique_ptr<Process>> launch(const LaunchOptions& options);
+  /// Takes over a running process with all its threads; they stand still. Errors (Fault::program) say what would
+  /// permit it.
+  static Result<std::unique_ptr<Process>> attach(pid_t pid);
+  /// Ends a launched program, lets an attached one go.
+  ~Process();
+  Process(const Process&) = delete;
+  Process& operator=(const Process&) = delete;
+
+  [[nodiscard]] pid_t pid() const { return pid_; }
+  [[nodiscard]] bool attached() const { return attached_; }
+  [[nodiscard]] bool gone() const { return gone_; }
+  /// Threads of the program, in the order they were seen.
+  [[nodiscard]] std::vector<pid_t> threads() const;
+  [[nodiscard]] bool has_thread(pid_t thread) const { return find(thread) != nullptr; }
+  /// The state of a thread that stands still. The reference holds until the thread ends.
+  [[nodiscard]] const ThreadView& view(pid_t thread) const;
+
+  /// Executes one instruction of a thread while all others are held. A signal that waits for the thread is delivered
+  /// first, so that the step ends at the handler's first instruction.
+  Event step(pid_t thread);
+
+  struct Running {
+    pid_t only = 0;             ///< this thread alone runs; 0: all do
+    bool system_calls = false;  ///< events at entry and exit of system calls
+  };
+  enum class Answer : std::uint8_t { hold, go_on };
+  using Visit = std::function<Answer(const Event&)>;
+  /// Runs until the visitor holds, or the program is gone (which the visitor is shown too, whatever it answers), or
+  /// attention is asked for. A thread that stands at a stop byte whose event was told goes over it first.
+  Event run(const Running& how, const Visit& visit);
+
+  /// The signal that a thread will be given when it goes on; 0 takes one back.
+  void deliver(pid_t thread, int signal);
+  [[nodiscard]] int signal_of(pid_t thread) const;
+  /// The stop byte at the thread's place has been told: it goes over it when it runs on.
+  void told(pid_t thread);
+
+  [[nodiscard]] Memory& memory() { return memory_; }
+  [[nodiscard]] const Memory& memory() const { return memory_; }
+  bool set_registers(pid_t thread, const state::RegisterSet& registers);
+  bool set_extended(pid_t thread, const state::ExtendedSet& registers);
+
+  /// Sets a debug register in all threads, those to come included; nothing clears it. False when the kernel refuses.
+  bool watch(unsigned slot, std::optional<DebugSlot> what);
+  [[nodiscard]] const std::optional<DebugSlot>& watched(unsigned slot) const { return slots_[slot]; }
+
+  /// Lets the program go on by itself, as if it had never been traced.
+  void detach();
+  /// Ends the program at once and waits for its end.
+  void kill();
+
+  /// Number of the system call that a thread stands in or behind; nothing when it is in none.
+  [[nodiscard]] std::optional<std::uint64_t> system_call(pid_t thread) const;
+  /// Names of system calls that attaching or holding broke off and whose timeout had to start anew.
+  [[nodiscard]] const std::vector<std::uint64_t>& restarted_calls() const { return restarted_; }
+
+ private:
+  friend class ThreadView;
+  struct Thread {
+    pid_t id = 0;
+    bool shares_memory = false;  ///< not of the program: a vfork child before its exec
+    bool running = false;
+    bool in_vfork = false;  ///< waits for its child, and cannot be held
+    bool exiting = false;
+    bool group_stopped = false;
+    bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
+    bool slots_due = false;
+    int request = 0;                    ///< how it was last resumed
+    int signal = 0;                     ///< to be delivered
+    std::optional<std::uint64_t> told;  ///< the stop byte here is not news
+    std::optional<Event> kept;          ///< came while all were being held
+    mutable bool fetched = false;
+    mutable user_regs_struct raw{};
+    mutable state::RegisterSet registers;
+    std::unique_ptr<ThreadView> view;
+  };
+
+  Process(pid_t pid, bool attached) : pid_(pid), attached_(attached) {}
+  Thread& add(pid_t id);
+  void remove(pid_t id);
+  [[nodiscard]] Thread* find(pid_t id) const;
+  const state::RegisterSet& fetch(const Thread& thread) const;
+  bool store(Thread& thread);
+
+  std::optional<Event> wait_any();
+  std::optional<Event> take(pid_t id, int status);
+  std::optional<Event> take_end(Thread& thread, int status);
+  std::optional<Event> take_ptrace_event(Thread& thread, int status);
+  std::optional<Event> take_trap(Thread& thread);
+  Event take_signal(Thread& thread, int signal);
+  void adopt(pid_t child);
+  void serve_sharing(Thread& thread, int status);
+  unsigned triggered(Thread& thread);
+  bool returns_to_told(Thread& thread);
+
+  void resume(Thread& thread, int request);
+  std::optional<Event> go_over(Thread& thread);
+  bool carry_out(Thread& thread);
+  Event wait_step(Thread& thread, int request);
+  void hold_all();
+  void hold(Thread& thread);
+  void undo_interruption(Thread& thread);
+  void hide_trap_flag(Thread& thread, const state::RegisterSet& before, const isa::Instruction& instruction);
+  void set_slots(Thread& thread);
+  [[nodiscard]] bool worth_telling(const Thread& thread, const Event& event) const;
+
+  pid_t pid_;
+  bool attached_;
+  bool gone_ = false;
+  bool system_calls_ = false;
+  pid_t only_ = 0;
+  Memory memory_;
+  std::vector<std::unique_ptr<Thread>> threads_;
+  std::map<pid_t, int> early_;  ///< stops of children that came before the event that announces them
+  std::optional<DebugSlot> slots_[kDebugSlots];
+  std::vector<std::uint64_t> restarted_;
+  std::optional<Event> end_;
+  /// A handler was entered where a thread stood at a stop byte that was told: it will come back to it.
+  struct Owed {
+    pid_t thread;
+    std::uint64_t address, stack;
+  };
+  std::vector<Owed> owed_;
+};
+
+/// A thread that stands still.
+class ThreadView final : public state::StateView {
+ public:
+  ThreadView(const Process& process, pid_t thread) : process_(process), thread_(thread) {}
+  [[nodiscard]] pid_t thread() const { return thread_; }
+  [[nodiscard]] isa::Mode mode() const override;
+  [[nodiscard]] const state::RegisterSet& registers() const override;
+  [[nodiscard]] std::optional<state::ExtendedSet> extended() const override;
+  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
+    process_.memory().read(requests, provenance);
+  }
+  using state::StateView::read_memory;
+
+ private:
+  const Process& process_;
+  pid_t thread_;
+};
+
+}  // namespace deeptrace::process

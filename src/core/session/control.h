@@ -1,0 +1,229 @@
+// A program under control: stop points, motions, and what came of each.
+//
+//   auto control = Control::start(options);
+//   control->add(*parse_halt_rule("at levels.c:31 when level > 5"));
+//   while (!control->ended()) { const auto stopped = control->go({Motion::Kind::resume}); … }
+//
+// See docs/architecture.md, "How a program is controlled".
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/result.h"
+#include "inspect/expression.h"
+#include "process/process.h"
+#include "session/halt_rule.h"
+#include "session/modules.h"
+#include "session/scope.h"
+#include "state/delta.h"
+
+namespace deeptrace::session {
+
+enum class StopWith : std::uint8_t { automatic, byte, hardware };
+
+struct ControlOptions {
+  process::LaunchOptions launch;
+  pid_t attach = 0;  ///< in place of launching
+  program::OpenOptions open;
+  StopWith stop_with = StopWith::automatic;
+  bool hold_at_crash = true;  ///< a signal that will end the program holds it first
+};
+
+struct Motion {
+  enum class Kind : std::uint8_t { into, over, line, line_into, out, to, past_loop, resume };
+  Kind kind = Kind::resume;
+  std::string where;        ///< of `to`
+  std::uint64_t count = 1;  ///< how many times; of into, over, line and line_into
+};
+
+/// One hit of a stop point.
+struct HaltHit {
+  unsigned halt = 0;         ///< its number
+  std::uint64_t hit = 0;     ///< from 1
+  std::uint64_t writer = 0;  ///< data stops: the instruction that wrote or read; 0: not known, or not by one
+  std::string by{};          ///< who did it, where it was no instruction that is known
+  std::vector<std::uint8_t> before{}, after{};  ///< data stops: the bytes watched; empty where they are not known
+};
+
+struct Stopped {
+  enum class Why : std::uint8_t {
+    arrived,       ///< the motion is done
+    halt,          ///< at a stop point: see `hits`
+    signal,        ///< a signal is about to end the program
+    attention,     ///< Ctrl-C
+    replaced,      ///< it has executed another program
+    thread_ended,  ///< the thread that was moved is gone
+    exited,
+    killed,
+  };
+  Why why = Why::arrived;
+  pid_t thread = 0;
+  int number = 0;  ///< signal or status
+  std::uint64_t fault_address = 0;
+  bool fault_address_known = false;
+  bool at_start = false;  ///< of a program: nothing has run
+  std::vector<HaltHit> hits;
+  std::vector<std::string> notes;                   ///< what else happened on the way
+  std::optional<std::uint64_t> returned_from;       ///< a function that returned: an address in it
+  std::vector<state::RegisterChange> not_restored;  ///< preserved registers that it left changed
+  [[nodiscard]] bool program_is_gone() const { return why == Why::exited || why == Why::killed; }
+};
+
+struct HaltInfo {
+  unsigned number = 0;
+  HaltRule rule;
+  std::uint64_t hits = 0;
+  std::vector<std::uint64_t> addresses;  ///< where it stands; of data: what it watches
+  std::uint64_t size = 0;                ///< of data: bytes
+  std::string how;  ///< "stop byte", "debug registers 0 and 1", "by stepping", "waits for libtide.so"
+};
+
+class Control {
+ public:
+  /// Launches or attaches. A launched program stands at its entry: its libraries are mapped, nothing of its own has
+  /// run. Errors: as those of Process, and an unusable program file.
+  static Result<std::unique_ptr<Control>> start(ControlOptions options);
+  ~Control();
+
+  [[nodiscard]] bool ended() const { return process_->gone(); }
+  [[nodiscard]] process::Process& process() { return *process_; }
+  [[nodiscard]] Modules& modules() { return *modules_; }
+  [[nodiscard]] const std::string& path() const { return modules_->main().path; }
+
+  // ---- stop points ----
+
+  /// Returns its number. Errors: unknown locations and names, an address inside an instruction, an expression that is
+  /// no memory.
+  Result<unsigned> add(const HaltRule& rule);
+  /// False when there is none of that number.
+  bool lift(unsigned number);
+  [[nodiscard]] std::vector<HaltInfo> halts() const;
+  [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
+  /// Bytes of what a data stop watches, read by its type.
+  inspect::Value watched_value(unsigned number, const std::vector<std::uint8_t>& bytes);
+
+  // ---- motion ----
+
+  /// Moves the current thread, or lets the program go on. Errors: the motion cannot be begun.
+  Result<Stopped> go(const Motion& motion);
+  /// Other threads during single instructions: nothing: held for those, running otherwise.
+  void others(std::optional<bool> run) { others_run_ = run; }
+  /// Lets an attached or launched program go on alone.
+  void detach();
+
+  // ---- looking ----
+
+  [[nodiscard]] pid_t thread() const { return thread_; }
+  /// Makes another thread the current one. Its number, from 1 in the order they were seen, or the kernel's.
+  bool choose_thread(std::uint64_t number);
+  [[nodiscard]] std::uint64_t number_of(pid_t thread);
+  [[nodiscard]] const process::ThreadView& view() const { return process_->view(thread_); }
+  /// Where a thread stands, in words.
+  std::string place(pid_t thread);
+  /// The current thread's state when the last motion began, where it was this thread that moved.
+  [[nodiscard]] const state::RegisterSet& before() const { return before_; }
+  [[nodiscard]] const std::optional<state::ExtendedSet>& extended_before() const { return extended_before_; }
+  /// Memory that the last motion's own instructions wrote; what functions wrote that ran through is not in it.
+  [[nodiscard]] const state::Delta& written();
+  [[nodiscard]] bool ran_through() const { return ran_through_; }
+
+ private:
+  struct Site;
+  struct Halt;
+  struct Goal;
+  struct Returning {
+    unsigned halt;
+    pid_t thread;
+    std::uint64_t address, cfa, function;
+  };
+  struct Decision {
+    bool hold = false;
+    Stopped stopped;
+  };
+
+  explicit Control(ControlOptions options);
+  std::optional<Error> begin();
+  std::optional<Error> read_modules();
+  Result<program::Program> open_main(const std::string& path);
+
+  // sites and debug registers
+  bool use(std::uint64_t address, bool internal = false);
+  void release(std::uint64_t address);
+  std::optional<unsigned> free_slot() const;
+  void find_loader();
+  void on_loader(Stopped& stopped);
+  void resolve_waiting();
+
+  // stop points
+  std::optional<Error> place_halt(Halt& halt);
+  std::optional<Error> place_data(Halt& halt);
+  void unplace(Halt& halt);
+  bool counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned = std::nullopt);
+  void hit(Halt& halt, pid_t thread, Stopped& stopped, HaltHit details = {});
+  void finish_once();
+  [[nodiscard]] bool watches_data() const;
+  [[nodiscard]] bool watches_calls() const;
+  [[nodiscard]] bool needs_stepping() const;
+
+  // events
+  process::Process::Answer visit(const process::Event& event);
+  void arrive(pid_t thread, Stopped& stopped);
+  void data_event(pid_t thread, unsigned slots, Stopped& stopped);
+  void data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped);
+  void signal_event(const process::Event& event, Stopped& stopped);
+  void call_event(const process::Event& event, Stopped& stopped);
+  void replaced();
+  std::uint64_t writer_before(pid_t thread, const Halt& halt);
+  void take_end(const process::Event& event, Stopped& stopped);
+
+  // motions
+  Stopped run(Goal* goal);
+  Stopped run_by_stepping(Goal* goal);
+  Stopped step_one(bool enter_calls);
+  Stopped one_step();
+  Stopped through_call(std::uint64_t next);
+  Stopped line(bool enter_calls);
+  Result<Stopped> out();
+  Result<Stopped> to(const std::string& where);
+  Result<Stopped> past_loop();
+  void note_writes(const isa::Instruction& instruction);
+  void begin_motion();
+  isa::Instruction instruction_at(std::uint64_t address);
+  const std::vector<std::uint64_t>& reentries();
+
+  ControlOptions options_;
+  std::unique_ptr<process::Process> process_;
+  std::unique_ptr<Modules> modules_;
+  pid_t thread_ = 0;
+  std::vector<pid_t> numbers_;
+  std::map<std::uint64_t, Site> sites_;
+  std::vector<std::unique_ptr<Halt>> halts_;
+  unsigned next_number_ = 1;
+  std::vector<Returning> returning_;
+  std::uint64_t loader_site_ = 0, loader_state_ = 0;
+  std::uint64_t entry_site_ = 0;  ///< of a program that replaced another
+  bool handler_entered_ = false;  ///< the last step delivered a signal to a handler
+  std::optional<bool> others_run_;
+  Goal* goal_ = nullptr;
+  Stopped stopped_;
+  std::vector<std::uint64_t> reentries_;
+  bool reentries_known_ = false;
+
+  state::RegisterSet before_;
+  std::optional<state::ExtendedSet> extended_before_;
+  state::Delta written_;
+  bool written_read_ = false;
+  bool ran_through_ = false;
+};
+
+/// True when a signal's default is to do nothing, or the program ignores or handles it.
+bool is_harmless(pid_t pid, int signal);
+
+}  // namespace deeptrace::session

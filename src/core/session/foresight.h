@@ -1,0 +1,40 @@
+// What the next instruction is about to do, with today's values.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "session/modules.h"
+#include "state/view.h"
+
+namespace deeptrace::session {
+
+struct Foresight {
+  std::string sentence;  ///< what the instruction does
+  /// An operand and what it holds now.
+  struct Operand {
+    std::string text;                      ///< as the instruction has it
+    std::optional<std::uint64_t> address;  ///< of memory
+    std::optional<std::uint64_t> value;    ///< nothing: it cannot be read
+    unsigned bits = 0;                     ///< of the value; beyond 64 there is none
+    std::string name;                      ///< what the address or value refers to
+  };
+  std::vector<Operand> operands;
+  /// A register or memory that will hold something else.
+  struct Result {
+    std::string text;
+    std::uint64_t value = 0;
+    unsigned bits = 64;
+  };
+  std::vector<Result> results;
+  std::string verdict;  ///< "the jump to … will be taken: …", "calls level_sum", "will fault: …"; may be empty
+};
+
+Foresight foresee(Modules& modules, const state::StateView& view);
+
+/// What the instruction at an address that has just run does, in a sentence.
+std::string sentence_at(const state::StateView& view, std::uint64_t address);
+
+}  // namespace deeptrace::session

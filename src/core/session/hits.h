@@ -1,0 +1,74 @@
+// The work of `hits`: a program runs with stop points, and at each hit what was asked for is kept: one row a hit.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/result.h"
+#include "inspect/value.h"
+#include "session/control.h"
+
+namespace deeptrace::session {
+
+struct HitsRequest {
+  ControlOptions control;
+  std::vector<HaltRule> rules;
+  std::vector<std::string> keep;       ///< expressions
+  std::optional<std::uint64_t> count;  ///< rows at most; the program then runs on without stop points
+};
+
+/// How a run of a program ended.
+struct RunEnd {
+  enum class How : std::uint8_t { exited, killed, interrupted, detached };
+  How how = How::exited;
+  int number = 0;  ///< status or signal
+};
+
+struct HitRow {
+  unsigned halt = 0;
+  std::uint64_t hit = 0;      ///< of this stop point, from 1
+  std::uint64_t thread = 0;   ///< from 1, in the order they were seen
+  std::uint64_t address = 0;  ///< of the instruction that is about to run, or that wrote
+  std::string_view function;  ///< with the offset in it; empty when unknown
+  std::string_view file;      ///< empty when unknown
+  std::uint32_t line = 0;
+  std::vector<inspect::Value> kept;                 ///< in the order asked for; Kind::unknown says why there is none
+  std::optional<inspect::Value> before, after;      ///< of data stops
+  std::string_view by;                              ///< who wrote, where it was no instruction; else empty
+  const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
+};
+
+struct HitsStart {
+  std::string_view program;
+  bool attached = false;
+  bool randomised = false;
+  std::vector<HaltInfo> halts;
+  std::vector<std::string> keep;
+};
+
+struct HitsSummary {
+  RunEnd end;
+  std::uint64_t rows = 0;
+  std::vector<HaltInfo> halts;     ///< with all their hits
+  std::vector<std::string> notes;  ///< after the last row
+};
+
+/// Receives the rows. Views hold during the call only.
+class HitsSink {
+ public:
+  virtual ~HitsSink() = default;
+  virtual void begin(const HitsStart& start) = 0;
+  /// The program stands still: `control` answers questions about it.
+  virtual void row(const HitRow& row, Control& control, const Stopped& stopped) = 0;
+  virtual void end(const HitsSummary& summary) = 0;
+};
+
+/// Runs the program to its end, or until it is interrupted. Errors before the first row: unknown locations and names, a
+/// malformed expression, a program that cannot be run.
+Result<HitsSummary> hits(HitsRequest request, HitsSink& sink);
+
+}  // namespace deeptrace::session

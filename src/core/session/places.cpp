@@ -1,0 +1,224 @@
+#include "session/places.h"
+
+#include <algorithm>
+#include <map>
+
+#include "base/number.h"
+#include "isa/operand.h"
+#include "isa/text.h"
+#include "program/location.h"
+
+namespace deeptrace::session {
+namespace {
+
+using program::Function;
+using program::Program;
+
+std::string hex(std::uint64_t value) {
+  isa::Text text;
+  text.add_hex(value);
+  return std::string(text.view());
+}
+
+Bytes code_of(const Program& program, const Function& function) {
+  const Bytes code = program.elf().bytes_at(function.address);
+  return code.first(std::min<std::size_t>(code.size(), function.size));
+}
+
+/// An instruction that only sets up a frame: a push of a register, rbp set to rsp, room taken on the stack.
+bool sets_up_frame(const isa::Instruction& instruction) {
+  using namespace isa;
+  const Meaning meaning = operation_of(row_of(instruction)).meaning;
+  if (does_nothing(instruction)) return true;
+  const Operands operands = operands_of(instruction);
+  if (operands.shown == 0) return false;
+  const Operand& first = operands[0];
+  const bool first_register = first.kind == Operand::Kind::reg && first.reg.file == RegisterFile::general;
+  if (meaning == meaning::push) return first_register;
+  if (!first_register || operands.shown < 2) return false;
+  const Operand& second = operands[1];
+  if (meaning == meaning::copy)
+    return first.reg.index == kRbp && second.kind == Operand::Kind::reg && second.reg.index == kRsp;
+  return meaning == meaning::sub && first.reg.index == kRsp && second.kind == Operand::Kind::immediate;
+}
+
+bool stays(const isa::Instruction& instruction) { return isa::flow_of(instruction) == isa::ControlFlow::next; }
+
+/// The stop places of a source line: one for each function and inlined call that has it.
+std::vector<std::uint64_t> line_places(const Module& module, const std::vector<std::uint32_t>& files,
+                                       std::uint32_t line) {
+  ModuleDebug& debug = Modules::debug(module);
+  const Program& program = *module.program;
+  std::vector<debuginfo::LineRow> found;
+  program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+    for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+      const debuginfo::LineRow& row = rows[i];
+      if (row.ends || row.line != line || std::ranges::find(files, row.file) == files.end()) continue;
+      // A row that goes on with the same line starts nothing.
+      if (i > 0 && !rows[i - 1].ends && rows[i - 1].line == line && rows[i - 1].file == row.file) continue;
+      found.push_back(row);
+    }
+  });
+  std::ranges::sort(found, {}, [](const debuginfo::LineRow& row) { return row.address; });
+  using Copy = std::pair<std::uint64_t, std::vector<const debuginfo::InlinedCall*>>;
+  std::map<Copy, std::uint64_t> copies;
+  for (const bool statements : {true, false}) {
+    for (const debuginfo::LineRow& row : found) {
+      if (row.statement != statements) continue;
+      const Function* function = program.function_at(row.address);
+      const Copy copy{function != nullptr ? function->address : row.address, debug.scopes.inlined_at(row.address)};
+      copies.try_emplace(copy, row.address);
+    }
+  }
+  std::vector<std::uint64_t> result;
+  for (const auto& [copy, address] : copies) result.push_back(address);
+  std::ranges::sort(result);
+  result.erase(std::unique(result.begin(), result.end()), result.end());
+  return result;
+}
+
+Error inside_instruction(std::string_view location, const Boundaries& around, std::uint64_t bias) {
+  return {Fault::usage, std::string(location) + ": lies inside an instruction; instructions start at " +
+                            hex(around.before + bias) + " and " + hex(around.after + bias)};
+}
+
+}  // namespace
+
+std::uint64_t behind_entry_code(const Program& program, const Function& function) {
+  const AddressRange range = function.range();
+  std::uint64_t marked = 0, second = 0;
+  if (program.lines().covers(function.address)) {
+    program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+      if (rows.empty() || rows.front().address >= range.to || rows.back().address < range.from) return;
+      for (const debuginfo::LineRow& row : rows) {
+        if (row.ends || !range.holds(row.address)) continue;
+        if (row.prologue_end && (marked == 0 || row.address < marked)) marked = row.address;
+        if (row.address > range.from && row.statement && (second == 0 || row.address < second)) second = row.address;
+      }
+    });
+  }
+  if (marked != 0) return marked;
+  const Bytes code = code_of(program, function);
+  std::uint64_t at = 0;
+  bool straight = true;
+  std::uint64_t set_up = 0;  // bytes that only set up the frame
+  bool setting_up = true;
+  bool frame_pointer = false;
+  while (at < code.size() && straight) {
+    const isa::Instruction instruction = isa::decode(code.subspan(at), program.mode());
+    if (!instruction || !stays(instruction)) break;
+    if (second != 0 && function.address + at >= second) break;
+    const isa::Operands operands = isa::operands_of(instruction);
+    frame_pointer |= operands.shown == 2 && operands[0].kind == isa::Operand::Kind::reg &&
+                     operands[0].reg.index == isa::kRbp && operands[0].reg.file == isa::RegisterFile::general;
+    setting_up &= sets_up_frame(instruction);
+    at += instruction.length;
+    if (setting_up) set_up = at;
+  }
+  // Unoptimised code stores its parameters before the first statement; optimised code mixes statements in.
+  if (second != 0 && function.address + at == second && frame_pointer) return second;
+  return function.address + set_up;
+}
+
+Boundaries boundaries_around(const Program& program, std::uint64_t address) {
+  const Function* function = program.function_at(address);
+  if (function == nullptr) return {address, address};
+  const Bytes code = code_of(program, *function);
+  std::uint64_t at = function->address;
+  while (at < address) {
+    if (at - function->address >= code.size()) return {};
+    const isa::Instruction instruction = isa::decode(code.subspan(at - function->address), program.mode());
+    const std::uint64_t next = at + (instruction ? instruction.length : 1);
+    if (next > address) {
+      // Where data stands among code the line table knows better.
+      if (program.lines().starts_row(address)) return {address, address};
+      return {at, next};
+    }
+    at = next;
+  }
+  return {address, address};
+}
+
+Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {
+  const Program& program = *module.program;
+  const auto named = program.functions_named(location);
+  std::vector<std::uint64_t> result;
+  if (!named.empty() && named.front()->origin != Function::Origin::section) {
+    for (const Function* function : named) result.push_back(behind_entry_code(program, *function));
+    return result;
+  }
+  const std::size_t colon = location.rfind(':');
+  const bool in_file = colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':';
+  if (in_file) {
+    const auto line = number_in(location.substr(colon + 1));
+    if (line) {
+      const auto files = program::source_files_named(program, location.substr(0, colon));
+      result = line_places(module, files, static_cast<std::uint32_t>(*line));
+      if (!result.empty()) return result;
+    }
+  }
+  Result<std::vector<std::uint64_t>> found = program::addresses_of(program, location);
+  if (!found) return found;
+  for (const std::uint64_t address : *found) {
+    const Function* function = program.function_at(address);
+    const bool whole = in_file && function != nullptr && function->address == address;
+    result.push_back(whole ? behind_entry_code(program, *function) : address);
+    if (whole) continue;
+    const Boundaries around = boundaries_around(program, address);
+    if (around.before != address) return inside_instruction(location, around, module.bias);
+  }
+  return result;
+}
+
+Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_view location, bool* waiting) {
+  const auto in = [&](const Module& module, std::string_view where) {
+    Result<std::vector<std::uint64_t>> found = stop_places(module, where);
+    if (found) {
+      for (std::uint64_t& address : *found) address += module.bias;
+    }
+    return found;
+  };
+  const auto base_name = [](const std::string& path) { return path.substr(path.rfind('/') + 1); };
+  // LIBRARY:WHERE or LIBRARY+OFFSET.
+  const std::size_t mark = location.find_first_of(":+");
+  if (mark != std::string_view::npos) {
+    const std::string_view name = location.substr(0, mark);
+    for (const auto& module : modules.all()) {
+      if (base_name(module->path) != name) continue;
+      const Module* opened = modules.at(module->from);
+      if (opened == nullptr) return Error{Fault::usage, module->path + ": cannot be read"};
+      return in(*opened, location.substr(mark + 1));
+    }
+    if (name.find(".so") != std::string_view::npos && waiting != nullptr) {
+      *waiting = true;
+      return std::vector<std::uint64_t>();
+    }
+  }
+  // An address of the running program.
+  if (const auto address = number_in(location)) {
+    const Module* module = modules.at(*address);
+    if (module != nullptr) {
+      const Boundaries around = boundaries_around(*module->program, *address - module->bias);
+      if (around.before != *address - module->bias) return inside_instruction(location, around, module->bias);
+      return std::vector<std::uint64_t>{*address};
+    }
+  }
+  const auto only_stubs = [](const Module& module, std::string_view name) {
+    const auto found = module.program->functions_named(name);
+    return !found.empty() &&
+           std::ranges::all_of(found, [](const Function* f) { return f->origin == Function::Origin::plt; });
+  };
+  Result<std::vector<std::uint64_t>> first = in(modules.main(), location);
+  if (first && !only_stubs(modules.main(), location)) return first;
+  for (const bool system : {false, true}) {
+    for (const auto& module : modules.all()) {
+      if (module.get() == &modules.main() || module->system != system) continue;
+      const Module* opened = modules.at(module->from);
+      if (opened == nullptr || only_stubs(*opened, location)) continue;
+      if (Result<std::vector<std::uint64_t>> found = in(*opened, location)) return found;
+    }
+  }
+  return first;
+}
+
+}  // namespace deeptrace::session

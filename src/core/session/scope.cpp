@@ -1,0 +1,659 @@
+#include "session/scope.h"
+
+#include <algorithm>
+#include <cstring>
+
+#include "abi/dwarf_registers.h"
+#include "base/near_names.h"
+#include "isa/text.h"
+#include "program/location.h"
+#include "state/parts.h"
+
+namespace deeptrace::session {
+namespace {
+
+using debuginfo::Encoding;
+using debuginfo::LocalVariable;
+using debuginfo::Type;
+using inspect::Datum;
+using inspect::TypeRef;
+using state::Reg;
+
+std::string hex(std::uint64_t value) {
+  isa::Text text;
+  text.add_hex(value);
+  return std::string(text.view());
+}
+
+/// Names of C's integer types as compilers write them in debug information.
+std::string as_in_debug_information(std::string_view name) {
+  struct Spelling {
+    std::string_view written, described;
+  };
+  constexpr Spelling kSpellings[] = {
+      {"unsigned", "unsigned int"},
+      {"signed", "int"},
+      {"signed int", "int"},
+      {"long", "long int"},
+      {"signed long", "long int"},
+      {"long int", "long int"},
+      {"unsigned long", "long unsigned int"},
+      {"unsigned long int", "long unsigned int"},
+      {"long unsigned", "long unsigned int"},
+      {"long long", "long long int"},
+      {"unsigned long long", "long long unsigned int"},
+      {"short", "short int"},
+      {"signed short", "short int"},
+      {"unsigned short", "short unsigned int"},
+      {"unsigned short int", "short unsigned int"},
+      {"bool", "_Bool"},
+  };
+  for (const std::string_view prefix : {"struct ", "union ", "enum ", "class "}) {
+    if (name.starts_with(prefix)) return std::string(name.substr(prefix.size()));
+  }
+  for (const Spelling& one : kSpellings) {
+    if (one.written == name) return std::string(one.described);
+  }
+  return std::string(name);
+}
+
+bool names_match(std::string_view full, std::string_view wanted) {
+  if (full == wanted) return true;
+  return full.size() > wanted.size() + 2 && full.ends_with(wanted) &&
+         full.substr(full.size() - wanted.size() - 2, 2) == "::";
+}
+
+}  // namespace
+
+/// What location expressions ask about this frame.
+class Scope::Context final : public debuginfo::LocationContext {
+ public:
+  Context(Scope& scope, const Module& module, std::uint64_t inside, Bytes frame_base, const debuginfo::Unit* unit)
+      : scope_(scope), module_(module), inside_(inside), frame_base_(frame_base), unit_(unit) {}
+
+  std::optional<std::uint64_t> reg(unsigned number) override {
+    const auto reg = abi::dwarf_integer_register(number, scope_.view_.mode());
+    if (!reg || (scope_.frame_.known >> static_cast<unsigned>(*reg) & 1) == 0) return std::nullopt;
+    return scope_.frame_.registers[*reg];
+  }
+  bool read(std::uint64_t address, std::span<std::uint8_t> into) override {
+    return scope_.view_.read_memory(address, into) == into.size();
+  }
+  std::optional<std::uint64_t> frame_base() override {
+    if (frame_base_.empty() || ++depth_ > 4) return std::nullopt;
+    const debuginfo::ExpressionPlace place{&module_.program->debug(), unit_, module_.bias, pointer_size()};
+    const auto value = debuginfo::evaluate_number(frame_base_, place, *this);
+    --depth_;
+    return value;
+  }
+  std::optional<std::uint64_t> cfa() override {
+    return scope_.frame_.cfa != 0 ? std::optional(scope_.frame_.cfa) : std::nullopt;
+  }
+  std::optional<std::uint64_t> thread_address(std::uint64_t offset) override {
+    return scope_.thread_address(module_, offset);
+  }
+  /// The calling function's debug information may say what it passed.
+  std::optional<std::uint64_t> at_entry(Bytes expression) override {
+    Modules& modules = scope_.modules_;
+    const auto is_code = [&](std::uint64_t address) { return modules.at(address) != nullptr; };
+    const auto frame = inspect::caller_of(scope_.frame_, scope_.thread_, scope_.rules(), is_code);
+    if (!frame || !frame->at_call) return std::nullopt;
+    const Module* module = modules.at(frame->inside());
+    if (module == nullptr) return std::nullopt;
+    ModuleDebug& debug = Modules::debug(*module);
+    const std::uint64_t back = frame->address() - module->bias;
+    const debuginfo::FunctionLocals* locals = debug.locals.at(back - 1);
+    const debuginfo::DescribedFunction* function = debug.scopes.function_at(back - 1);
+    if (locals == nullptr || function == nullptr) return std::nullopt;
+    Scope caller(modules, scope_.thread_, *frame);
+    for (const debuginfo::CallSite& call : locals->calls) {
+      if (call.return_address != back) continue;
+      for (const debuginfo::CallSite::Parameter& parameter : call.parameters) {
+        if (!std::ranges::equal(parameter.location, expression)) continue;
+        Context context(caller, *module, back - 1, locals->frame_base, function->unit);
+        const debuginfo::ExpressionPlace place{&module->program->debug(), function->unit, module->bias, pointer_size()};
+        return debuginfo::evaluate_number(parameter.value, place, context);
+      }
+    }
+    return std::nullopt;
+  }
+
+  [[nodiscard]] unsigned pointer_size() const { return scope_.view_.mode() == isa::Mode::bits64 ? 8 : 4; }
+
+ private:
+  Scope& scope_;
+  const Module& module_;
+  std::uint64_t inside_;
+  Bytes frame_base_;
+  const debuginfo::Unit* unit_;
+  int depth_ = 0;
+};
+
+Scope::Scope(Modules& modules, const state::StateView& thread, inspect::Frame frame)
+    : modules_(modules), thread_(thread), frame_(frame), view_(thread_, frame_) {
+  module_ = modules_.at(frame_.inside());
+  if (module_ != nullptr) inside_ = frame_.inside() - module_->bias;
+}
+
+Scope::Scope(Modules& modules, const state::StateView& thread)
+    : Scope(modules, thread, inspect::innermost_frame(thread, [&modules](std::uint64_t address) {
+              return modules.frame_rule(address);
+            })) {}
+
+inspect::RuleFinder Scope::rules() {
+  return [this](std::uint64_t address) { return modules_.frame_rule(address); };
+}
+
+// ---- variables ------------------------------------------------------------------------------------------------------
+
+const LocalVariable* Scope::local_named(std::string_view name) {
+  if (module_ == nullptr) return nullptr;
+  for (const debuginfo::LocalScope* scope : Modules::debug(*module_).locals.around(inside_)) {
+    for (const LocalVariable& variable : scope->variables) {
+      if (variable.name == name) return &variable;
+    }
+  }
+  return nullptr;
+}
+
+bool Scope::is_local(std::string_view name) {
+  const LocalVariable* variable = local_named(name);
+  if (variable == nullptr) return false;
+  const auto entry = module_->program->debug().read(variable->entry);
+  if (!entry) return true;
+  const auto parts = module_->program->debug().locations(*entry, debuginfo::At::location);
+  // A static variable of a function has a fixed address.
+  return parts.size() != 1 || !parts[0].always ||
+         !debuginfo::fixed_place(module_->program->debug(), *variable->entry.unit, parts[0].expression);
+}
+
+Result<Datum> Scope::local(const LocalVariable& variable) {
+  const debuginfo::DebugInfo& info = module_->program->debug();
+  ModuleDebug& debug = Modules::debug(*module_);
+  const auto entry = info.read(variable.entry);
+  const auto typed = info.read(variable.type);
+  if (!entry || !typed) return Error{Fault::usage, "its debug information is damaged"};
+  const TypeRef type{&debug.types, debug.types.of(*typed)};
+  std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
+  if (parts.empty()) {
+    const debuginfo::FormValue* constant = entry->find(debuginfo::At::const_value);
+    if (constant == nullptr) {
+      const auto origin = info.with_attribute(*entry, debuginfo::At::const_value);
+      if (!origin) return Error{Fault::usage, "the compiler removed it"};
+      constant = origin->find(debuginfo::At::const_value);
+      if (constant == nullptr) return Error{Fault::usage, "the compiler removed it"};
+    }
+    Datum datum;
+    datum.type = type;
+    datum.loaded = true;
+    if (!constant->bytes.empty()) {
+      datum.bytes.assign(constant->bytes.begin(), constant->bytes.end());
+    } else {
+      datum.bytes.resize(std::max<std::uint64_t>(1, debug.types.size(type.id)));
+      std::memcpy(datum.bytes.data(), &constant->number, std::min<std::size_t>(8, datum.bytes.size()));
+    }
+    return datum;
+  }
+  const auto part =
+      std::ranges::find_if(parts, [this](const auto& one) { return one.always || one.range.holds(inside_); });
+  if (part == parts.end()) {
+    std::string message = "is optimised out here; it lives at ";
+    std::size_t told = 0;
+    for (const debuginfo::LocationPart& one : parts) {
+      if (told == 4) {
+        message += " and " + std::to_string(parts.size() - told) + " more ranges";
+        break;
+      }
+      message +=
+          (told++ != 0 ? ", " : "") + hex(one.range.from + module_->bias) + ".." + hex(one.range.to + module_->bias);
+    }
+    return Error{Fault::usage, message};
+  }
+  const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
+  Context context(*this, *module_, inside_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
+  const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size()};
+  return place(debuginfo::evaluate(part->expression, where, context), type);
+}
+
+/// A variable from the pieces that its location gives.
+Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) {
+  using Kind = debuginfo::Piece::Kind;
+  if (!evaluated.unknown.empty()) return Error{Fault::usage, evaluated.unknown};
+  const isa::Mode mode = view_.mode();
+  Datum datum;
+  datum.type = type;
+  const std::uint64_t size = type.types->size(type.id);
+  if (evaluated.pieces.size() == 1 && evaluated.pieces[0].kind == Kind::memory) {
+    datum.place = Datum::Place::memory;
+    datum.address = mode == isa::Mode::bits32 ? evaluated.pieces[0].address & 0xffffffff : evaluated.pieces[0].address;
+    return datum;
+  }
+  datum.loaded = true;
+  for (const debuginfo::Piece& piece : evaluated.pieces) {
+    const std::uint64_t bytes =
+        piece.bits != 0 ? piece.bits / 8 : size - std::min<std::uint64_t>(size, datum.bytes.size());
+    if (piece.bits % 8 != 0 || piece.bit_offset % 8 != 0) return Error{Fault::usage, "it is kept in single bits"};
+    std::vector<std::uint8_t> value;
+    switch (piece.kind) {
+      case Kind::nowhere: return Error{Fault::usage, "is optimised out here in part"};
+      case Kind::memory:
+        value.resize(bytes);
+        if (view_.read_memory(piece.address + piece.bit_offset / 8, value) != bytes)
+          return Error{Fault::usage, "memory at " + hex(piece.address) + " cannot be read"};
+        break;
+      case Kind::reg: {
+        const auto part = abi::dwarf_register(piece.number, mode);
+        auto raw = part ? state::bytes_of(view_, *part) : std::nullopt;
+        if (!raw) return Error{Fault::usage, "it lies in a register that nobody kept for this frame"};
+        value.assign(
+            raw->begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(piece.bit_offset / 8, raw->size())),
+            raw->end());
+        if (evaluated.pieces.size() == 1 && frame_.how == inspect::Frame::How::innermost) {
+          datum.place = Datum::Place::reg;
+          datum.part = *part;
+          datum.part.width = static_cast<std::uint16_t>(std::min<std::uint64_t>(part->width, size * 8));
+        }
+        break;
+      }
+      case Kind::value: value = piece.bytes; break;
+    }
+    value.resize(bytes);
+    datum.bytes.insert(datum.bytes.end(), value.begin(), value.end());
+  }
+  datum.bytes.resize(size);
+  return datum;
+}
+
+std::optional<Datum> Scope::static_named(std::string_view name) {
+  const debuginfo::Unit* here = nullptr;
+  if (module_ != nullptr) {
+    if (const auto* function = Modules::debug(*module_).scopes.function_at(inside_)) here = function->unit;
+  }
+  const auto in = [&](const Module& module) -> std::optional<Datum> {
+    ModuleDebug& debug = Modules::debug(module);
+    if (!debug.statics) debug.statics = debuginfo::static_variables(module.program->debug(), debug.types);
+    const debuginfo::StaticVariable* best = nullptr;
+    int best_rank = 0;
+    for (const debuginfo::StaticVariable& variable : *debug.statics) {
+      if (!names_match(variable.name, name)) continue;
+      const int rank = (variable.name == name ? 2 : 1) + (variable.unit == here ? 4 : 0);
+      if (rank > best_rank) best = &variable;
+      best_rank = std::max(rank, best_rank);
+    }
+    if (best == nullptr) return std::nullopt;
+    Datum datum;
+    datum.type = {&debug.types, best->type};
+    datum.place = Datum::Place::memory;
+    if (best->in_thread) {
+      const auto address = thread_address(module, best->address);
+      if (!address) return std::nullopt;
+      datum.address = *address;
+    } else {
+      datum.address = best->address + module.bias;
+    }
+    return datum;
+  };
+  if (module_ != nullptr) {
+    if (auto found = in(*module_)) return found;
+  }
+  for (const auto& module : modules_.all()) {
+    if (!module->program || module.get() == module_ || (module->system && module->program->debug().empty())) continue;
+    if (auto found = in(*module)) return found;
+  }
+  return std::nullopt;
+}
+
+/// A data symbol without debug information: as numbers of its size.
+std::optional<Datum> Scope::object_named(std::string_view name) {
+  const auto in = [&](const Module& module) -> std::optional<Datum> {
+    const binary::Elf& elf = module.program->elf();
+    const binary::SymbolTable& symbols = elf.symbols();
+    for (std::size_t i = 0; i < symbols.size(); ++i) {
+      if (symbols.name_at(i) != name) continue;
+      const binary::Symbol symbol = symbols[i];
+      if (symbol.section == 0 || symbol.section >= elf.sections().size()) continue;
+      const binary::Section& section = elf.sections()[symbol.section];
+      if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
+      if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
+      Datum datum;
+      datum.place = Datum::Place::memory;
+      datum.address = symbol.address + module.bias;
+      using Kind = inspect::Shape::Kind;
+      const bool number = symbol.size == 1 || symbol.size == 2 || symbol.size == 4 || symbol.size == 8;
+      datum.shape = number ? inspect::Shape{Kind::unsigned_integer, static_cast<unsigned>(symbol.size)}
+                           : inspect::Shape{Kind::unsigned_integer, 1};
+      datum.count = number || symbol.size == 0 ? 1 : symbol.size;
+      datum.many = datum.count > 1;
+      return datum;
+    }
+    return std::nullopt;
+  };
+  if (module_ != nullptr) {
+    if (auto found = in(*module_)) return found;
+  }
+  for (const auto& module : modules_.all()) {
+    if (!module->program || module.get() == module_) continue;
+    if (auto found = in(*module)) return found;
+  }
+  return std::nullopt;
+}
+
+std::optional<Datum> Scope::function_named(std::string_view name) {
+  for (const auto& module : modules_.all()) {
+    if (!module->program) continue;
+    const auto found = module->program->functions_named(name);
+    if (found.empty()) continue;
+    Datum datum;
+    const std::uint64_t address = found[0]->address + module->bias;
+    datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, view_.mode() == isa::Mode::bits64 ? 8U : 4U};
+    datum.loaded = true;
+    datum.bytes.resize(datum.shape->size);
+    std::memcpy(datum.bytes.data(), &address, datum.bytes.size());
+    datum.label = name;
+    return datum;
+  }
+  return std::nullopt;
+}
+
+/// In a member function the object's members go by their names alone.
+std::optional<Datum> Scope::member_of_this(std::string_view name) {
+  if (local_named("this") == nullptr) return std::nullopt;
+  const Result<inspect::Expression> expression = inspect::Expression::parse("this->" + std::string(name));
+  if (!expression) return std::nullopt;
+  Result<Datum> datum = expression->evaluate(*this);
+  return datum ? std::optional(*datum) : std::nullopt;
+}
+
+bool Scope::has_variable(std::string_view name) {
+  return local_named(name) != nullptr || static_named(name) || object_named(name);
+}
+
+Result<Datum> Scope::variable(std::string_view name) {
+  if (const LocalVariable* found = local_named(name)) return local(*found);
+  if (auto found = member_of_this(name)) return *found;
+  if (auto found = static_named(name)) return *found;
+  if (auto found = function_named(name)) return *found;
+  if (auto found = object_named(name)) return *found;
+  return unknown_name(name);
+}
+
+Error Scope::unknown_name(std::string_view name) {
+  std::set<std::string> names;
+  if (module_ != nullptr) {
+    ModuleDebug& debug = Modules::debug(*module_);
+    for (const debuginfo::LocalScope* scope : debug.locals.around(inside_)) {
+      for (const LocalVariable& variable : scope->variables) names.insert(variable.name);
+    }
+  }
+  for (const auto& module : modules_.all()) {
+    if (!module->program || module->system) continue;
+    ModuleDebug& debug = Modules::debug(*module);
+    if (!debug.statics) debug.statics = debuginfo::static_variables(module->program->debug(), debug.types);
+    for (const debuginfo::StaticVariable& variable : *debug.statics) names.insert(variable.name);
+  }
+  return {Fault::usage, "no register, variable or function of that name here" + near_words(near_names(names, name))};
+}
+
+std::vector<Scope::Listed> Scope::locals() {
+  std::vector<Listed> result;
+  if (module_ == nullptr) return result;
+  auto scopes = Modules::debug(*module_).locals.around(inside_);
+  std::ranges::reverse(scopes);
+  std::string inlined;
+  for (const debuginfo::LocalScope* scope : scopes) {
+    if (!scope->inlined.empty()) inlined = scope->inlined;
+    for (const bool parameters : {true, false}) {
+      for (const LocalVariable& variable : scope->variables) {
+        if (variable.parameter == parameters) result.push_back({variable.name, parameters, inlined, local(variable)});
+      }
+    }
+  }
+  return result;
+}
+
+/// A thread's own variable: in the main program at a fixed distance below the thread pointer (ELF Handling For
+/// Thread-Local Storage, variant II); in a library where the loader's table for the thread says.
+std::optional<std::uint64_t> Scope::thread_address(const Module& module, std::uint64_t offset) const {
+  constexpr std::uint32_t kThreadSegment = 7;  // PT_TLS
+  const bool wide = view_.mode() == isa::Mode::bits64;
+  const std::uint64_t pointer = view_.registers()[wide ? Reg::fs_base : Reg::gs_base];
+  if (&module != &modules_.main() || pointer == 0) return std::nullopt;
+  for (const binary::Segment& segment : module.program->elf().segments()) {
+    if (segment.type != kThreadSegment) continue;
+    const std::uint64_t alignment = std::max<std::uint64_t>(1, segment.alignment);
+    const std::uint64_t size = (segment.memory_size + alignment - 1) / alignment * alignment;
+    return pointer - size + offset;
+  }
+  return std::nullopt;
+}
+
+// ---- types ----------------------------------------------------------------------------------------------------------
+
+std::optional<TypeRef> Scope::type_named(std::string_view name) {
+  const std::string described = as_in_debug_information(name);
+  const auto in = [&](const Module& module) -> std::optional<TypeRef> {
+    ModuleDebug& debug = Modules::debug(module);
+    const auto [place, added] = debug.type_names.try_emplace(described);
+    if (added) {
+      std::vector<debuginfo::TypeId> found = debug.types.named(described);
+      if (found.empty() && described == "_Bool") found = debug.types.named("bool");
+      if (!found.empty()) place->second = found.front();
+    }
+    if (!place->second) return std::nullopt;
+    return TypeRef{&debug.types, *place->second};
+  };
+  if (module_ != nullptr) {
+    if (auto found = in(*module_)) return found;
+  }
+  for (const auto& module : modules_.all()) {
+    if (!module->program || module.get() == module_) continue;
+    if (auto found = in(*module)) return found;
+  }
+  // C's own types are known without debug information (System V ABI: their sizes).
+  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  struct Basic {
+    std::string_view name;
+    std::uint64_t size;
+    Encoding encoding;
+  };
+  const Basic basics[] = {{"char", 1, Encoding::signed_char},
+                          {"signed char", 1, Encoding::signed_char},
+                          {"unsigned char", 1, Encoding::unsigned_char},
+                          {"short int", 2, Encoding::signed_integer},
+                          {"short unsigned int", 2, Encoding::unsigned_integer},
+                          {"int", 4, Encoding::signed_integer},
+                          {"unsigned int", 4, Encoding::unsigned_integer},
+                          {"long int", word, Encoding::signed_integer},
+                          {"long unsigned int", word, Encoding::unsigned_integer},
+                          {"long long int", 8, Encoding::signed_integer},
+                          {"long long unsigned int", 8, Encoding::unsigned_integer},
+                          {"float", 4, Encoding::floating},
+                          {"double", 8, Encoding::floating},
+                          {"_Bool", 1, Encoding::boolean}};
+  for (const Basic& basic : basics) {
+    if (basic.name != described) continue;
+    ModuleDebug& debug = Modules::debug(modules_.main());
+    const debuginfo::TypeId id = debug.types.base_type(std::string(described), basic.size, basic.encoding);
+    debug.type_names[described] = id;
+    return TypeRef{&debug.types, id};
+  }
+  return std::nullopt;
+}
+
+// ---- what the calling convention says -------------------------------------------------------------------------------
+
+Result<Datum> Scope::argument(std::uint64_t number) {
+  if (number == 0) return Error{Fault::usage, "arguments are counted from 1"};
+  const program::Function* function = module_ != nullptr ? module_->program->function_at(inside_) : nullptr;
+  const bool entry =
+      function != nullptr && function->address == inside_ && frame_.how == inspect::Frame::How::innermost;
+  // The parameters of the function itself, by debug information.
+  std::vector<const LocalVariable*> parameters;
+  if (module_ != nullptr) {
+    if (const debuginfo::FunctionLocals* locals = Modules::debug(*module_).locals.at(inside_)) {
+      for (const LocalVariable& variable : locals->scopes.front().variables) {
+        if (variable.parameter) parameters.push_back(&variable);
+      }
+    }
+  }
+  if (!entry) {
+    if (number <= parameters.size()) return local(*parameters[number - 1]);
+    return Error{Fault::usage,
+                 !parameters.empty()
+                     ? "the function has " + std::to_string(parameters.size()) + " parameters"
+                     : "arguments are known at the function's first instruction only: stop at function+0"};
+  }
+  std::optional<TypeRef> type;
+  ModuleDebug& debug = Modules::debug(*module_);
+  std::uint64_t integers = 0, reals = 0;
+  bool real = false;
+  for (std::uint64_t i = 0; i < number; ++i) {
+    real = false;
+    if (i < parameters.size()) {
+      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
+      type = TypeRef{&debug.types, entry_of_type ? debug.types.of(*entry_of_type) : debuginfo::kVoid};
+      const Type& plain = debug.types[debug.types.plain(type->id)];
+      if (plain.is_aggregate() && view_.mode() == isa::Mode::bits64)
+        return Error{Fault::usage,
+                     "a structure among the arguments is passed in parts; name the parameter behind the "
+                     "function's entry code"};
+      real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating && plain.size <= 8;
+    } else {
+      type.reset();
+    }
+    real ? ++reals : ++integers;
+  }
+  Datum datum;
+  if (type) datum.type = *type;
+  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const std::uint64_t size = type ? std::max<std::uint64_t>(1, debug.types.size(type->id)) : word;
+  if (!type) datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
+  // x86-64 psABI, 3.2.3: six integer registers, eight vector registers, the rest on the stack; i386 psABI, 2.2.3: all
+  // on the stack.
+  constexpr isa::General kIntegers[] = {isa::kRdi, isa::kRsi, isa::kRdx, isa::kRcx, isa::kR8, isa::kR9};
+  if (word == 8 && (real ? reals <= 8 : integers <= 6)) {
+    datum.place = Datum::Place::reg;
+    datum.loaded = true;
+    datum.part = real ? isa::RegisterPart{isa::RegisterFile::vector, static_cast<std::uint8_t>(reals - 1), 0, 128}
+                      : isa::RegisterPart{isa::RegisterFile::general, kIntegers[integers - 1], 0, 64};
+    auto bytes = state::bytes_of(view_, datum.part);
+    if (!bytes) return Error{Fault::usage, "its register is not known here"};
+    bytes->resize(size);
+    datum.part.width = static_cast<std::uint16_t>(size * 8);
+    datum.bytes = std::move(*bytes);
+    return datum;
+  }
+  std::uint64_t slot = 0;
+  if (word == 8) {
+    slot = (integers > 6 ? integers - 6 : 0) + (reals > 8 ? reals - 8 : 0);
+  } else {
+    slot = number;
+    for (std::uint64_t i = 0; i + 1 < number && i < parameters.size(); ++i) {
+      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
+      if (entry_of_type) slot += (debug.types.size(debug.types.of(*entry_of_type)) + 3) / 4 - 1;
+    }
+  }
+  datum.place = Datum::Place::memory;
+  datum.address = frame_.registers[Reg::rsp] + slot * word;
+  return datum;
+}
+
+std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
+  const Module* module = modules_.at(function);
+  if (module == nullptr) return std::nullopt;
+  ModuleDebug& debug = Modules::debug(*module);
+  const auto* described = debug.scopes.function_at(function - module->bias);
+  if (described == nullptr) return std::nullopt;
+  const auto entry = module->program->debug().read({described->unit, described->entry});
+  if (!entry) return std::nullopt;
+  return TypeRef{&debug.types, debug.types.of(*entry)};
+}
+
+Result<Datum> Scope::result() {
+  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const auto type = return_type(returned_from_.value_or(frame_.inside()));
+  Datum datum;
+  datum.place = Datum::Place::reg;
+  datum.loaded = true;
+  datum.part = {isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)};
+  if (type) {
+    const Type& plain = (*type->types)[type->types->plain(type->id)];
+    const std::uint64_t size = type->types->size(type->id);
+    if (plain.kind == Type::Kind::none) return Error{Fault::usage, "the function returns nothing"};
+    datum.type = *type;
+    const bool real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating;
+    if (real && (word == 4 || size > 8)) {
+      datum.part = {isa::RegisterFile::x87, 0, 0, 80};
+      datum.type = {};
+      datum.shape = inspect::Shape{inspect::Shape::Kind::floating, 10};
+    } else if (real) {
+      datum.part = {isa::RegisterFile::vector, 0, 0, static_cast<std::uint16_t>(size * 8)};
+    } else if (plain.is_aggregate()) {
+      if (size > 16 || word == 4) {
+        // Returned in memory: rax holds its address (x86-64 psABI, 3.2.3).
+        datum.place = Datum::Place::memory;
+        datum.loaded = false;
+        datum.address = frame_.registers[Reg::rax];
+        return datum;
+      }
+      return Error{Fault::usage, "a structure of up to 16 bytes is returned in parts; look at rax, rdx, xmm0 and xmm1"};
+    } else if (size > 0 && size <= word) {
+      datum.part.width = static_cast<std::uint16_t>(size * 8);
+    }
+  }
+  auto bytes = state::bytes_of(view_, datum.part);
+  if (!bytes) return Error{Fault::usage, "its register is not known here"};
+  datum.bytes = std::move(*bytes);
+  if (!datum.type && !datum.shape) {
+    datum.bits = word * 8;
+    datum.signless = true;
+  }
+  return datum;
+}
+
+Result<Datum> Scope::caller() {
+  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const auto is_code = [this](std::uint64_t address) { return modules_.at(address) != nullptr; };
+  const auto frame = inspect::caller_of(frame_, thread_, rules(), is_code);
+  if (!frame) return Error{Fault::usage, "nobody called this function, or the way to the caller is lost"};
+  Datum datum;
+  datum.loaded = true;
+  datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
+  datum.bytes.resize(word);
+  const std::uint64_t address = frame->address();
+  std::memcpy(datum.bytes.data(), &address, word);
+  return datum;
+}
+
+inspect::PointerReader Scope::pointers() {
+  return [this](std::uint64_t /*place*/, std::uint64_t value, bool characters) {
+    inspect::Pointed pointed;
+    pointed.value = value;
+    if (value == 0) return pointed;
+    program::Reference reference = modules_.reference(value);
+    pointed.name = std::move(reference.name);
+    pointed.text = std::move(reference.text);
+    if (!characters || !pointed.text.empty()) return pointed;
+    constexpr std::size_t kMost = 80;
+    std::uint8_t bytes[kMost];
+    const std::size_t got = view_.read_memory(value, bytes);
+    const auto end = std::find(bytes, bytes + got, std::uint8_t(0));
+    pointed.text.assign(reinterpret_cast<const char*>(bytes), static_cast<std::size_t>(end - bytes));
+    return pointed;
+  };
+}
+
+std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most) {
+  const inspect::RuleFinder rules = [&](std::uint64_t address) { return modules.frame_rule(address); };
+  const auto is_code = [&](std::uint64_t address) { return modules.function_at(address) != nullptr; };
+  std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
+  // A call of an address that holds no code: the return address is all that it left.
+  while (result.size() < most) {
+    const auto caller = inspect::caller_of(result.back(), thread, rules, is_code);
+    if (!caller) break;
+    result.push_back(*caller);
+  }
+  return result;
+}
+
+}  // namespace deeptrace::session

@@ -1,0 +1,78 @@
+// What the names in an expression mean at one frame of a thread: its parameters and locals, those of the inlined calls
+// it stands in, static variables, functions, types.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+#include "debuginfo/location.h"
+#include "inspect/expression.h"
+#include "inspect/frames.h"
+#include "session/modules.h"
+
+namespace deeptrace::session {
+
+class Scope final : public inspect::Environment {
+ public:
+  /// `thread` and `modules` must outlive the scope.
+  Scope(Modules& modules, const state::StateView& thread, inspect::Frame frame);
+  /// At the innermost frame.
+  Scope(Modules& modules, const state::StateView& thread);
+
+  [[nodiscard]] const inspect::Frame& frame() const { return frame_; }
+
+  [[nodiscard]] const state::StateView& view() const override { return view_; }
+  Result<inspect::Datum> variable(std::string_view name) override;
+  bool has_variable(std::string_view name) override;
+  std::optional<inspect::TypeRef> type_named(std::string_view name) override;
+  Result<inspect::Datum> argument(std::uint64_t number) override;
+  Result<inspect::Datum> result() override;
+  Result<inspect::Datum> caller() override;
+  inspect::PointerReader pointers() override;
+
+  /// The function whose result `result` is: set where one stands behind its return.
+  void returned_from(std::uint64_t function) { returned_from_ = function; }
+
+  /// Parameters, then locals, of the function and the inlined calls around, outer ones first.
+  struct Listed {
+    std::string name;
+    bool parameter = false;
+    std::string inlined;  ///< the inlined function that it belongs to; empty for the frame's own
+    Result<inspect::Datum> datum;
+  };
+  std::vector<Listed> locals();
+
+  /// True when the value depends on this frame: a local variable.
+  bool is_local(std::string_view name);
+
+ private:
+  class Context;
+  Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
+  const debuginfo::LocalVariable* local_named(std::string_view name);
+  std::optional<inspect::Datum> static_named(std::string_view name);
+  std::optional<inspect::Datum> object_named(std::string_view name);
+  std::optional<inspect::Datum> function_named(std::string_view name);
+  std::optional<inspect::Datum> member_of_this(std::string_view name);
+  Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
+  std::optional<std::uint64_t> thread_address(const Module& module, std::uint64_t offset) const;
+  std::optional<inspect::TypeRef> return_type(std::uint64_t function);
+  Error unknown_name(std::string_view name);
+  inspect::RuleFinder rules();
+
+  Modules& modules_;
+  const state::StateView& thread_;
+  inspect::Frame frame_;
+  inspect::FrameView view_;
+  const Module* module_ = nullptr;  ///< that the frame stands in; null outside all
+  std::uint64_t inside_ = 0;        ///< address in the module's file that scopes are looked up by
+  std::optional<std::uint64_t> returned_from_;
+};
+
+/// All frames of a thread, the innermost first, `most` of them.
+std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most = 10000);
+
+}  // namespace deeptrace::session

@@ -1,0 +1,217 @@
+#include "report/card.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "isa/text.h"
+#include "report/source_words.h"
+#include "report/value.h"
+#include "session/signal_names.h"
+
+namespace deeptrace::report {
+namespace {
+
+using session::Card;
+using session::CodeLine;
+using session::Control;
+using session::Stopped;
+using Why = Stopped::Why;
+
+std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
+
+std::string plain_bytes(const std::uint8_t* bytes, std::size_t size) {
+  constexpr std::size_t kShown = 32;
+  std::string result;
+  for (std::size_t i = 0; i < std::min(size, kShown); ++i)
+    result += fmt::format("{}{:02x}", i == 0 ? "" : " ", bytes[i]);
+  return size > kShown ? result + " ..." : result;
+}
+
+std::string change(const Style& style, std::string_view what, const std::string& now, const std::string& was) {
+  const std::string values = now == was ? "still " + now : look(style, Role::changed, "now " + now) + "   was " + was;
+  return fmt::format("  {} {:<24} {}", look(style, Role::changed, "~"), what, values);
+}
+
+/// The narrowest register that holds all of a change, where that reads better than the whole.
+std::string narrow_name(const state::RegisterChange& one, unsigned& bytes, isa::Mode mode) {
+  bytes = mode == isa::Mode::bits32 ? 4 : 8;
+  std::string name(name_of(one.reg));
+  if (mode == isa::Mode::bits32 && name.front() == 'r') name.front() = 'e';
+  return name;
+}
+
+/// "eax 0x5 · 5" beside a 64-bit register whose upper half is clear or holds but the sign.
+std::string narrower(const Style& style, const state::RegisterChange& one, isa::Mode mode) {
+  if (mode == isa::Mode::bits32 || one.reg > state::Reg::r15) return {};
+  const bool negative = (one.after & 0xffffffff80000000) == 0x80000000;
+  if (!negative) return {};
+  constexpr std::string_view kNames[] = {"eax", "ebx", "ecx",  "edx",  "esi",  "edi",  "ebp",  "esp",
+                                         "r8d", "r9d", "r10d", "r11d", "r12d", "r13d", "r14d", "r15d"};
+  return fmt::format("   {} {}", kNames[static_cast<std::size_t>(one.reg)], both_readings(style, one.after, 4));
+}
+
+}  // namespace
+
+std::vector<std::string> why_lines(const Style& style, Control& control, const Stopped& stopped) {
+  std::vector<std::string> result;
+  for (const std::string& note : stopped.notes)
+    result.push_back(look(style, Role::attention, "note: " + printable(note)));
+  for (const session::HaltHit& hit : stopped.hits) {
+    const session::HaltRule* rule = control.rule_of(hit.halt);
+    std::string text = fmt::format("h{} {}, hit {}", hit.halt, rule != nullptr ? printable(rule->text()) : "", hit.hit);
+    if (hit.writer != 0)
+      text += fmt::format("   by {} ({:#x})", printable(control.modules().place_name(hit.writer)), hit.writer);
+    if (!hit.by.empty()) text += "   by " + printable(hit.by);
+    result.push_back(look(style, Role::heading, text));
+    if (!hit.after.empty()) {
+      const std::string now = value_words(style, control.watched_value(hit.halt, hit.after));
+      const std::string was = value_words(style, control.watched_value(hit.halt, hit.before));
+      result.push_back(change(style, rule != nullptr ? printable(rule->what) : "", now, was));
+    }
+  }
+  switch (stopped.why) {
+    case Why::signal: {
+      std::string text = fmt::format("wrong: {} is about to end the program", session::signal_name(stopped.number));
+      if (stopped.fault_address_known) text += fmt::format("; it concerns address {:#x}", stopped.fault_address);
+      result.push_back(look(style, Role::broken, text));
+      break;
+    }
+    case Why::exited: result.push_back(fmt::format("the program ended with status {}", stopped.number)); break;
+    case Why::killed:
+      result.push_back(look(style, Role::broken,
+                            fmt::format("wrong: the program was ended by {}", session::signal_name(stopped.number))));
+      break;
+    case Why::attention: result.push_back(look(style, Role::attention, "note: interrupted")); break;
+    case Why::replaced: break;
+    case Why::thread_ended: result.push_back(look(style, Role::attention, "note: the thread ended")); break;
+    case Why::arrived:
+    case Why::halt: break;
+  }
+  for (const state::RegisterChange& one : stopped.not_restored) {
+    result.push_back(
+        look(style, Role::broken,
+             fmt::format("wrong: the function gave {} back changed: {} before the call, {} now", name_of(one.reg),
+                         both_readings(style, one.before, 8), both_readings(style, one.after, 8))));
+  }
+  return result;
+}
+
+std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLine>& code) {
+  std::vector<std::string> result;
+  std::size_t widest = 0;
+  for (const CodeLine& line : code) widest = std::max(widest, line.text.size());
+  for (const CodeLine& line : code) {
+    const std::string gutter = line.next ? "next" : line.halts;
+    std::string address = fmt::format("{:#x}", line.address);
+    if (line.next) address = look(style, Role::next, address);
+    std::string text =
+        fmt::format("{:>5}  {}  {:<28} {:<{}}", gutter, address, printable(line.place), line.text, widest);
+    if (!line.target.empty()) text += (style.utf8 ? "  \u2192 " : "  -> ") + printable(line.target);
+    if (line.next && !line.halts.empty()) text += "   " + line.halts;
+    while (text.back() == ' ') text.pop_back();
+    result.push_back(std::move(text));
+  }
+  return result;
+}
+
+std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode) {
+  std::vector<std::string> result;
+  for (const state::RegisterChange& one : delta.registers) {
+    unsigned bytes = 8;
+    const std::string name = narrow_name(one, bytes, mode);
+    result.push_back(change(style, name, both_readings(style, one.after, bytes) + narrower(style, one, mode),
+                            both_readings(style, one.before, bytes)));
+  }
+  constexpr std::uint64_t kShownFlags = 0xdd5;
+  const auto flags = [](std::uint64_t value) {
+    const std::string names = isa::flag_names(value & kShownFlags);
+    return names.empty() ? std::string("none") : names;
+  };
+  if (((delta.flags_before ^ delta.flags_after) & kShownFlags) != 0)
+    result.push_back(change(style, "flags", flags(delta.flags_after), flags(delta.flags_before)));
+  for (const state::VectorChange& one : delta.vectors)
+    result.push_back(change(style, fmt::format("xmm{}", one.index), plain_bytes(one.after.data(), 16),
+                            plain_bytes(one.before.data(), 16)));
+  if (delta.mxcsr_before != delta.mxcsr_after)
+    result.push_back(change(style, "mxcsr", hex(delta.mxcsr_after), hex(delta.mxcsr_before)));
+  std::size_t shown = 0;
+  for (const state::MemoryChange& one : delta.memory) {
+    constexpr std::size_t kMost = 12;
+    if (++shown > kMost) {
+      result.push_back(fmt::format("  {} and {} more places in memory", look(style, Role::changed, "~"),
+                                   delta.memory.size() - kMost));
+      break;
+    }
+    const auto reading = [&](const std::uint8_t* bytes, bool known) -> std::string {
+      if (!known) return "unknown";
+      const bool number = one.size == 1 || one.size == 2 || one.size == 4 || one.size == 8;
+      return number ? both_readings(style, state::number_of(bytes, one.size), static_cast<unsigned>(one.size))
+                    : plain_bytes(bytes, one.size);
+    };
+    result.push_back(change(style, fmt::format("[{:#x}] {} byte{}", one.address, one.size, one.size == 1 ? "" : "s"),
+                            reading(delta.after(one), one.after_known), reading(delta.before(one), one.before_known)));
+  }
+  return result;
+}
+
+std::vector<std::string> foresight_lines(const Style& style, const session::Foresight& next) {
+  std::vector<std::string> result;
+  result.push_back("  next " + printable(next.sentence));
+  for (const auto& operand : next.operands) {
+    std::string text = fmt::format("       {:<24}", operand.text);
+    if (operand.value) {
+      text += " is " + both_readings(style, *operand.value, (operand.bits + 7) / 8);
+    } else if (operand.bits > 64) {
+      text += fmt::format(" {} bits", operand.bits);
+    } else if (operand.bits != 0) {
+      text += " cannot be read";
+    }
+    if (operand.address) text += fmt::format(" at {:#x}", *operand.address);
+    if (!operand.name.empty()) text += (style.utf8 ? " \u2192 " : " -> ") + printable(operand.name);
+    result.push_back(std::move(text));
+  }
+  for (const auto& one : next.results)
+    result.push_back(fmt::format("       {:<24} will be {}", one.text, both_readings(style, one.value, one.bits / 8)));
+  if (!next.verdict.empty()) {
+    const bool fault = next.verdict.starts_with("will fault");
+    result.push_back("       " + look(style, fault ? Role::broken : Role::plain,
+                                      (fault ? "wrong: " : "") + printable(next.verdict)));
+  }
+  return result;
+}
+
+std::vector<std::string> card_lines(const Style& style, Control& control, const Stopped& stopped,
+                                    program::SourceText& sources, const std::vector<session::Followed>& followed) {
+  const Card card = session::card_of(control, stopped);
+  std::vector<std::string> result = why_lines(style, control, stopped);
+  if (control.ended()) return result;
+  std::string where = look(style, Role::heading, printable(card.place));
+  if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
+  if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);
+  result.push_back(std::move(where));
+  if (card.line != 0) {
+    const auto text = sources.line(card.file, card.line);
+    result.push_back(
+        look(style, Role::source,
+             fmt::format("{:>7}  {}", card.line, text ? printable_source(*text) : "(source text not found)")));
+  }
+  const auto add = [&](std::vector<std::string> lines) {
+    for (std::string& line : lines) result.push_back(std::move(line));
+  };
+  add(code_lines(style, card.code));
+  for (const auto& [name, value] : card.results)
+    result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
+  add(change_lines(style, card.changes, control.view().mode()));
+  if (control.ran_through() && card.changes.memory.empty() && !stopped.at_start)
+    result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
+  for (const session::Followed& one : followed) {
+    const std::string text = fmt::format("{:<24} {}", printable(one.text), value_words(style, one.value));
+    result.push_back(fmt::format("  {} {}", one.changed ? look(style, Role::changed, "~") : " ",
+                                 one.changed ? look(style, Role::changed, text) : text));
+  }
+  add(foresight_lines(style, card.next));
+  return result;
+}
+
+}  // namespace deeptrace::report
