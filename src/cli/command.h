@@ -39,6 +39,8 @@ extern const Command kData;
 extern const Command kUses;
 extern const Command kCompare;
 extern const Command kHits;
+extern const Command kConsole;
+extern const Command kPlan;
 extern const Command kSteps;
 extern const Command kExplain;
 extern const Command kDemo;

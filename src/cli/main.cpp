@@ -9,8 +9,8 @@
 namespace deeptrace::cli {
 
 std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines, &kData,  &kUses,
-                                           &kCompare, &kExplain, &kHits,  &kSteps, &kDemo};
+  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines,   &kData, &kUses,  &kCompare,
+                                           &kExplain, &kHits,    &kConsole, &kPlan, &kSteps, &kDemo};
   return kCommands;
 }
 

@@ -69,6 +69,16 @@ ProgramOutput::~ProgramOutput() {
   }
 }
 
+Result<std::unique_ptr<ProgramOutput>> ProgramOutput::open_terminal() {
+  Result<std::unique_ptr<ProgramOutput>> output = open("terminal", true);
+  if (output) (*output)->sends_ = true;
+  return output;
+}
+
+bool ProgramOutput::send(const std::string& text) {
+  return ::write(master_, text.data(), text.size()) == static_cast<ssize_t>(text.size());
+}
+
 void ProgramOutput::drain() {
   const std::lock_guard lock(mutex_);
   char buffer[4096];

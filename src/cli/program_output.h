@@ -28,6 +28,11 @@ class ProgramOutput {
   [[nodiscard]] bool caught() const { return master_ >= 0; }
   /// What came since the last call.
   std::string take();
+  /// A terminal for all three standard descriptors of the program, whose input comes from `send`.
+  static Result<std::unique_ptr<ProgramOutput>> open_terminal();
+  [[nodiscard]] bool sends() const { return sends_; }
+  /// Writes to the program's input.
+  bool send(const std::string& text);
 
  private:
   ProgramOutput() = default;
@@ -35,6 +40,7 @@ class ProgramOutput {
 
   int descriptor_ = -1;
   int master_ = -1;
+  bool sends_ = false;
   int wake_[2] = {-1, -1};
   std::mutex mutex_;
   std::string text_;

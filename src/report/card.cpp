@@ -51,6 +51,18 @@ std::string narrower(const Style& style, const state::RegisterChange& one, isa::
   return fmt::format("   {} {}", kNames[static_cast<std::size_t>(one.reg)], both_readings(style, one.after, 4));
 }
 
+/// After a long way most registers are others: their names alone.
+std::vector<std::string> changed_names(const Style& style, const state::Delta& delta, isa::Mode mode) {
+  std::string names;
+  for (const state::RegisterChange& one : delta.registers) {
+    unsigned bytes = 0;
+    names += " " + narrow_name(one, bytes, mode);
+  }
+  for (const state::VectorChange& one : delta.vectors) names += fmt::format(" xmm{}", one.index);
+  return {
+      fmt::format("  {} changed on the way:{}   (`regs` has their values)", look(style, Role::changed, "~"), names)};
+}
+
 }  // namespace
 
 std::vector<std::string> why_lines(const Style& style, Control& control, const Stopped& stopped) {
@@ -202,7 +214,10 @@ std::vector<std::string> card_lines(const Style& style, Control& control, const 
   add(code_lines(style, card.code));
   for (const auto& [name, value] : card.results)
     result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
-  add(change_lines(style, card.changes, control.view().mode()));
+  constexpr std::size_t kShort = 6;
+  const bool long_way = control.ran_through() && card.changes.registers.size() + card.changes.vectors.size() > kShort;
+  add(long_way ? changed_names(style, card.changes, control.view().mode())
+               : change_lines(style, card.changes, control.view().mode()));
   if (control.ran_through() && card.changes.memory.empty() && !stopped.at_start)
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
   for (const session::Followed& one : followed) {

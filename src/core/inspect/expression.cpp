@@ -669,8 +669,6 @@ class Evaluator {
     return std::optional(std::move(result));
   }
 
-  static bool is_comparison(Op op) { return op >= Op::equal && op <= Op::greater_equal; }
-
   Result<Datum> binary(const ExpressionNode& node) {
     Result<Datum> left = evaluate(*node.parts[0]);
     if (!left) return left;
@@ -1033,6 +1031,24 @@ Result<bool> Expression::holds(Environment& environment) const {
   Result<bool> result = Evaluator(environment, true).truth_of(*root_);
   if (!result) return Error{result.error().fault, text_ + ": " + result.error().message};
   return result;
+}
+
+std::optional<std::pair<Value, Value>> Expression::sides(Environment& environment) const {
+  if (root_->op < Op::equal || root_->op > Op::greater_equal) return std::nullopt;
+  Evaluator evaluator(environment, true);
+  Result<Datum> left = evaluator.evaluate(*root_->parts[0]), right = evaluator.evaluate(*root_->parts[1]);
+  if (!left || !right) return std::nullopt;
+  // A literal is read at the width and with the sign of what it is compared with.
+  Datum* const literal = left->literal ? &*left : right->literal ? &*right : nullptr;
+  const Datum& other = left->literal ? *right : *left;
+  if (literal != nullptr && !literal->floating && !(left->literal && right->literal)) {
+    const std::uint64_t size = bytes_of(other);
+    if (size >= 1 && size <= 8) {
+      literal->bytes.resize(size);
+      literal->bits = static_cast<unsigned>(size) * 8;
+    }
+  }
+  return std::pair(value_of(*left, environment), value_of(*right, environment));
 }
 
 std::vector<std::string> Expression::names() const {

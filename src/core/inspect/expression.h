@@ -15,6 +15,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "base/result.h"
@@ -98,6 +99,8 @@ class Expression {
   [[nodiscard]] Result<Datum> evaluate(Environment& environment, bool strict = true) const;
   /// Whether it is other than 0.
   [[nodiscard]] Result<bool> holds(Environment& environment) const;
+  /// Both sides of an expression that compares two; nothing for others, and where a side cannot be evaluated.
+  [[nodiscard]] std::optional<std::pair<Value, Value>> sides(Environment& environment) const;
   /// The names in it that could be variables.
   [[nodiscard]] std::vector<std::string> names() const;
 

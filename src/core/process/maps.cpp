@@ -1,7 +1,9 @@
 #include "process/maps.h"
 
 #include <cstdio>
+#include <cstring>
 #include <fstream>
+#include <iterator>
 #include <sstream>
 
 namespace deeptrace::process {
@@ -35,10 +37,19 @@ std::vector<Mapping> mappings_of(pid_t pid) {
 }
 
 std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
+  // The words are as wide as the program's; byte 4 of its file says how wide that is (ELF, EI_CLASS).
+  std::ifstream file(proc_path(pid, "exe"), std::ios::binary);
+  char ident[5] = {};
+  const bool narrow = file.read(ident, sizeof ident) && ident[4] == 1;
   std::ifstream in(proc_path(pid, "auxv"), std::ios::binary);
-  std::uint64_t pair[2] = {};
-  while (in.read(reinterpret_cast<char*>(pair), sizeof pair) && pair[0] != 0) {
+  const std::string all((std::istreambuf_iterator<char>(in)), std::istreambuf_iterator<char>());
+  const std::size_t word = narrow ? 4 : 8;
+  for (std::size_t at = 0; at + 2 * word <= all.size(); at += 2 * word) {
+    std::uint64_t pair[2] = {};
+    std::memcpy(&pair[0], all.data() + at, word);
+    std::memcpy(&pair[1], all.data() + at + word, word);
     if (pair[0] == type) return pair[1];
+    if (pair[0] == 0) break;
   }
   return 0;
 }

@@ -1238,7 +1238,10 @@ Result<Stopped> Control::go(const Motion& motion) {
       case Kind::over: (void)step_one(false); break;
       case Kind::line:
       case Kind::line_into: (void)line(motion.kind == Kind::line_into); break;
-      case Kind::resume: (void)run(nullptr); break;
+      case Kind::resume:
+        ran_through_ = true;
+        (void)run(nullptr);
+        break;
       case Kind::out:
       case Kind::to:
       case Kind::past_loop: {

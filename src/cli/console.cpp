@@ -1,0 +1,169 @@
+#include <fmt/format.h>
+#include <readline/history.h>
+#include <readline/readline.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <cstdlib>
+#include <iostream>
+
+#include "cli/full_screen.h"
+#include "cli/program_options.h"
+#include "cli/talk.h"
+#include "process/attention.h"
+
+namespace deeptrace::cli {
+namespace {
+
+/// Where lines come from: a terminal with editing and history, or a pipe.
+class Lines {
+ public:
+  explicit Lines(Talk& talk) : terminal_(::isatty(STDIN_FILENO) != 0 && ::isatty(STDOUT_FILENO) != 0) {
+    current_ = &talk;
+    if (!terminal_) return;
+    rl_readline_name = "deeptrace";
+    rl_attempted_completion_function = complete;
+    rl_catch_signals = 1;
+    const char* home = std::getenv("HOME");
+    if (home == nullptr) return;
+    history_ = std::string(home) + "/.cache/deeptrace/history";
+    ::read_history(history_.c_str());
+  }
+  ~Lines() {
+    current_ = nullptr;
+    if (!terminal_ || history_.empty()) return;
+    const std::string folder = history_.substr(0, history_.rfind('/'));
+    ::mkdir(folder.substr(0, folder.rfind('/')).c_str(), 0700);
+    ::mkdir(folder.c_str(), 0700);
+    ::write_history(history_.c_str());
+    ::chmod(history_.c_str(), 0600);
+  }
+  Lines(const Lines&) = delete;
+  Lines& operator=(const Lines&) = delete;
+
+  [[nodiscard]] bool terminal() const { return terminal_; }
+
+  /// The next line; nothing at the end of input.
+  std::optional<std::string> next(const std::string& prompt) {
+    if (terminal_) {
+      char* raw = ::readline(prompt.c_str());
+      if (raw == nullptr) return std::nullopt;
+      std::string line(raw);
+      std::free(raw);
+      if (!line.empty()) ::add_history(line.c_str());
+      return line;
+    }
+    std::string line;
+    if (!std::getline(std::cin, line)) return std::nullopt;
+    // What was typed stands in the conversation, as it would on a terminal.
+    std::cout << prompt << line << '\n';
+    return line;
+  }
+
+ private:
+  static char** complete(const char* start, int from, int /*to*/) {
+    rl_attempted_completion_over = 1;
+    if (current_ == nullptr) return nullptr;
+    found_ = current_->completions(start, from == 0);
+    return ::rl_completion_matches(start, [](const char* /*text*/, int state) -> char* {
+      return static_cast<std::size_t>(state) < found_.size() ? ::strdup(found_[static_cast<std::size_t>(state)].c_str())
+                                                             : nullptr;
+    });
+  }
+
+  // The library calls back without any state of ours.
+  static inline Talk* current_ = nullptr;
+  static inline std::vector<std::string> found_;
+  bool terminal_;
+  std::string history_;
+};
+
+void print(const std::vector<std::string>& lines, const report::Style& style) {
+  std::string text;
+  report::Output out(text);
+  for (const std::string& line : lines) report::add_line(out, style, line);
+  std::cout << text << std::flush;
+}
+
+bool is_motion(std::string_view line) {
+  const std::string_view word = line.substr(0, line.find(' '));
+  for (const char* motion : {"into", "over", "line", "out", "past", "resume"}) {
+    if (word == motion) return true;
+  }
+  return false;
+}
+
+int converse(Talk& talk, const report::Style& style) {
+  Lines lines(talk);
+  bool failed = false;
+  std::string repeated;
+  for (;;) {
+    std::optional<std::string> line = lines.next(talk.prompt());
+    if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
+    process::Attention::answer();
+    if (!line) break;
+    if (line->empty() && lines.terminal()) line = repeated;
+    const Answer answer = talk.say(*line);
+    print(answer.lines, style);
+    failed |= answer.failed;
+    if (answer.quit) break;
+    repeated = is_motion(*line) ? *line : "";
+    if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
+  }
+  // A person saw what was wrong; a script has to be told.
+  return failed && !lines.terminal() ? static_cast<int>(Fault::usage) : kFine;
+}
+
+int start(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
+  Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
+  if (!control) return report_error(control.error());
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  std::unique_ptr<ProgramOutput> output;
+  if (control->attach == 0) {
+    const bool elsewhere = parsed.options.count("program-output") != 0;
+    Result<std::unique_ptr<ProgramOutput>> opened =
+        elsewhere ? ProgramOutput::open(parsed.options["program-output"].as<std::string>(), false)
+                  : ProgramOutput::open_terminal();
+    if (!opened) return report_error(opened.error());
+    output = std::move(*opened);
+    if (elsewhere) {
+      control->launch.output = output->descriptor();
+    } else {
+      control->launch.terminal = output->descriptor();
+    }
+  }
+  outlive_broken_pipe();
+  const report::Style style = report::Style::for_descriptor(
+      STDOUT_FILENO, parsed.options.count("colour") != 0 ? parsed.options["colour"].as<std::string>() : "auto",
+      parsed.options.count("wide") != 0);
+  Talk talk(std::move(*control), style, *sources, output.get());
+  if (auto error = talk.begin()) return report_error(*error);
+  if (parsed.options.count("full") != 0) return full_screen(talk, *sources);
+  const Answer first = talk.first();
+  print(first.lines, style);
+  return converse(talk, style);
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace console", std::string(command.answers));
+  options.add_options("Console")("full", "on the whole screen: source, instructions, registers, stack, memory")(
+      "colour", "auto, always or never", cxxopts::value<std::string>(), "WHEN")(
+      "wide", "do not cut lines to the terminal")("help", "this help");
+  add_launch_options(options);
+  add_control_options(options);
+  add_code_options(options);
+  Parsed parsed = parse(command, options, std::move(words), true);
+  if (parsed.finished) return *parsed.finished;
+  std::vector<std::string> rest = std::move(parsed.rest);
+  return under_keeper([&] { return start(command, parsed, std::move(rest)); });
+}
+
+}  // namespace
+
+const Command kConsole = {"console", "[OPTIONS] PROGRAM [ARGUMENTS...]",
+                          "a conversation with a running program: stop it, move it, look at it",
+                          "deeptrace console ./tidelog readings.txt", run};
+
+}  // namespace deeptrace::cli

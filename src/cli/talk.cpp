@@ -1,0 +1,1196 @@
+#include "cli/talk.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <set>
+#include <thread>
+
+#include "base/near_names.h"
+#include "base/number.h"
+#include "isa/text.h"
+#include "process/attention.h"
+#include "process/maps.h"
+#include "report/card.h"
+#include "report/source_words.h"
+#include "report/value.h"
+#include "session/looking.h"
+#include "session/places.h"
+#include "session/signal_names.h"
+#include "state/parts.h"
+
+namespace deeptrace::cli {
+namespace {
+
+using report::both_readings;
+using report::look;
+using report::printable;
+using report::Role;
+using session::Motion;
+using session::Stopped;
+using state::Reg;
+
+constexpr TalkWord kWords[] = {
+    {"into", "[N]", "one instruction, entering calls", "into 5"},
+    {"over", "[N]", "one instruction, running called functions through", "over"},
+    {"line", "[N]", "to the next source line", "line"},
+    {"line into", "[N]", "to the next source line, in a called function too", "line into"},
+    {"out", "", "to the caller, with the result", "out"},
+    {"to", "LOCATION", "on to a place, or to the caller if that comes first", "to levels.c:34"},
+    {"past loop", "", "out of the loop that one stands in", "past loop"},
+    {"resume", "", "on to the next stop point, or the end", "resume"},
+    {"halt", "at LOCATION | on EVENT ...", "a stop point", "halt at levels.c:34 when i == 3"},
+    {"halts", "", "the stop points", "halts"},
+    {"lift", "hN | all", "takes stop points away", "lift h2"},
+    {"regs", "[all] [since MARK]", "the registers", "regs"},
+    {"flags", "", "the flags, and which conditions hold", "flags"},
+    {"show", "EXPR", "a value", "show log->readings[i]"},
+    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, text, code, bits ...", "memory rsp as u64"},
+    {"find", "VALUE in FROM..TO", "where a value or text lies", "find \"Grayling\" in 0x555555556000..0x555555557000"},
+    {"stack", "[N]", "the stack's words and what they are", "stack 16"},
+    {"frames", "", "the functions under way", "frames"},
+    {"in", "frame N | thread N", "looks at another frame or thread", "in frame 1"},
+    {"threads", "", "the threads and where they stand", "threads"},
+    {"modules", "", "the program and its libraries", "modules"},
+    {"type", "NAME", "a type's members", "type struct reading"},
+    {"vars", "", "parameters and local variables", "vars"},
+    {"code", "[LOCATION]", "the instructions there", "code level_sum"},
+    {"why", "", "what the last motion did, and what the next instruction will do", "why"},
+    {"follow", "EXPR", "shows a value at every stop", "follow log->count"},
+    {"unfollow", "EXPR | all", "no longer", "unfollow all"},
+    {"mark", "NAME", "remembers registers and memory, for `since`", "mark a"},
+    {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5"},
+    {"send", "[TEXT]", "gives the program a line of input; without text the end of it", "send 12:00 1685"},
+    {"others", "hold | run | usual", "what other threads do during motions", "others hold"},
+    {"save", "DIR", "writes down what was seen", "save seen"},
+    {"restart", "", "starts the program anew; stop points stay", "restart"},
+    {"detach", "", "lets the program go on by itself", "detach"},
+    {"help", "[WORD]", "this list, or one word with an example", "help memory"},
+    {"quit", "", "ends; a launched program ends too", "quit"},
+};
+
+std::string_view trimmed(std::string_view text) {
+  while (!text.empty() && (text.front() == ' ' || text.front() == '\t')) text.remove_prefix(1);
+  while (!text.empty() && (text.back() == ' ' || text.back() == '\t' || text.back() == '\r')) text.remove_suffix(1);
+  return text;
+}
+
+/// Takes the first word off.
+std::string_view take_word(std::string_view& text) {
+  text = trimmed(text);
+  const std::size_t end = std::min(text.find(' '), text.size());
+  const std::string_view word = text.substr(0, end);
+  text = trimmed(text.substr(end));
+  return word;
+}
+
+/// "EXPR as SHAPE", "EXPR since MARK": cuts the last " WORD rest" off and gives the rest.
+std::optional<std::string_view> take_clause(std::string_view& text, std::string_view word) {
+  const std::string mark = " " + std::string(word) + " ";
+  const std::size_t at = text.rfind(mark);
+  if (at == std::string_view::npos) {
+    if (text.starts_with(mark.substr(1))) {
+      const std::string_view clause = trimmed(text.substr(mark.size() - 1));
+      text = {};
+      return clause;
+    }
+    return std::nullopt;
+  }
+  const std::string_view clause = trimmed(text.substr(at + mark.size()));
+  text = trimmed(text.substr(0, at));
+  return clause;
+}
+
+std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
+
+}  // namespace
+
+std::span<const TalkWord> talk_words() { return kWords; }
+
+Talk::Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output)
+    : options_(std::move(options)), style_(style), sources_(sources), output_(output) {}
+Talk::Talk(session::Control& control, const session::Stopped& stopped, report::Style style,
+           program::SourceText& sources)
+    : style_(style), sources_(sources), output_(nullptr), control_(&control), stopped_(stopped) {}
+Talk::~Talk() = default;
+
+std::vector<std::string> looked_at(session::Control& control, const session::Stopped& stopped, report::Style style,
+                                   program::SourceText& sources, const std::string& words) {
+  Talk talk(control, stopped, style, sources);
+  const std::string word = words.substr(0, words.find(' '));
+  for (const char* looking :
+       {"regs", "flags", "memory", "stack", "frames", "threads", "modules", "vars", "code", "why"}) {
+    if (word == looking) return talk.say(words).lines;
+  }
+  return talk.say("show " + words).lines;
+}
+
+Answer Talk::fail(std::string message) const {
+  Answer answer;
+  answer.failed = true;
+  answer.lines.push_back(look(style_, Role::broken, "wrong: " + printable(message)));
+  return answer;
+}
+
+// ---- the program ----------------------------------------------------------------------------------------------------
+
+std::optional<Error> Talk::begin() {
+  Result<std::unique_ptr<session::Control>> started = session::Control::start(options_);
+  if (!started) return started.error();
+  own_ = std::move(*started);
+  control_ = own_.get();
+  stopped_ = {};
+  stopped_.at_start = true;
+  frames_known_ = false;
+  frame_ = 0;
+  return options_.attach == 0 ? run_to_main() : std::nullopt;
+}
+
+/// A person wants to see the program's own beginning, not the start-up code before it.
+std::optional<Error> Talk::run_to_main() {
+  const program::Program& program = *control_->modules().main().program;
+  if (program.functions_named("main").empty()) return std::nullopt;
+  const Result<Stopped> stopped = control_->go({Motion::Kind::to, "main", 1});
+  if (!stopped) return std::nullopt;
+  stopped_ = *stopped;
+  stopped_.at_start = stopped_.why == Stopped::Why::arrived;
+  return std::nullopt;
+}
+
+std::string Talk::prompt() {
+  if (control_ == nullptr) return "no program: ";
+  const std::string name = base_name(control_->path());
+  if (control_->ended()) return name + " (ended): ";
+  std::string text = name + " " + control_->place(control_->thread());
+  if (frame_ != 0) text += fmt::format(" frame {}", frame_);
+  if (control_->process().threads().size() > 1)
+    text += fmt::format(" thread {}", control_->number_of(control_->thread()));
+  return printable(text) + ": ";
+}
+
+const std::vector<inspect::Frame>& Talk::frames() {
+  if (!frames_known_) {
+    frames_ = session::frames_of(control_->modules(), control_->view());
+    frames_known_ = true;
+  }
+  return frames_;
+}
+
+session::Scope Talk::scope() {
+  const auto& all = frames();
+  session::Scope result(control_->modules(), control_->view(), all[std::min(frame_, all.size() - 1)]);
+  if (frame_ == 0 && stopped_.returned_from) result.returned_from(*stopped_.returned_from);
+  return result;
+}
+
+Result<inspect::Expression> Talk::parse(std::string_view text, session::Scope& scope) {
+  return inspect::Expression::parse(text, [&](std::string_view name) { return scope.type_named(name).has_value(); });
+}
+
+Result<inspect::Value> Talk::value(std::string_view text) {
+  session::Scope here = scope();
+  Result<inspect::Expression> expression = parse(text, here);
+  if (!expression) return expression.error();
+  Result<inspect::Datum> datum = expression->evaluate(here, false);
+  if (!datum) return datum.error();
+  return inspect::value_of(*datum, here);
+}
+
+void Talk::update_followed() {
+  for (session::Followed& one : followed_) {
+    const std::string before = report::value_words(style_, one.value);
+    Result<inspect::Value> now = value(one.text);
+    if (now) {
+      one.value = std::move(*now);
+    } else {
+      one.value = {};
+      one.value.text = now.error().message;
+    }
+    one.changed = report::value_words(style_, one.value) != before;
+  }
+}
+
+std::vector<std::string> Talk::output_lines() {
+  std::vector<std::string> lines;
+  if (output_ == nullptr) return lines;
+  const std::string text = output_->take();
+  program_wrote_ += text;
+  constexpr std::size_t kKept = 1 << 20;
+  if (program_wrote_.size() > kKept) program_wrote_.erase(0, program_wrote_.size() - kKept);
+  std::string_view rest = text;
+  constexpr std::size_t kMost = 200;
+  while (!rest.empty()) {
+    const std::size_t end = std::min(rest.find('\n'), rest.size() - 1) + 1;
+    if (lines.size() == kMost) {
+      lines.push_back(look(style_, Role::faint, fmt::format("  and {} more lines", std::ranges::count(rest, '\n'))));
+      break;
+    }
+    lines.push_back(
+        fmt::format("  {} \"{}\"", look(style_, Role::faint, "program wrote"), report::escaped(rest.substr(0, end))));
+    rest.remove_prefix(end);
+  }
+  return lines;
+}
+
+Answer Talk::stopped_answer(const Stopped& stopped) {
+  Answer answer;
+  answer.moved = true;
+  stopped_ = stopped;
+  frame_ = 0;
+  frames_known_ = false;
+  if (control_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  answer.lines = output_lines();
+  if (!control_->ended()) update_followed();
+  std::vector<std::string> card = cards_ ? report::card_lines(style_, *control_, stopped_, sources_, followed_)
+                                         : report::why_lines(style_, *control_, stopped_);
+  answer.lines.insert(answer.lines.end(), card.begin(), card.end());
+  return answer;
+}
+
+Answer Talk::first() { return stopped_answer(stopped_); }
+
+Answer Talk::move(Motion motion) {
+  const Result<Stopped> stopped = control_->go(motion);
+  if (!stopped) return fail(stopped.error().message);
+  return stopped_answer(*stopped);
+}
+
+// ---- words ----------------------------------------------------------------------------------------------------------
+
+Answer Talk::say(std::string_view line) {
+  line = trimmed(line);
+  if (line.empty() || line.front() == '#') return {};
+  transcript_.push_back(prompt() + std::string(line));
+  std::string_view rest = line;
+  std::string_view word = take_word(rest);
+  Answer answer;
+  const bool needs_program = word != "help" && word != "quit" && word != "save" && word != "restart" && word != "halts";
+  const bool known =
+      std::ranges::any_of(kWords, [&](const TalkWord& one) { return one.name.substr(0, one.name.find(' ')) == word; });
+  if (!known) {
+    std::set<std::string> names;
+    for (const TalkWord& one : kWords) names.insert(std::string(one.name));
+    answer = fail(fmt::format("{}: no such word; `help` lists them{}", word, near_words(near_names(names, word))));
+  } else if (needs_program && !has_program()) {
+    answer = fail("the program has ended; `restart` starts it anew");
+  } else if (word == "quit") {
+    answer.quit = true;
+  } else if (word == "into" || word == "over" || word == "line") {
+    Motion motion;
+    motion.kind = word == "into" ? Motion::Kind::into : word == "over" ? Motion::Kind::over : Motion::Kind::line;
+    if (word == "line" && (rest == "into" || rest.starts_with("into "))) {
+      (void)take_word(rest);
+      motion.kind = Motion::Kind::line_into;
+    }
+    const auto count = rest.empty() ? std::optional<std::uint64_t>(1) : number_in(rest);
+    if (!count || *count == 0) {
+      answer = fail(fmt::format("{}: is a number of times, from 1 up", rest));
+    } else {
+      motion.count = *count;
+      answer = move(motion);
+    }
+  } else if (word == "out") {
+    answer = move({Motion::Kind::out, {}, 1});
+  } else if (word == "to") {
+    answer = rest.empty() ? fail("to: a location is needed, such as levels.c:34")
+                          : move({Motion::Kind::to, std::string(rest), 1});
+  } else if (word == "past") {
+    answer = rest == "loop" ? move({Motion::Kind::past_loop, {}, 1}) : fail("the word is `past loop`");
+  } else if (word == "resume") {
+    answer = move({});
+  } else {
+    answer = examine(word, rest);
+  }
+  transcript_.insert(transcript_.end(), answer.lines.begin(), answer.lines.end());
+  return answer;
+}
+
+Answer Talk::examine(std::string_view word, Arguments rest) {
+  if (word == "halts") return halts();
+  if (word == "regs") return regs(rest);
+  if (word == "flags") return flags();
+  if (word == "show") return show(rest);
+  if (word == "memory") return memory(rest);
+  if (word == "find") return find(rest);
+  if (word == "stack") return stack(rest);
+  if (word == "frames") return frame_list();
+  if (word == "threads") return threads();
+  if (word == "modules") return modules();
+  if (word == "type") return type(rest);
+  if (word == "vars") return vars();
+  if (word == "code") return code(rest);
+  if (word == "why") return why();
+  if (word == "in") return in(rest);
+  if (word == "help") return help(rest);
+  return change(word, rest);
+}
+
+Answer Talk::change(std::string_view word, Arguments rest) {
+  if (word == "halt") return halt(rest);
+  if (word == "follow") return follow(rest);
+  if (word == "mark") return mark(rest);
+  if (word == "set") return set(rest);
+  if (word == "send") return send(rest);
+  if (word == "save") return save(rest);
+  if (word == "restart") return restart();
+  Answer answer;
+  if (word == "unfollow") {
+    const std::size_t before = followed_.size();
+    std::erase_if(followed_, [&](const session::Followed& one) { return rest == "all" || one.text == rest; });
+    return followed_.size() == before && before != 0 ? fail(fmt::format("{}: is not followed", rest)) : answer;
+  }
+  if (word == "others") {
+    if (rest != "hold" && rest != "run" && rest != "usual") return fail("others: hold, run or usual");
+    control_->others(rest == "usual" ? std::nullopt : std::optional(rest == "run"));
+    return answer;
+  }
+  if (word == "lift") {
+    if (rest == "all") {
+      for (const session::HaltInfo& one : control_->halts()) control_->lift(one.number);
+      return answer;
+    }
+    if (rest.starts_with('h')) rest.remove_prefix(1);
+    const auto number = number_in(rest);
+    if (!number || !control_->lift(static_cast<unsigned>(*number)))
+      return fail(fmt::format("h{}: no stop point of that name; `halts` lists them", rest));
+    return answer;
+  }
+  if (word == "detach") {
+    control_->detach();
+    answer.lines.push_back("the program goes on by itself");
+    return answer;
+  }
+  return fail(fmt::format("{}: no such word", word));
+}
+
+Answer Talk::halt(Arguments rest) {
+  const Result<session::HaltRule> rule = session::parse_halt_rule(rest);
+  if (!rule) return fail(rule.error().message);
+  const Result<unsigned> number = control_->add(*rule);
+  if (!number) return fail(number.error().message);
+  Answer answer;
+  for (const session::HaltInfo& one : control_->halts()) {
+    if (one.number != *number) continue;
+    std::string text = fmt::format("h{} {}", one.number, printable(one.rule.text()));
+    for (const std::uint64_t address : one.addresses) {
+      text += fmt::format("   {:#x}", address);
+      if (!one.rule.on_data()) text += " " + printable(control_->modules().place_name(address));
+    }
+    if (one.rule.on_data()) text += fmt::format(", {} bytes", one.size);
+    answer.lines.push_back(text + "   " + report::look(style_, Role::faint, one.how));
+    if (one.rule.on_data()) {
+      answer.lines.push_back(
+          report::look(style_, Role::faint, "  writes by other processes or through other mappings are not seen"));
+    }
+  }
+  return answer;
+}
+
+Answer Talk::halts() {
+  Answer answer;
+  if (control_ == nullptr) return answer;
+  for (const session::HaltInfo& one : control_->halts()) {
+    answer.lines.push_back(fmt::format("{:<4} {:<40} {:>4} hit{}  {}", fmt::format("h{}", one.number),
+                                       printable(one.rule.text()), one.hits, one.hits == 1 ? " " : "s", one.how));
+  }
+  if (answer.lines.empty()) answer.lines.push_back("no stop points; `halt at LOCATION` makes one");
+  return answer;
+}
+
+Answer Talk::regs(Arguments rest) {
+  const auto since = take_clause(rest, "since");
+  state::RegisterSet before = control_->before();
+  if (since) {
+    const auto mark = marks_.find(std::string(*since));
+    if (mark == marks_.end()) return fail(fmt::format("{}: no mark of that name", *since));
+    before = mark->second.registers;
+  }
+  if (rest == "all") return all_registers();
+  if (!rest.empty()) {
+    // One register with its parts side by side.
+    const auto part = state::part_named(rest, control_->view().mode());
+    if (!part || part->file != isa::RegisterFile::general) return show(rest);
+    Answer answer;
+    std::string text;
+    for (const std::uint16_t width : {std::uint16_t(64), std::uint16_t(32), std::uint16_t(16), std::uint16_t(8)}) {
+      for (const std::uint16_t offset : {std::uint16_t(0), std::uint16_t(8)}) {
+        if (offset == 8 && (width != 8 || part->index >= 4)) continue;
+        const isa::RegisterPart one{part->file, part->index, offset, width};
+        session::Scope here = scope();
+        const auto bytes = state::bytes_of(here.view(), one);
+        if (!bytes || (width == 64 && here.view().mode() == isa::Mode::bits32)) continue;
+        std::uint64_t value = 0;
+        std::memcpy(&value, bytes->data(), bytes->size());
+        text = fmt::format("  {:<5} {:#0{}x}  signed {}  unsigned {}", isa::name_of(one), value, width / 4 + 2,
+                           static_cast<std::int64_t>(value << (64 - width)) >> (64 - width), value);
+        if (width == 8 && value >= 0x20 && value < 0x7f) text += fmt::format("  '{}'", static_cast<char>(value));
+        answer.lines.push_back(text);
+      }
+    }
+    return answer;
+  }
+  Answer answer;
+  session::Scope here = scope();
+  for (const session::RegisterRow& row : session::register_rows(*control_, here.view(), before)) {
+    const unsigned bytes = here.view().mode() == isa::Mode::bits64 ? 8 : 4;
+    if (!row.known) {
+      answer.lines.push_back(fmt::format("    {:<5} unknown: nobody kept it for this frame", row.name));
+      continue;
+    }
+    const bool changed = row.before && frame_ == 0;
+    std::string text =
+        fmt::format("{:<5} {:#0{}x} {} {}", row.name, row.value, bytes * 2 + 2, style_.utf8 ? "\u00b7" : "/",
+                    bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
+    if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
+    if (changed) text += fmt::format("   was {}", both_readings(style_, *row.before, bytes));
+    answer.lines.push_back("  " +
+                           report::look(style_, changed ? Role::changed : Role::plain, (changed ? "~ " : "  ") + text));
+  }
+  const std::uint64_t flags = here.view().registers()[Reg::rflags];
+  const bool changed = ((flags ^ before[Reg::rflags]) & 0xcd5) != 0 && frame_ == 0;
+  const std::string names = isa::flag_names(flags & 0xdd5);
+  answer.lines.push_back(
+      "  " + report::look(style_, changed ? Role::changed : Role::plain,
+                          fmt::format("{}flags {}", changed ? "~ " : "  ", names.empty() ? "none" : names)));
+  return answer;
+}
+
+Answer Talk::all_registers() {
+  Answer answer = regs({});
+  const state::StateView& view = control_->view();
+  const state::RegisterSet& r = view.registers();
+  answer.lines.push_back(fmt::format(
+      "    cs {:#x}  ss {:#x}  ds {:#x}  es {:#x}  fs {:#x}  gs {:#x}  fs_base {:#x}  gs_base {:#x}", r[Reg::cs],
+      r[Reg::ss], r[Reg::ds], r[Reg::es], r[Reg::fs], r[Reg::gs], r[Reg::fs_base], r[Reg::gs_base]));
+  const auto set = view.extended();
+  if (!set) return answer;
+  for (unsigned i = 0; i < 8; ++i) {
+    inspect::Value value = inspect::value_of(inspect::Shape{inspect::Shape::Kind::floating, 10}, set->x87[i], 0, {});
+    answer.lines.push_back(fmt::format("    st({}) {}", i, (set->x87_used >> i & 1) != 0 ? value.text : "empty"));
+  }
+  answer.lines.push_back(
+      fmt::format("    fcw {:#x}  fsw {:#x}  mxcsr {:#x}", set->x87_control, set->x87_status, set->mxcsr));
+  const auto& before = control_->extended_before();
+  for (unsigned i = 0; i < set->vector_count; ++i) {
+    unsigned bytes = set->vector_bits / 8;
+    const auto& all = set->vectors[i];
+    while (bytes > 16 &&
+           std::all_of(all.begin() + bytes / 2, all.begin() + bytes, [](std::uint8_t b) { return b == 0; }))
+      bytes /= 2;
+    if (i >= 16 && std::ranges::all_of(all, [](std::uint8_t b) { return b == 0; })) continue;
+    std::string text;
+    for (unsigned b = 0; b < bytes; b += 4) {
+      std::uint32_t word = 0;
+      std::memcpy(&word, all.data() + b, 4);
+      text += fmt::format(" {:08x}", word);
+    }
+    const bool changed = before && before->vectors[i] != all;
+    answer.lines.push_back("  " + report::look(style_, changed ? Role::changed : Role::plain,
+                                               fmt::format("{}{}mm{:<3}{}", changed ? "~ " : "  ",
+                                                           bytes > 32   ? "z"
+                                                           : bytes > 16 ? "y"
+                                                                        : "x",
+                                                           i, text)));
+  }
+  for (unsigned i = 0; set->has_masks && i < 8; ++i)
+    if (set->masks[i] != 0) answer.lines.push_back(fmt::format("    k{} {:#x}", i, set->masks[i]));
+  return answer;
+}
+
+Answer Talk::flags() {
+  struct Flag {
+    unsigned bit;
+    const char *name, *set, *clear;
+  };
+  constexpr Flag kFlags[] = {
+      {0, "CF", "carry or borrow out of the top bit", "no carry or borrow"},
+      {2, "PF", "the low byte has an even number of 1 bits", "the low byte has an odd number of 1 bits"},
+      {4, "AF", "carry out of bit 3", "no carry out of bit 3"},
+      {6, "ZF", "the result was 0", "the result was not 0"},
+      {7, "SF", "the result was negative", "the result was not negative"},
+      {10, "DF", "string instructions go down", "string instructions go up"},
+      {11, "OF", "the signed result did not fit", "the signed result fits"}};
+  Answer answer;
+  const std::uint64_t now = control_->view().registers()[Reg::rflags], before = control_->before()[Reg::rflags];
+  for (const Flag& flag : kFlags) {
+    const bool set = (now >> flag.bit & 1) != 0, changed = ((now ^ before) >> flag.bit & 1) != 0;
+    const std::string text =
+        fmt::format("{}{} {}  {}", changed ? "~ " : "  ", flag.name, set ? 1 : 0, set ? flag.set : flag.clear);
+    answer.lines.push_back("  " + report::look(style_, changed ? Role::changed : Role::plain, text));
+  }
+  answer.lines.push_back(
+      fmt::format("    rflags {:#x}; `explain flags {:#x}` of the command line says which conditions hold", now, now));
+  return answer;
+}
+
+Answer Talk::show(Arguments rest) {
+  if (rest.empty()) return fail("show: an expression is needed, such as log->count or rax");
+  session::Scope here = scope();
+  const Result<inspect::Expression> expression = parse(rest, here);
+  if (!expression) return fail(expression.error().message);
+  Answer answer;
+  const auto add = [&](const std::string& name, Result<inspect::Datum> datum) {
+    if (!datum) {
+      answer = fail(datum.error().message);
+      return;
+    }
+    const inspect::Value value = inspect::value_of(*datum, here);
+    std::string text = fmt::format("{} = {}", printable(name), report::value_words(style_, value));
+    if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+    if (datum->place == inspect::Datum::Place::memory)
+      text += report::look(style_, Role::faint, fmt::format("   at {:#x}", datum->address));
+    if (datum->place == inspect::Datum::Place::reg && isa::name_of(datum->part) != name)
+      text += report::look(style_, Role::faint, fmt::format("   in {}", isa::name_of(datum->part)));
+    answer.lines.push_back(std::move(text));
+    for (std::string& line : report::value_lines(style_, value, 4)) answer.lines.push_back(std::move(line));
+  };
+  // A bare name may be both.
+  const bool both = state::part_named(rest, here.view().mode()) && here.has_variable(rest);
+  if (both) {
+    for (const std::string prefix : {"reg:", "var:"}) {
+      const Result<inspect::Expression> one = parse(prefix + std::string(rest), here);
+      add(prefix + std::string(rest), one->evaluate(here, false));
+    }
+    return answer;
+  }
+  add(std::string(rest), expression->evaluate(here, false));
+  return answer;
+}
+
+Answer Talk::memory(Arguments rest) {
+  const std::string asked(rest);
+  const auto since = take_clause(rest, "since");
+  const auto as = take_clause(rest, "as");
+  if (rest.empty()) return fail("memory: an address or variable is needed, such as rsp or log");
+  session::Scope here = scope();
+  const Result<inspect::Expression> expression = parse(rest, here);
+  if (!expression) return fail(expression.error().message);
+  Result<inspect::Datum> datum = expression->evaluate(here, false);
+  if (!datum) return fail(datum.error().message);
+  std::uint64_t address = 0, size = 64;
+  if (datum->place == inspect::Datum::Place::memory) {
+    address = datum->address;
+    size = inspect::size_of(*datum, here);
+    if (size == 0) size = 64;
+  } else {
+    const Result<std::uint64_t> number = inspect::number_of(*datum, here);
+    if (!number) return fail(number.error().message);
+    address = *number;
+  }
+  constexpr std::uint64_t kMost = 1 << 16;
+  size = std::min(size, kMost);
+  if (as && *as == "code") {
+    Answer answer;
+    const auto lines = session::code_around(*control_, address, 0, 16);
+    answer.lines = report::code_lines(style_, lines);
+    return answer;
+  }
+  std::vector<std::uint8_t> now(size);
+  const std::size_t got = here.view().read_memory(address, now);
+  if (got == 0) return fail(fmt::format("memory at {:#x} cannot be read", address));
+  now.resize(got);
+  std::vector<std::uint8_t> before;
+  const std::string key = fmt::format("{:#x} {}", address, size);
+  if (since) {
+    const auto mark = marks_.find(std::string(*since));
+    if (mark == marks_.end()) return fail(fmt::format("{}: no mark of that name", *since));
+    before = now;
+    for (const auto& [start, bytes] : mark->second.memory) {
+      for (std::size_t i = 0; i < before.size(); ++i) {
+        if (address + i >= start && address + i - start < bytes.size()) before[i] = bytes[address + i - start];
+      }
+    }
+  } else if (const auto seen = seen_.find(key); seen != seen_.end()) {
+    before = seen->second;
+  }
+  seen_[key] = now;
+  const auto changed = [&](std::size_t at, std::size_t count) {
+    for (std::size_t i = at; i < at + count && i < now.size(); ++i) {
+      if (i < before.size() && before[i] != now[i]) return true;
+    }
+    return false;
+  };
+  Answer answer;
+  const unsigned word = here.view().mode() == isa::Mode::bits64 ? 8 : 4;
+  const auto shape = as && *as != "bits" ? inspect::shape_named(*as, word) : std::nullopt;
+  if (as && !shape && *as != "bits")
+    return fail(fmt::format("{}: no such shape (one of {}, code, bits)", *as, inspect::shape_names()));
+  if (as && *as == "bits") {
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      std::string text = fmt::format("  {:#x}  {:08b}  {:#04x}", address + i, now[i], now[i]);
+      if (changed(i, 1))
+        text = report::look(style_, Role::changed, "~" + text.substr(1) + fmt::format("   was {:08b}", before[i]));
+      answer.lines.push_back(text);
+    }
+    if (datum->type) {
+      const inspect::Value value = inspect::value_of(*datum, here);
+      for (std::string& line : report::value_lines(style_, value, 4)) answer.lines.push_back(std::move(line));
+    }
+    return answer;
+  }
+  if (shape && shape->kind == inspect::Shape::Kind::text) {
+    const auto end = std::ranges::find(now, std::uint8_t(0));
+    answer.lines.push_back(fmt::format("  {:#x}  \"{}\"", address, report::escaped(std::string(now.begin(), end))));
+    return answer;
+  }
+  const std::size_t unit = shape && shape->kind != inspect::Shape::Kind::bytes ? shape->size : 1;
+  const std::size_t row = unit == 1 ? 16 : unit == 2 ? 16 : unit == 4 ? 16 : unit;
+  const auto& stops = control_->process().memory().stops();
+  for (std::size_t at = 0; at < now.size(); at += row) {
+    std::string text = fmt::format("{:#x} ", address + at), letters;
+    bool any = false, stop = false;
+    for (std::size_t i = at; i < std::min(at + row, now.size()); i += unit) {
+      if (i + unit > now.size()) break;
+      const bool differs = changed(i, unit);
+      any |= differs;
+      stop |= stops.overlap(address + i, unit);
+      std::string cell;
+      if (unit == 1 && (!shape || shape->kind == inspect::Shape::Kind::bytes)) {
+        cell = fmt::format("{:02x}", now[i]);
+      } else {
+        const inspect::Value value =
+            inspect::value_of(*shape, Bytes(now).subspan(i, unit), address + i, here.pointers());
+        cell = report::value_words(style_, value);
+        if (unit >= 8 && shape->kind != inspect::Shape::Kind::pointer &&
+            shape->kind != inspect::Shape::Kind::floating) {
+          const std::string meaning = session::meaning_of(*control_, value.number);
+          if (!meaning.empty()) cell += (style_.utf8 ? " \u2192 " : " -> ") + printable(meaning);
+        }
+        if (unit <= 4) cell = fmt::format("{:<20}", cell);
+      }
+      text += " " + report::look(style_, differs ? Role::changed : Role::plain, cell);
+      letters += now[i] >= 0x20 && now[i] < 0x7f ? static_cast<char>(now[i]) : '.';
+    }
+    if (unit == 1 && (!shape || shape->kind == inspect::Shape::Kind::bytes)) {
+      const std::size_t missing = row - std::min(row, now.size() - at);
+      text += std::string(missing * 3, ' ') + "  " + letters;
+    }
+    answer.lines.push_back((any ? report::look(style_, Role::changed, "~ ") : "  ") + text);
+    if (stop) {
+      answer.lines.push_back(report::look(style_, Role::attention,
+                                          "note: a stop byte lies over these; shown are the program's own bytes, the "
+                                          "program itself would read cc there"));
+    }
+  }
+  if (got < size)
+    answer.lines.push_back(
+        report::look(style_, Role::attention, fmt::format("note: memory from {:#x} on cannot be read", address + got)));
+  return answer;
+}
+
+Answer Talk::find(Arguments rest) {
+  const auto range = take_clause(rest, "in");
+  if (!range || rest.empty()) return fail("find: is written as find VALUE in FROM..TO, or in a module's name");
+  session::Scope here = scope();
+  std::uint64_t from = 0, to = 0;
+  const std::size_t dots = range->find("..");
+  if (dots != std::string_view::npos) {
+    for (int i = 0; i < 2; ++i) {
+      const auto expression = parse(i == 0 ? range->substr(0, dots) : range->substr(dots + 2), here);
+      if (!expression) return fail(expression.error().message);
+      auto datum = expression->evaluate(here);
+      if (!datum) return fail(datum.error().message);
+      const auto number = inspect::number_of(*datum, here);
+      if (!number) return fail(number.error().message);
+      (i == 0 ? from : to) = *number;
+    }
+  } else {
+    for (const process::Mapping& mapping : process::mappings_of(control_->process().pid())) {
+      if (base_name(mapping.path) != *range && mapping.path != *range) continue;
+      if (from == 0) from = mapping.from;
+      to = mapping.to;
+    }
+  }
+  constexpr std::uint64_t kMost = std::uint64_t(1) << 30;
+  if (from >= to || to - from > kMost) return fail(fmt::format("{}: no such range or module", *range));
+  const auto expression = parse(rest, here);
+  if (!expression) return fail(expression.error().message);
+  auto datum = expression->evaluate(here);
+  if (!datum) return fail(datum.error().message);
+  if (auto error = inspect::load(*datum, here)) return fail(error->message);
+  std::vector<std::uint8_t> wanted = datum->bytes;
+  if (datum->literal) {
+    // As narrow as the number allows.
+    const Result<std::uint64_t> number = inspect::number_of(*datum, here);
+    const std::size_t size = *number <= 0xff ? 1 : *number <= 0xffff ? 2 : *number <= 0xffffffff ? 4 : 8;
+    wanted.resize(size);
+  }
+  Answer answer;
+  std::vector<std::uint8_t> piece(1 << 20);
+  for (std::uint64_t at = from; at < to && answer.lines.size() < 64; at += piece.size() - 4096) {
+    const std::size_t got =
+        here.view().read_memory(at, std::span(piece).first(std::min<std::uint64_t>(piece.size(), to - at)));
+    auto start = piece.begin();
+    const auto end = piece.begin() + static_cast<std::ptrdiff_t>(got);
+    while (answer.lines.size() < 64) {
+      const auto found = std::search(start, end, wanted.begin(), wanted.end());
+      if (found == end || static_cast<std::size_t>(found - piece.begin()) >= piece.size() - 4096) break;
+      const std::uint64_t address = at + static_cast<std::uint64_t>(found - piece.begin());
+      answer.lines.push_back(fmt::format("  {:#x}  {}", address, printable(session::meaning_of(*control_, address))));
+      start = found + 1;
+    }
+  }
+  if (answer.lines.empty()) answer.lines.push_back("nowhere in that range");
+  if (answer.lines.size() == 64) answer.lines.push_back("  and perhaps more");
+  return answer;
+}
+
+Answer Talk::stack(Arguments rest) {
+  const auto count = rest.empty() ? std::optional<std::uint64_t>(24) : number_in(rest);
+  if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
+  Answer answer;
+  std::uint64_t previous = 0;
+  for (const session::StackRow& row : session::stack_rows(*control_, frames(), *count)) {
+    const unsigned bytes = control_->view().mode() == isa::Mode::bits64 ? 8 : 4;
+    std::string text =
+        fmt::format("{:>3}  {:#x}  {:#0{}x} {} {}", row.top ? "top" : "", row.address, row.value, bytes * 2 + 2,
+                    style_.utf8 ? "\u00b7" : "/",
+                    bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
+    if (!row.meaning.empty()) text = fmt::format("{:<62} {}", text, printable(row.meaning));
+    const bool back = row.meaning.starts_with("return address");
+    answer.lines.push_back(report::look(style_, back ? Role::heading : Role::plain, text));
+    previous = row.address;
+  }
+  (void)previous;
+  return answer;
+}
+
+Answer Talk::frame_list() {
+  Answer answer;
+  const auto rows = session::frame_rows(*control_, frames());
+  // Start-up code that called the program's own stays out of the way.
+  std::size_t shown = rows.size();
+  while (shown > 1 && !control_->modules().is_own(rows[shown - 1].address)) --shown;
+  const bool any_own = control_->modules().is_own(rows[shown - 1].address);
+  if (!any_own) shown = rows.size();
+  for (const session::FrameRow& row : rows) {
+    if (row.number == shown) {
+      answer.lines.push_back(report::look(
+          style_, Role::faint, fmt::format("     and {} frames of start-up code around", rows.size() - shown)));
+      break;
+    }
+    std::string text = fmt::format("{:>3}  {:#x}  ", row.number, row.address);
+    text += row.inlined.empty() ? printable(row.place) : printable(row.inlined) + " (inlined)";
+    if (!row.parameters.empty()) {
+      text += " (";
+      for (std::size_t i = 0; i < row.parameters.size(); ++i)
+        text += (i != 0 ? ", " : "") + printable(row.parameters[i].first) + " " +
+                report::value_words(style_, row.parameters[i].second);
+      text += ")";
+    }
+    if (row.line != 0) text += fmt::format("   {}:{}", printable(base_name(row.file)), row.line);
+    if (row.signal) text += "   the kernel's frame of a signal handler";
+    if (row.how == inspect::Frame::How::pointer)
+      text += "   by the chain of frame pointers: functions may be missing before it";
+    answer.lines.push_back(report::look(style_, row.number == frame_ ? Role::heading : Role::plain, text));
+  }
+  return answer;
+}
+
+Answer Talk::threads() {
+  Answer answer;
+  for (const pid_t thread : control_->process().threads()) {
+    std::string text = fmt::format("{} {:>3}  task {}  {}", thread == control_->thread() ? ">" : " ",
+                                   control_->number_of(thread), thread, printable(control_->place(thread)));
+    if (const auto call = control_->process().system_call(thread)) text += fmt::format("   in system call {}", *call);
+    answer.lines.push_back(text);
+  }
+  return answer;
+}
+
+Answer Talk::modules() {
+  Answer answer;
+  for (const auto& module : control_->modules().all()) {
+    answer.lines.push_back(fmt::format("  {:#x}..{:#x}  {}{}", module->from, module->to, printable(module->path),
+                                       module->program == nullptr         ? ""
+                                       : module->program->debug().empty() ? "   no debug information"
+                                                                          : "   with debug information"));
+  }
+  return answer;
+}
+
+Answer Talk::type(Arguments rest) {
+  session::Scope here = scope();
+  const auto found = here.type_named(rest);
+  if (!found) return fail(fmt::format("{}: no type of that name is known", rest));
+  Answer answer;
+  debuginfo::Types& types = *found->types;
+  const debuginfo::Type& type = types[types.plain(found->id)];
+  answer.lines.push_back(fmt::format("{}   {} bytes", printable(types.name(found->id)), types.size(found->id)));
+  for (const debuginfo::Member& member : type.members) {
+    std::string text = fmt::format("  {:#06x}", member.offset);
+    if (member.bit_size != 0)
+      text += fmt::format(" bits {}..{}", member.bit_offset, member.bit_offset + member.bit_size - 1);
+    text += "  " + printable(types.declaration(member.type, member.name)) + (member.base ? "(base class)" : "");
+    answer.lines.push_back(text);
+  }
+  for (const debuginfo::Enumerator& one : type.enumerators)
+    answer.lines.push_back(fmt::format("  {} = {}", printable(one.name), one.value));
+  return answer;
+}
+
+Answer Talk::vars() {
+  Answer answer;
+  session::Scope here = scope();
+  for (session::Scope::Listed& listed : here.locals()) {
+    std::string text = fmt::format("  {:<9} {:<16} ", listed.parameter ? "parameter" : "", printable(listed.name));
+    if (listed.datum) {
+      const inspect::Value value = inspect::value_of(*listed.datum, here);
+      text += report::value_words(style_, value);
+      if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+    } else {
+      text += report::look(style_, Role::faint, printable(listed.datum.error().message));
+    }
+    if (!listed.inlined.empty())
+      text += report::look(style_, Role::faint, "   of inlined " + printable(listed.inlined));
+    answer.lines.push_back(text);
+  }
+  if (answer.lines.empty()) answer.lines.push_back("no variables are described here");
+  return answer;
+}
+
+Answer Talk::code(Arguments rest) {
+  std::uint64_t address = control_->view().registers()[Reg::rip];
+  std::size_t before = 6, after = 12;
+  if (!rest.empty()) {
+    const auto found = session::stop_places(
+        control_->modules(),
+        std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"),
+        nullptr);
+    if (!found) return fail(found.error().message);
+    address = found->front();
+    before = 0;
+    after = 24;
+    if (const program::Function* function = control_->modules().function_at(address); function != nullptr) {
+      const session::Module* module = control_->modules().at(address);
+      // A whole function, when it was asked for and is short.
+      const auto lines = session::code_around(*control_, address, 0, 400);
+      const std::uint64_t end = function->address + function->size + module->bias;
+      after = static_cast<std::size_t>(
+          std::ranges::count_if(lines, [&](const session::CodeLine& l) { return l.address < end; }));
+      after = std::min<std::size_t>(after, 100);
+    }
+  } else if (frame_ != 0) {
+    address = frames()[frame_].address();
+  }
+  Answer answer;
+  std::string file;
+  std::uint32_t line = 0;
+  for (const session::CodeLine& one : session::code_around(*control_, address, before, after)) {
+    if (one.line != 0 && (one.line != line || one.file != file)) {
+      const auto text = sources_.line(one.file, one.line);
+      answer.lines.push_back(report::look(
+          style_, Role::source,
+          fmt::format("{:>7}  {}", one.line, text ? report::printable_source(*text) : base_name(one.file))));
+    }
+    line = one.line;
+    file = one.file;
+    for (std::string& text : report::code_lines(style_, {one})) answer.lines.push_back(std::move(text));
+  }
+  return answer;
+}
+
+Answer Talk::why() {
+  Answer answer;
+  const std::string before = session::sentence_at(control_->view(), control_->before()[Reg::rip]);
+  if (!stopped_.at_start && !control_->ran_through() && !before.empty())
+    answer.lines.push_back(fmt::format("  last {} ({})", printable(before),
+                                       printable(control_->modules().place_name(control_->before()[Reg::rip]))));
+  const session::Card card = session::card_of(*control_, stopped_);
+  for (std::string& line : report::change_lines(style_, card.changes, control_->view().mode()))
+    answer.lines.push_back(std::move(line));
+  for (std::string& line : report::foresight_lines(style_, card.next)) answer.lines.push_back(std::move(line));
+  return answer;
+}
+
+Answer Talk::follow(Arguments rest) {
+  if (rest.empty()) {
+    Answer answer;
+    for (const session::Followed& one : followed_)
+      answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+    return answer;
+  }
+  session::Scope here = scope();
+  const auto expression = parse(rest, here);
+  if (!expression) return fail(expression.error().message);
+  session::Followed one;
+  one.text = rest;
+  if (Result<inspect::Value> now = value(rest)) {
+    one.value = std::move(*now);
+  } else {
+    one.value.text = now.error().message;
+  }
+  followed_.push_back(one);
+  Answer answer;
+  answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+  return answer;
+}
+
+Answer Talk::in(Arguments rest) {
+  const std::string_view what = take_word(rest);
+  const auto number = number_in(rest);
+  if ((what != "frame" && what != "thread") || !number) return fail("in: is written as in frame N or in thread N");
+  if (what == "thread") {
+    if (!control_->choose_thread(*number))
+      return fail(fmt::format("{}: no such thread; `threads` lists them", *number));
+    frame_ = 0;
+    frames_known_ = false;
+    stopped_ = {};
+    update_followed();
+    Answer answer;
+    answer.lines = report::card_lines(style_, *control_, stopped_, sources_, followed_);
+    return answer;
+  }
+  // Numbers count inlined calls too, as `frames` lists them.
+  const auto rows = session::frame_rows(*control_, frames());
+  if (*number >= rows.size()) return fail(fmt::format("frame {}: there are {} frames, from 0", *number, rows.size()));
+  std::size_t real = 0;
+  for (std::size_t i = 0; i < *number; ++i) real += rows[i].inlined.empty() ? 1 : 0;
+  frame_ = real;
+  Answer answer;
+  const session::FrameRow& row = rows[*number];
+  answer.lines.push_back(
+      fmt::format("frame {}: {}{}", *number, printable(row.place),
+                  row.line != 0 ? fmt::format("   {}:{}", printable(base_name(row.file)), row.line) : ""));
+  if (const auto text = sources_.line(row.file, row.line); text && row.line != 0)
+    answer.lines.push_back(
+        report::look(style_, Role::source, fmt::format("{:>7}  {}", row.line, report::printable_source(*text))));
+  return answer;
+}
+
+Answer Talk::mark(Arguments rest) {
+  if (rest.empty() || rest.find(' ') != std::string_view::npos) return fail("mark: a name is needed, one word");
+  Mark mark;
+  mark.registers = control_->view().registers();
+  std::uint64_t total = 0;
+  constexpr std::uint64_t kMost = std::uint64_t(64) << 20;
+  Answer answer;
+  for (const process::Mapping& mapping : process::mappings_of(control_->process().pid())) {
+    if (!mapping.writable || !mapping.readable) continue;
+    total += mapping.to - mapping.from;
+    if (total > kMost) {
+      answer.lines.push_back(
+          report::look(style_, Role::attention, "note: only the first 64 MB of writable memory were remembered"));
+      break;
+    }
+    std::vector<std::uint8_t> bytes(mapping.to - mapping.from);
+    bytes.resize(control_->process().memory().read(mapping.from, bytes));
+    mark.memory.emplace(mapping.from, std::move(bytes));
+  }
+  marks_[std::string(rest)] = std::move(mark);
+  return answer;
+}
+
+namespace {
+
+/// Writes what `set` sets into the current thread.
+class LiveEdit final : public state::StateEdit {
+ public:
+  explicit LiveEdit(session::Control& control) : control_(control) {}
+  bool write_register(isa::RegisterPart part, std::span<const std::uint8_t> bytes) override {
+    using isa::RegisterFile;
+    process::Process& process = control_.process();
+    if (part.file == RegisterFile::general || part.file == RegisterFile::instruction_pointer) {
+      state::RegisterSet set = control_.view().registers();
+      std::uint64_t& whole = set[state::reg_of(part)];
+      std::uint64_t value = 0;
+      std::memcpy(&value, bytes.data(), std::min<std::size_t>(8, bytes.size()));
+      const std::uint64_t mask = part.width >= 64 ? ~0ULL : (1ULL << part.width) - 1;
+      // Writing 32 bits clears the upper half, as an instruction would (Intel SDM volume 1, 3.4.1.1).
+      whole = part.width == 32 ? value & mask : (whole & ~(mask << part.offset)) | (value & mask) << part.offset;
+      return process.set_registers(control_.thread(), set);
+    }
+    auto set = control_.view().extended();
+    if (!set) return false;
+    switch (part.file) {
+      case RegisterFile::vector:
+        std::memcpy(set->vectors[part.index].data() + part.offset / 8, bytes.data(),
+                    std::min<std::size_t>(bytes.size(), part.width / 8U));
+        break;
+      case RegisterFile::mask:
+        std::memcpy(&set->masks[part.index], bytes.data(), std::min<std::size_t>(8, bytes.size()));
+        break;
+      case RegisterFile::mxcsr: std::memcpy(&set->mxcsr, bytes.data(), std::min<std::size_t>(4, bytes.size())); break;
+      case RegisterFile::x87:
+        std::memcpy(set->x87[part.index & 7].data(), bytes.data(), std::min<std::size_t>(10, bytes.size()));
+        set->x87_used |= static_cast<std::uint8_t>(1U << part.index);
+        break;
+      case RegisterFile::mmx:
+        std::memcpy(set->x87[(part.index - (set->x87_status >> 11 & 7U)) & 7].data(), bytes.data(),
+                    std::min<std::size_t>(8, bytes.size()));
+        break;
+      default: return false;
+    }
+    return process.set_extended(control_.thread(), *set);
+  }
+  bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) override {
+    return control_.process().memory().write(address, bytes);
+  }
+
+ private:
+  session::Control& control_;
+};
+
+/// The "=" of an assignment: not one of == <= >= !=, and outside of brackets.
+std::size_t assignment_at(std::string_view text) {
+  for (std::size_t i = 1; i + 1 < text.size(); ++i) {
+    if (text[i] != '=' || text[i + 1] == '=' || std::string_view("=<>!").find(text[i - 1]) != std::string_view::npos)
+      continue;
+    return i;
+  }
+  return std::string_view::npos;
+}
+
+}  // namespace
+
+Answer Talk::set(Arguments rest) {
+  const std::size_t equals = assignment_at(rest);
+  if (equals == std::string_view::npos) return fail("set: is written as set EXPR = EXPR");
+  session::Scope here = scope();
+  const std::string_view left = trimmed(rest.substr(0, equals)), right = trimmed(rest.substr(equals + 1));
+  const auto to_expression = parse(left, here);
+  if (!to_expression) return fail(to_expression.error().message);
+  const auto value_expression = parse(right, here);
+  if (!value_expression) return fail(value_expression.error().message);
+  Result<inspect::Datum> value = value_expression->evaluate(here);
+  if (!value) return fail(value.error().message);
+  LiveEdit edit(*control_);
+  unsigned flag_bits = 0;
+  if (state::is_flags_register(left, flag_bits) || state::flag_bit(left)) {
+    const Result<std::uint64_t> number = inspect::number_of(*value, here);
+    if (!number) return fail(number.error().message);
+    state::RegisterSet set = control_->view().registers();
+    const auto bit = state::flag_bit(left);
+    set[Reg::rflags] = bit ? (set[Reg::rflags] & ~(1ULL << *bit)) | (*number & 1) << *bit : *number;
+    if (!control_->process().set_registers(control_->thread(), set)) return fail("the flags could not be set");
+  } else {
+    Result<inspect::Datum> to = to_expression->evaluate(here);
+    if (!to) return fail(to.error().message);
+    if (to->place == inspect::Datum::Place::reg && frame_ != 0)
+      return fail("registers are set in frame 0; a caller's are what it will find again");
+    if (auto error = inspect::assign(*to, *value, here, edit)) return fail(std::string(left) + ": " + error->message);
+  }
+  frames_known_ = false;
+  update_followed();
+  return show(left);
+}
+
+Answer Talk::send(Arguments rest) {
+  if (output_ == nullptr || !output_->sends())
+    return fail("send: the program reads from elsewhere (--input, or it was attached to)");
+  const bool sent = output_->send(rest.empty() ? std::string("\x04") : std::string(rest) + "\n");
+  return sent ? Answer{} : fail("send: it could not be written");
+}
+
+Answer Talk::save(Arguments rest) {
+  if (rest.empty()) return fail("save: a folder is needed");
+  std::error_code problem;
+  const std::filesystem::path folder{std::string(rest)};
+  std::filesystem::create_directories(folder, problem);
+  if (std::filesystem::exists(folder / "console.txt", problem))
+    return fail(fmt::format("{}: holds another conversation already; name another folder", rest));
+  std::ofstream file(folder / "console.txt");
+  for (const std::string& line : transcript_) {
+    // Without the colours of a terminal.
+    bool escape = false;
+    for (const char c : line) {
+      if (c == '\x1b') escape = true;
+      if (!escape) file << c;
+      if (escape && c == 'm') escape = false;
+    }
+    file << '\n';
+  }
+  file.close();
+  if (!file) return fail(fmt::format("{}: could not be written", rest));
+  Answer answer;
+  answer.lines.push_back(fmt::format("written to {}", (folder / "console.txt").string()));
+  return answer;
+}
+
+Answer Talk::restart() {
+  if (options_.attach != 0) return fail("restart: the program was attached to; it cannot be started anew");
+  std::vector<session::HaltRule> rules;
+  if (control_ != nullptr) {
+    for (const session::HaltInfo& one : control_->halts()) rules.push_back(one.rule);
+  }
+  control_ = nullptr;
+  own_.reset();
+  (void)output_lines();
+  Result<std::unique_ptr<session::Control>> started = session::Control::start(options_);
+  if (!started) return fail(started.error().message);
+  own_ = std::move(*started);
+  control_ = own_.get();
+  frames_known_ = false;
+  frame_ = 0;
+  stopped_ = {};
+  stopped_.at_start = true;
+  Answer answer;
+  std::vector<session::HaltRule> later;
+  for (const session::HaltRule& rule : rules) {
+    if (const Result<unsigned> number = control_->add(rule); !number) later.push_back(rule);
+  }
+  (void)run_to_main();
+  for (const session::HaltRule& rule : later) {
+    if (const Result<unsigned> number = control_->add(rule); !number)
+      answer.lines.push_back(
+          report::look(style_, Role::attention,
+                       "note: `" + printable(rule.text()) + "` was left out: " + printable(number.error().message)));
+  }
+  Answer card = stopped_answer(stopped_);
+  answer.lines.insert(answer.lines.end(), card.lines.begin(), card.lines.end());
+  answer.moved = true;
+  return answer;
+}
+
+Answer Talk::help(Arguments rest) {
+  Answer answer;
+  for (const TalkWord& one : kWords) {
+    const std::string usage = fmt::format("{} {}", one.name, one.arguments);
+    if (rest.empty()) {
+      answer.lines.push_back(fmt::format("  {:<40} {}", usage, one.what));
+    } else if (one.name == rest || one.name.substr(0, one.name.find(' ')) == rest) {
+      answer.lines.push_back(fmt::format("  {:<40} {}", usage, one.what));
+      answer.lines.push_back(fmt::format("      for example: {}", one.example));
+      if (one.name == "halt") {
+        answer.lines.push_back(
+            "      events: on write EXPR, on access EXPR, on change EXPR, on return FUNCTION, on syscall NAME,");
+        answer.lines.push_back("              on signal NAME, on throw, on load NAME");
+        answer.lines.push_back("      behind it any of: from hit N, every N, when EXPR, for thread N, once");
+      }
+    }
+  }
+  if (rest.empty()) answer.lines.push_back("An empty line repeats a motion. `help WORD` gives an example.");
+  if (answer.lines.empty()) return fail(fmt::format("{}: no such word", rest));
+  return answer;
+}
+
+std::vector<std::string> Talk::completions(const std::string& start, bool first_word) {
+  std::set<std::string> found;
+  const auto add = [&](std::string_view name) {
+    if (name.starts_with(start)) found.insert(std::string(name));
+  };
+  for (const TalkWord& one : kWords) {
+    if (first_word) add(one.name);
+  }
+  if (!first_word && control_ != nullptr) {
+    for (const char* word :
+         {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once", "frame", "thread"})
+      add(word);
+    const program::Program& program = *control_->modules().main().program;
+    for (const program::Function& function : program.functions()) {
+      if (function.origin == program::Function::Origin::symbol)
+        add(function.name.str().substr(0, function.name.str().find('(')));
+    }
+    if (has_program()) {
+      session::Scope here = scope();
+      for (const session::Scope::Listed& listed : here.locals()) add(listed.name);
+    }
+  }
+  return {found.begin(), found.end()};
+}
+
+}  // namespace deeptrace::cli

@@ -1,0 +1,151 @@
+#include "session/looking.h"
+
+#include <algorithm>
+#include <cstring>
+#include <map>
+
+#include "abi/dwarf_registers.h"
+#include "isa/text.h"
+
+namespace deeptrace::session {
+namespace {
+
+using state::Reg;
+
+std::uint64_t word_size(const state::StateView& view) { return view.mode() == isa::Mode::bits64 ? 8 : 4; }
+
+}  // namespace
+
+std::string meaning_of(Control& control, std::uint64_t value) {
+  if (value < 0x1000) return {};
+  const Module* module = control.modules().at(value);
+  if (module == nullptr) return {};
+  if (control.modules().function_at(value) != nullptr) return control.modules().place_name(value);
+  return control.modules().reference(value).name;
+}
+
+std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Frame>& frames) {
+  std::vector<FrameRow> result;
+  for (const inspect::Frame& frame : frames) {
+    FrameRow row;
+    row.address = frame.address();
+    row.place = control.modules().place_name(frame.address());
+    row.cfa = frame.cfa;
+    row.how = frame.how;
+    row.signal = frame.signal;
+    const auto [file, line] = control.modules().line_of(frame.inside());
+    row.file = file;
+    row.line = line;
+    Scope scope(control.modules(), control.view(), frame);
+    // An inlined call stands where its innermost instruction does; its caller where the call is written.
+    if (const Module* module = control.modules().at(frame.inside())) {
+      ModuleDebug& debug = Modules::debug(*module);
+      auto calls = debug.scopes.inlined_at(frame.inside() - module->bias);
+      const auto* function = debug.scopes.function_at(frame.inside() - module->bias);
+      std::ranges::reverse(calls);
+      for (const debuginfo::InlinedCall* call : calls) {
+        FrameRow inlined = row;
+        inlined.number = result.size();
+        inlined.inlined = call->name;
+        result.push_back(inlined);
+        row.line = call->call_line;
+        if (function != nullptr && function->unit->line_table && call->call_file) {
+          if (const auto index = module->program->lines().file_of(*function->unit->line_table, *call->call_file))
+            row.file = module->program->lines().files()[*index];
+        }
+      }
+    }
+    row.number = result.size();
+    for (Scope::Listed& listed : scope.locals()) {
+      if (!listed.parameter || !listed.inlined.empty()) continue;
+      inspect::Value value;
+      if (listed.datum) {
+        value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
+      } else {
+        value.text = listed.datum.error().message;
+      }
+      row.parameters.emplace_back(listed.name, std::move(value));
+    }
+    result.push_back(std::move(row));
+  }
+  return result;
+}
+
+std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Frame>& frames, std::size_t most) {
+  std::vector<StackRow> result;
+  const state::StateView& view = control.view();
+  const std::uint64_t word = word_size(view);
+  const std::uint64_t top = view.registers()[Reg::rsp];
+  std::map<std::uint64_t, std::string> meanings;
+  std::uint64_t end = top + word * most;
+  for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
+    const std::uint64_t cfa = frames[i].cfa != 0 ? frames[i].cfa : frames[i + 1].registers[Reg::rsp];
+    meanings[cfa - word] = "return address: " + control.modules().place_name(frames[i + 1].address());
+  }
+  for (const inspect::Frame& frame : frames) {
+    if (frame.cfa == 0) continue;
+    if (const auto placed = control.modules().frame_rule(frame.inside())) {
+      for (unsigned number = 0; number < debuginfo::FrameRule::kRegisters; ++number) {
+        const debuginfo::RegisterRule& rule = placed->rule.registers[number];
+        const auto reg = abi::dwarf_integer_register(number, view.mode());
+        if (rule.kind != debuginfo::RegisterRule::Kind::at_offset || !reg || *reg == Reg::rip) continue;
+        std::string name(state::name_of(*reg));
+        if (word == 4) name.front() = 'e';
+        meanings.emplace(frame.cfa + static_cast<std::uint64_t>(rule.offset), "the caller's " + name);
+      }
+    }
+  }
+  for (const inspect::Frame& frame : frames) {
+    Scope scope(control.modules(), view, frame);
+    for (const Scope::Listed& listed : scope.locals()) {
+      if (!listed.datum || listed.datum->place != inspect::Datum::Place::memory) continue;
+      const std::uint64_t size = std::max<std::uint64_t>(1, inspect::size_of(*listed.datum, scope));
+      const std::uint64_t address = listed.datum->address;
+      for (std::uint64_t at = address / word * word; at < address + size && at < end; at += word) {
+        std::string& meaning = meanings[at];
+        if (!meaning.empty()) meaning += ", ";
+        meaning += listed.name;
+        if (at > address) {
+          meaning += "+" + std::to_string(at - address);
+        } else if (size < word) {
+          meaning += " (" + std::to_string(size) + " bytes" +
+                     (address != at ? " at +" + std::to_string(address - at) : std::string()) + ")";
+        }
+      }
+    }
+  }
+  for (std::size_t i = 0; i < most; ++i) {
+    StackRow row;
+    row.address = top + i * word;
+    row.top = i == 0;
+    std::uint8_t bytes[8] = {};
+    row.known = view.read_memory(row.address, {bytes, word}) == word;
+    if (!row.known) break;
+    std::memcpy(&row.value, bytes, 8);
+    const auto meaning = meanings.find(row.address);
+    row.meaning = meaning != meanings.end() ? meaning->second : meaning_of(control, row.value);
+    result.push_back(std::move(row));
+  }
+  return result;
+}
+
+std::vector<RegisterRow> register_rows(Control& control, const state::StateView& view,
+                                       const state::RegisterSet& before) {
+  std::vector<RegisterRow> result;
+  const bool wide = view.mode() == isa::Mode::bits64;
+  for (std::size_t i = 0; i < state::kRegCount; ++i) {
+    const auto reg = static_cast<Reg>(i);
+    if (reg > Reg::rip || (!wide && reg >= Reg::r8 && reg <= Reg::r15)) continue;
+    RegisterRow row;
+    row.name = state::name_of(reg);
+    if (!wide) row.name.front() = 'e';
+    row.value = view.registers()[reg];
+    row.known = (view.known_registers() >> i & 1) != 0;
+    if (before[reg] != row.value) row.before = before[reg];
+    if (row.known) row.meaning = meaning_of(control, row.value);
+    result.push_back(std::move(row));
+  }
+  return result;
+}
+
+}  // namespace deeptrace::session

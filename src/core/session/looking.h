@@ -1,0 +1,52 @@
+// What can be looked at while a program stands still: frames, the stack's words, registers, memory.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "session/control.h"
+
+namespace deeptrace::session {
+
+struct FrameRow {
+  std::size_t number = 0;     ///< from 0, the innermost
+  std::uint64_t address = 0;  ///< where it stands; of a caller the return address
+  std::string place;
+  std::string file;
+  std::uint32_t line = 0;
+  std::string inlined;  ///< it is an inlined call of this function, in the frame of the row after it
+  std::uint64_t cfa = 0;
+  inspect::Frame::How how = inspect::Frame::How::innermost;
+  bool signal = false;
+  std::vector<std::pair<std::string, inspect::Value>> parameters;
+};
+std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Frame>& frames);
+
+/// One word of the stack.
+struct StackRow {
+  std::uint64_t address = 0, value = 0;
+  bool known = true;    ///< false: it cannot be read
+  bool top = false;     ///< the stack pointer points here
+  std::string meaning;  ///< "return address → main+0x9c", "sum", "points to …"; empty when nothing is known
+};
+/// From the stack pointer of the innermost frame up, to the end of `frames` or `most` words.
+std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Frame>& frames, std::size_t most);
+
+struct RegisterRow {
+  std::string name;
+  std::uint64_t value = 0;
+  std::optional<std::uint64_t> before;  ///< when it was other before
+  std::string meaning;                  ///< what it points to
+  bool known = true;
+};
+/// The general registers and the instruction pointer of a state.
+std::vector<RegisterRow> register_rows(Control& control, const state::StateView& view,
+                                       const state::RegisterSet& before);
+
+/// What a word may be, in words: a place in code, a variable, a text, a place on the stack.
+std::string meaning_of(Control& control, std::uint64_t value);
+
+}  // namespace deeptrace::session

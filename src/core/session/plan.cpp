@@ -1,0 +1,302 @@
+#include "session/plan.h"
+
+#include <algorithm>
+#include <cctype>
+
+#include "process/attention.h"
+#include "session/places.h"
+
+namespace deeptrace::session {
+namespace {
+
+/// Goes over text outside of quotes and brackets.
+template <class Visit>
+void outside(std::string_view text, Visit visit) {
+  int open = 0;
+  char quote = 0;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const char c = text[i];
+    if (quote != 0) {
+      if (c == '\\') ++i;
+      if (c == quote) quote = 0;
+      continue;
+    }
+    if (c == '"' || c == '\'') {
+      quote = c;
+      continue;
+    }
+    if (c == '(' || c == '[') ++open;
+    if (c == ')' || c == ']') --open;
+    if (open <= 0 && visit(i, c)) return;
+  }
+}
+
+struct Part {
+  std::string_view text;
+  std::size_t at = 0;
+};
+
+std::vector<Part> split(std::string_view text, std::size_t start, char separator) {
+  std::vector<Part> result;
+  std::size_t from = 0;
+  const auto close = [&](std::size_t to) {
+    std::size_t first = from, last = to;
+    while (first < last && std::isspace(static_cast<unsigned char>(text[first])) != 0) ++first;
+    while (last > first && std::isspace(static_cast<unsigned char>(text[last - 1])) != 0) --last;
+    result.push_back({text.substr(first, last - first), start + first});
+    from = to + 1;
+  };
+  outside(text, [&](std::size_t i, char c) {
+    if (c == separator) close(i);
+    return false;
+  });
+  close(text.size());
+  return result;
+}
+
+class PlanReader {
+ public:
+  PlanReader(std::string path, std::string_view text) : text_(text) { plan_.path = std::move(path); }
+
+  Result<Plan> read() {
+    std::size_t at = 0;
+    while (at <= text_.size()) {
+      const std::size_t end = std::min(text_.find('\n', at), text_.size());
+      ++line_;
+      if (auto error = rule(text_.substr(at, end - at))) return *error;
+      at = end + 1;
+    }
+    if (plan_.rules.empty()) return Error{Fault::usage, plan_.path + ": the plan has no rules"};
+    return std::move(plan_);
+  }
+
+ private:
+  Error wrong(std::size_t column, const std::string& expected) const {
+    return {Fault::usage,
+            plan_.path + ":" + std::to_string(line_) + ":" + std::to_string(column + 1) + ": expected " + expected};
+  }
+
+  std::optional<Error> rule(std::string_view line) {
+    // A comment ends the line, unless it stands in quotes.
+    std::size_t comment = line.size();
+    outside(line, [&](std::size_t i, char c) {
+      if (c != '#') return false;
+      comment = i;
+      return true;
+    });
+    line = line.substr(0, comment);
+    const std::size_t first = line.find_first_not_of(" \t\r");
+    if (first == std::string_view::npos) return std::nullopt;
+    // The colon that ends the stop point has a blank behind it, which those of locations and names do not.
+    std::size_t colon = std::string_view::npos;
+    outside(line, [&](std::size_t i, char c) {
+      const bool blank = i + 1 >= line.size() || std::isspace(static_cast<unsigned char>(line[i + 1])) != 0;
+      const bool close = i > 0 && std::isspace(static_cast<unsigned char>(line[i - 1])) == 0;
+      if (c != ':' || !blank || !close) return false;
+      colon = i;
+      return true;
+    });
+    if (colon == std::string_view::npos) return wrong(line.size(), "': ' and actions behind the stop point");
+    PlanRule result;
+    result.line = line_;
+    std::size_t place = 0;
+    Result<HaltRule> halt = parse_halt_rule(line.substr(first, colon - first), &place);
+    if (!halt) {
+      const std::string& message = halt.error().message;
+      return wrong(first + place, message.substr(message.rfind("expected ") + 9));
+    }
+    result.halt = std::move(*halt);
+    if (!result.halt.condition.empty()) {
+      const std::size_t at = line.find(result.halt.condition);
+      if (auto error = expression(result.halt.condition, at)) return error;
+    }
+    for (const Part& part : split(line.substr(colon + 1), colon + 1, ';')) {
+      if (part.text.empty()) continue;
+      if (auto error = action(part, result)) return error;
+    }
+    if (result.actions.empty()) return wrong(line.size(), "keep, show or expect");
+    plan_.rules.push_back(std::move(result));
+    return std::nullopt;
+  }
+
+  std::optional<Error> expression(std::string_view text, std::size_t column) const {
+    std::size_t place = 0;
+    const auto any_type = [](std::string_view) { return false; };
+    const Result<inspect::Expression> parsed = inspect::Expression::parse(text, any_type, &place);
+    if (parsed) return std::nullopt;
+    const std::string& message = parsed.error().message;
+    return wrong(column + place, message.substr(message.rfind("expected ") + 9));
+  }
+
+  std::optional<Error> action(const Part& part, PlanRule& rule) const {
+    const std::size_t blank = std::min(part.text.find(' '), part.text.size());
+    const std::string_view word = part.text.substr(0, blank);
+    const std::size_t rest_at = part.at + std::min(blank + 1, part.text.size());
+    const std::string_view rest = blank < part.text.size() ? part.text.substr(blank + 1) : std::string_view{};
+    if (word != "keep" && word != "show" && word != "expect") return wrong(part.at, "keep, show or expect");
+    if (rest.find_first_not_of(' ') == std::string_view::npos)
+      return wrong(rest_at, "an expression behind " + std::string(word));
+    using Kind = PlanAction::Kind;
+    if (word == "show") {
+      rule.actions.push_back({Kind::show, std::string(rest)});
+      return std::nullopt;
+    }
+    if (word == "expect") {
+      rule.actions.push_back({Kind::expect, std::string(rest)});
+      return expression(rest, rest_at);
+    }
+    for (const Part& one : split(rest, rest_at, ',')) {
+      if (one.text.empty()) return wrong(one.at, "an expression");
+      if (auto error = expression(one.text, one.at)) return error;
+      rule.actions.push_back({Kind::keep, std::string(one.text)});
+    }
+    return std::nullopt;
+  }
+
+  std::string_view text_;
+  Plan plan_;
+  std::size_t line_ = 0;
+};
+
+Error at_line(const Plan& plan, const PlanRule& rule, const Error& error) {
+  return {error.fault, plan.path + ":" + std::to_string(rule.line) + ": " + error.message};
+}
+
+class Run {
+ public:
+  Run(const Plan& plan, PlanSink& sink) : plan_(plan), sink_(sink) {}
+
+  Result<PlanSummary> run(ControlOptions options) {
+    Result<std::unique_ptr<Control>> started = Control::start(options);
+    if (!started) return started.error();
+    control_ = std::move(*started);
+    for (const PlanRule& rule : plan_.rules) {
+      const Result<unsigned> number = control_->add(rule.halt);
+      if (!number) return at_line(plan_, rule, number.error());
+      numbers_.push_back(*number);
+      reached_.push_back(false);
+    }
+    sink_.begin(plan_, {control_->path(), options.attach != 0, options.launch.randomise, control_->halts(), {}});
+    follow();
+    for (std::size_t i = 0; i < plan_.rules.size(); ++i) {
+      for (const PlanAction& action : plan_.rules[i].actions) {
+        if (!reached_[i] && action.kind == PlanAction::Kind::expect)
+          summary_.never.push_back({plan_.rules[i].line, action.text});
+      }
+    }
+    sink_.end(summary_);
+    return summary_;
+  }
+
+ private:
+  void follow() {
+    for (;;) {
+      const Result<Stopped> stopped = control_->go({});
+      if (!stopped) return;
+      summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
+      if (stopped->program_is_gone()) {
+        summary_.end = {stopped->why == Stopped::Why::exited ? RunEnd::How::exited : RunEnd::How::killed,
+                        stopped->number};
+        return;
+      }
+      if (stopped->why == Stopped::Why::attention) {
+        summary_.end = {control_->process().attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
+        return;
+      }
+      for (const HaltHit& hit : stopped->hits) row(*stopped, hit);
+    }
+  }
+
+  void row(const Stopped& stopped, const HaltHit& hit) {
+    const auto found = std::ranges::find(numbers_, hit.halt);
+    if (found == numbers_.end()) return;
+    const auto index = static_cast<std::size_t>(found - numbers_.begin());
+    const PlanRule& rule = plan_.rules[index];
+    reached_[index] = true;
+    PlanRow row;
+    row.rule = &rule;
+    row.hit.halt = hit.halt;
+    row.hit.hit = hit.hit;
+    row.hit.thread = control_->number_of(stopped.thread);
+    row.hit.address = hit.writer != 0 ? hit.writer : control_->view().registers()[state::Reg::rip];
+    const std::string place = control_->modules().place_name(row.hit.address);
+    const auto [file, line] = control_->modules().line_of(row.hit.address);
+    row.hit.function = place;
+    row.hit.file = file;
+    row.hit.line = line;
+    row.hit.by = hit.by;
+    if (!hit.before.empty()) row.hit.before = control_->watched_value(hit.halt, hit.before);
+    if (!hit.after.empty()) row.hit.after = control_->watched_value(hit.halt, hit.after);
+    Scope scope(control_->modules(), control_->view());
+    if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
+    const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
+    for (const PlanAction& action : rule.actions) {
+      if (action.kind == PlanAction::Kind::show) {
+        row.shows.push_back(action.text);
+        continue;
+      }
+      const Result<inspect::Expression> expression = inspect::Expression::parse(action.text, is_type);
+      if (action.kind == PlanAction::Kind::keep) {
+        inspect::Value value;
+        Result<inspect::Datum> datum =
+            expression ? expression->evaluate(scope, false) : Result<inspect::Datum>(expression.error());
+        if (datum) {
+          value = inspect::value_of(*datum, scope);
+        } else {
+          value.text = datum.error().message;
+        }
+        row.kept_names.push_back(action.text);
+        row.hit.kept.push_back(std::move(value));
+        continue;
+      }
+      Expected expected;
+      expected.text = action.text;
+      const Result<bool> holds = expression ? expression->holds(scope) : Result<bool>(expression.error());
+      expected.holds = holds && *holds;
+      if (!holds) expected.unknown = holds.error().message;
+      if (expression) {
+        if (auto sides = expression->sides(scope)) {
+          expected.left = std::move(sides->first);
+          expected.right = std::move(sides->second);
+        }
+      }
+      ++(expected.holds ? summary_.held : summary_.failed);
+      row.expected.push_back(std::move(expected));
+    }
+    ++summary_.rows;
+    sink_.row(row, *control_, stopped);
+  }
+
+  const Plan& plan_;
+  PlanSink& sink_;
+  std::unique_ptr<Control> control_;
+  std::vector<unsigned> numbers_;
+  std::vector<bool> reached_;
+  PlanSummary summary_;
+};
+
+}  // namespace
+
+Result<Plan> parse_plan(std::string path, std::string_view text) { return PlanReader(std::move(path), text).read(); }
+
+std::optional<Error> check_plan(const Plan& plan, const std::string& path, const program::OpenOptions& options) {
+  Result<program::Program> program = program::Program::open(path, options);
+  if (!program) return program.error();
+  Module module;
+  module.path = path;
+  module.program = std::make_unique<program::Program>(std::move(*program));
+  for (const PlanRule& rule : plan.rules) {
+    using Kind = HaltRule::Kind;
+    if (rule.halt.kind != Kind::at && rule.halt.kind != Kind::returns) continue;
+    if (rule.halt.what.find(".so") != std::string::npos) continue;  // another module's
+    const Result<std::vector<std::uint64_t>> found = stop_places(module, rule.halt.what);
+    if (!found) return at_line(plan, rule, found.error());
+  }
+  return std::nullopt;
+}
+
+Result<PlanSummary> run_plan(const Plan& plan, ControlOptions options, PlanSink& sink) {
+  return Run(plan, sink).run(std::move(options));
+}
+
+}  // namespace deeptrace::session

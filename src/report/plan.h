@@ -1,0 +1,24 @@
+// Renderers of `plan`.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "report/output.h"
+#include "report/steps.h"
+#include "session/plan.h"
+
+namespace deeptrace::report {
+
+/// Lines for the words of a `show` action, at a stop.
+using ShowWords =
+    std::function<std::vector<std::string>(session::Control&, const session::Stopped&, const std::string&)>;
+
+std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show);
+/// docs/formats/plan.md.
+std::unique_ptr<session::PlanSink> plan_json(Output& out);
+std::unique_ptr<session::PlanSink> plan_tee(std::vector<std::unique_ptr<session::PlanSink>> sinks);
+
+}  // namespace deeptrace::report
