@@ -106,6 +106,7 @@ std::vector<Assembled> assemble_with_listing(const fs::path& assembly, const fs:
   std::string section = ".text";
   std::map<std::string, std::pair<unsigned, unsigned>> loc;  // .loc counts for the section that it stands in
   std::map<std::string, std::pair<std::string, std::uint64_t>> function;
+  std::set<std::string> new_loc;
   bool open = false;
   bool label_waits = false;
   std::string label;
@@ -121,6 +122,7 @@ std::vector<Assembled> assemble_with_listing(const fs::path& assembly, const fs:
     if (match[4].matched) {
       open = false;
       if (std::regex_match(text, part, kSection)) section = part[2].matched ? part[2].str() : "." + part[1].str();
+      if (std::regex_match(text, part, kLoc)) new_loc.insert(section);
       if (std::regex_match(text, part, kLoc))
         loc[section] = {static_cast<unsigned>(std::stoul(part[1])), static_cast<unsigned>(std::stoul(part[2]))};
       if (std::regex_match(text, part, kFunction)) functions.insert(part[1]);
@@ -146,6 +148,7 @@ std::vector<Assembled> assemble_with_listing(const fs::path& assembly, const fs:
     row.function = function[section].first;
     row.function_offset = offset - function[section].second;
     row.line = loc[section].second;
+    row.starts = new_loc.erase(section) != 0;
     result.push_back(row);
   }
   return result;

@@ -52,6 +52,7 @@ struct Assembled {
   std::uint64_t function_offset = 0;
   std::string file;
   unsigned line = 0;
+  bool starts = false;  ///< a .loc stands directly before it
 };
 
 /// Assembles a compiler's output and reads the assembler's listing. Data and padding are left out.

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <set>
 
 #include "report/card.h"
 #include "report/csv.h"
@@ -86,10 +87,14 @@ class Text : public session::HitsSink {
       cells.push_back(row.after ? value_words(style_, *row.after) : "");
     }
     for (const Value& value : row.kept)
-      cells.push_back(value.kind == Value::Kind::unknown ? "unknown: " + printable(value.text)
-                                                         : value_words(style_, value));
+      cells.push_back(value.kind == Value::Kind::unknown ? "unknown" : value_words(style_, value));
     Pending pending;
     if (row.notes != nullptr) pending.notes = *row.notes;
+    for (std::size_t i = 0; i < row.kept.size(); ++i) {
+      const Value& value = row.kept[i];
+      if (value.kind == Value::Kind::unknown && reasons_.insert(value.text).second)
+        pending.notes.push_back("unknown: " + value.text);
+    }
     if (take_output_) pending.output = take_output_();
     pending.cells = std::move(cells);
     rows_.push_back(std::move(pending));
@@ -144,7 +149,9 @@ class Text : public session::HitsSink {
   void flush_rows() {
     if (rows_.empty()) return;
     for (const Pending& row : rows_) {
-      for (std::size_t i = 0; i < row.cells.size(); ++i) widths_[i] = std::max(widths_[i], columns(row.cells[i]) + 2);
+      constexpr std::size_t kWidest = 60;  // longer ones push what follows on
+      for (std::size_t i = 0; i < row.cells.size(); ++i)
+        widths_[i] = std::max(widths_[i], std::min(kWidest, columns(row.cells[i])) + 2);
     }
     if (!heading_done_) {
       line("");
@@ -184,6 +191,7 @@ class Text : public session::HitsSink {
   bool several_ = false, data_ = false, threads_ = false, heading_done_ = false;
   std::vector<std::string> headings_, last_;
   std::vector<std::size_t> widths_;
+  std::set<std::string> reasons_;  ///< why values were unknown, each told once
   std::vector<Pending> rows_;
 };
 

@@ -761,15 +761,32 @@ bool Process::watch(unsigned slot, std::optional<DebugSlot> what) {
 }
 
 /// Which debug registers brought a trap about, by the status register, which is cleared.
-unsigned Process::triggered(Thread& thread) {
+unsigned Process::triggered(const Thread& thread, bool forget) {
   constexpr std::size_t kStatus = offsetof(user, u_debugreg) + 8UL * 6;
   const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kStatus, nullptr));
-  ::ptrace(PTRACE_POKEUSER, thread.id, kStatus, 0UL);
+  if (forget) ::ptrace(PTRACE_POKEUSER, thread.id, kStatus, 0UL);
   unsigned slots = 0;
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if ((status >> i & 1) != 0 && slots_[i]) slots |= 1U << i;
   }
   return slots;
+}
+
+unsigned Process::untold_slots(pid_t but) {
+  hold_all();
+  unsigned slots = 0;
+  for (const auto& thread : threads_) {
+    if (thread->id == but || thread->running || thread->shares_memory) continue;
+    // The stop that holds a thread can come before the trap that its access brought about.
+    slots |= triggered(*thread, false);
+    if (thread->kept) slots |= thread->kept->slots;
+  }
+  return slots;
+}
+
+unsigned Process::kernel_slots(pid_t id) {
+  const Thread* thread = find(id);
+  return thread != nullptr ? triggered(*thread) : 0;
 }
 
 }  // namespace deeptrace::process

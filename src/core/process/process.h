@@ -115,6 +115,11 @@ class Process {
   /// Sets a debug register in all threads, those to come included; nothing clears it. False when the kernel refuses.
   bool watch(unsigned slot, std::optional<DebugSlot> what);
   [[nodiscard]] const std::optional<DebugSlot>& watched(unsigned slot) const { return slots_[slot]; }
+  /// From a visitor: the debug registers that saw an access by a thread other than the given one which has not been
+  /// told yet. Holds the other threads for it.
+  unsigned untold_slots(pid_t but);
+  /// The debug registers that saw an access by the kernel on a thread's behalf; forgets them.
+  unsigned kernel_slots(pid_t thread);
 
   /// Lets the program go on by itself, as if it had never been traced.
   void detach();
@@ -162,7 +167,7 @@ class Process {
   Event take_signal(Thread& thread, int signal);
   void adopt(pid_t child);
   void serve_sharing(Thread& thread, int status);
-  unsigned triggered(Thread& thread);
+  unsigned triggered(const Thread& thread, bool forget = true);
   bool returns_to_told(Thread& thread);
 
   void resume(Thread& thread, int request);

@@ -689,11 +689,22 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
   const process::ThreadView& view = process_->view(thread);
   const auto table = view.mode() == isa::Mode::bits64 ? abi::CallTable::x86_64 : abi::CallTable::i386;
   const abi::SystemCall* call = abi::system_call(number, table);
+  const unsigned by_kernel = process_->kernel_slots(thread);
+  std::optional<unsigned> by_others;
   for (const auto& halt : halts_) {
     if (!halt->rule.on_data() || halt->spent) continue;
     std::vector<std::uint8_t> now(halt->size);
     now.resize(process_->memory().read(halt->address, now));
-    if (now == halt->last) continue;
+    const auto in = [&](unsigned slots) {
+      return std::ranges::any_of(halt->slots, [&](unsigned slot) { return (slots >> slot & 1) != 0; });
+    };
+    const bool certain = in(by_kernel) && halt->exact && halt->mask.empty();
+    if (now == halt->last && !(certain && halt->rule.kind != HaltRule::Kind::change)) continue;
+    // Another thread's instruction may have written it a moment ago: its debug register will say so.
+    if (!in(by_kernel) && process_->threads().size() > 1 && !halt->slots.empty()) {
+      if (!by_others) by_others = process_->untold_slots(thread);
+      if (in(*by_others)) continue;
+    }
     if (call != nullptr && call->outputs_known && table == abi::CallTable::x86_64) {
       bool may = false;
       for (unsigned i = 0; i < call->output_count; ++i) {
@@ -708,7 +719,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
     HaltHit details{.by = "system call " + (call != nullptr ? std::string(call->name) : std::to_string(number)),
                     .before = halt->last,
                     .after = now};
-    const bool wanted = !halt->same(now);
+    const bool wanted = certain ? halt->rule.kind != HaltRule::Kind::change || !halt->same(now) : !halt->same(now);
     halt->last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
@@ -1130,16 +1141,30 @@ Stopped Control::line(bool enter_calls) {
     const state::RegisterSet& now = view().registers();
     const bool returned =
         cfa != 0 ? now[Reg::rsp] >= cfa : instruction && isa::flow_of(instruction) == ControlFlow::return_;
-    const auto here = modules_->line_of(now[Reg::rip]);
+    if (returned && !modules_->is_own(now[Reg::rip])) {
+      // Back in a library: on to the next own line, in a function that it calls back or behind the call of it.
+      Goal goal{.thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
+      for (const inspect::Frame& frame : frames_of(*modules_, view(), 256)) {
+        if (!modules_->is_own(frame.address())) continue;
+        goal.sites.push_back(frame.address());
+        break;
+      }
+      ran_through_ = true;
+      (void)run(&goal);
+      if (stopped_.why != Why::arrived || thread_ != thread) return stopped_;
+      if (std::ranges::find(goal.entries, goal.reached) != goal.entries.end()) return stopped_;
+    }
+    const auto here = modules_->line_of(view().registers()[Reg::rip]);
     if (returned) {
       if (here.second == 0) return stopped_;
       left = true;
       cfa = Scope(*modules_, view()).frame().cfa;
-      depth = modules_->inlined_depth(now[Reg::rip]);
+      depth = modules_->inlined_depth(view().registers()[Reg::rip]);
     }
+    const std::uint64_t rip = view().registers()[Reg::rip];
     const bool other = left || here.first != line.first || here.second != line.second;
-    if (here.second != 0 && other && modules_->begins_statement(now[Reg::rip]) &&
-        (enter_calls || modules_->inlined_depth(now[Reg::rip]) <= depth))
+    if (here.second != 0 && other && modules_->begins_statement(rip) &&
+        (enter_calls || modules_->inlined_depth(rip) <= depth))
       return stopped_;
   }
 }

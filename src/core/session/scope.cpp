@@ -645,7 +645,10 @@ inspect::PointerReader Scope::pointers() {
 
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most) {
   const inspect::RuleFinder rules = [&](std::uint64_t address) { return modules.frame_rule(address); };
-  const auto is_code = [&](std::uint64_t address) { return modules.function_at(address) != nullptr; };
+  // The address behind a call that never returns may belong to no function.
+  const auto is_code = [&](std::uint64_t address) {
+    return modules.function_at(address) != nullptr || modules.function_at(address - 1) != nullptr;
+  };
   std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
   // A call of an address that holds no code: the return address is all that it left.
   while (result.size() < most) {
