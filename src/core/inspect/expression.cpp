@@ -134,7 +134,7 @@ class Evaluator {
   Result<Datum> evaluate(const ExpressionNode& node) {
     switch (node.op) {
       case Op::number: {
-        Datum datum = node.real ? floating(*node.real) : integer(node.value, 64, node.literal_signed);
+        Datum datum = node.real ? floating(*node.real) : integer(node.value, node.literal_bits, node.literal_signed);
         datum.literal = true;
         return datum;
       }
@@ -182,10 +182,23 @@ class Evaluator {
       case Op::choose: {
         const Result<bool> condition = truth_of(*node.parts[0]);
         if (!condition) return condition.error();
-        return evaluate(*node.parts[*condition ? 1 : 2]);
+        return chosen(*node.parts[*condition ? 1 : 2], *node.parts[*condition ? 2 : 1]);
       }
       default: return binary(node);
     }
+  }
+
+  /// Of two numbers the chosen one, converted to the type that both have together (C11, 6.5.15).
+  Result<Datum> chosen(const ExpressionNode& node, const ExpressionNode& other) {
+    Result<Datum> datum = evaluate(node), beside = evaluate(other);
+    if (!datum || !beside || datum->text_literal || datum->signless) return datum;
+    const Result<Number> a = number_in(*datum), b = number_in(*beside);
+    if (!a || !b || a->pointer || b->pointer || b->signless) return datum;
+    if (a->floating || b->floating) return floating(static_cast<double>(real_value(*a)));
+    unsigned width = 0;
+    bool is_signed = false;
+    common_type(*a, *b, width, is_signed);
+    return integer(extended(a->bits, width, is_signed), width, is_signed);
   }
 
   Result<bool> truth_of(const ExpressionNode& node) {
@@ -500,7 +513,9 @@ class Evaluator {
     if (datum->bit_size != 0) return problem("a bit field has no address");
     Datum result = integer(datum->address, pointer_size() * 8, false);
     result.label = "address";
-    if (!datum->type) {
+    if (datum->type) {
+      result.type = {datum->type.types, datum->type.types->pointer_to(datum->type.id, pointer_size())};
+    } else {
       result.shape = Shape{Shape::Kind::pointer, pointer_size()};
     }
     return result;
@@ -629,7 +644,7 @@ class Evaluator {
                                                         : number->bits;
     const bool keeps = number->signless || number->literal;
     Datum result = integer(bits, keeps ? number->width : std::max(32U, number->width),
-                           number->is_signed || (number->width < 32 && !keeps) || number->literal);
+                           number->is_signed || (number->width < 32 && !keeps));
     result.signless = number->signless;
     result.literal = number->literal;
     return result;
@@ -742,6 +757,13 @@ class Evaluator {
     return op == Op::divide || op == Op::modulo || (op >= Op::less && op <= Op::greater_equal);
   }
 
+  /// The usual arithmetic conversions (C11, 6.3.1.8), by width.
+  static void common_type(const Number& a, const Number& b, unsigned& width, bool& is_signed) {
+    width = std::max({32U, a.width, b.width});
+    const bool a_signed = a.is_signed || a.width < width, b_signed = b.is_signed || b.width < width;
+    is_signed = a_signed && b_signed;
+  }
+
   Result<Datum> integer_binary(const ExpressionNode& node, const Number& a, const Number& b) {
     const bool shift = node.op == Op::shift_left || node.op == Op::shift_right;
     const bool signless = shift ? a.signless : a.signless || b.signless;
@@ -755,21 +777,13 @@ class Evaluator {
     unsigned width = 0;
     bool is_signed = false;
     if (shift) {
-      width = a.signless || a.literal ? a.width : std::max(32U, a.width);
+      width = a.signless ? a.width : std::max(32U, a.width);
       is_signed = a.is_signed || (!a.signless && a.width < 32);
     } else if (signless) {
       // A literal takes the register's width; anything else is compared at the greater of both.
       width = a.literal ? b.width : b.literal ? a.width : std::max(a.width, b.width);
-    } else if (a.literal != b.literal) {
-      const Number& typed = a.literal ? b : a;
-      const Number& literal = a.literal ? a : b;
-      const bool fits = extended(literal.bits, std::max(32U, typed.width), typed.is_signed) == literal.bits;
-      width = fits ? std::max(32U, typed.width) : 64;
-      is_signed = typed.is_signed || typed.width < 32 || typed.width < width;
     } else {
-      width = std::max({32U, a.width, b.width});
-      const bool a_signed = a.is_signed || a.width < width, b_signed = b.is_signed || b.width < width;
-      is_signed = a_signed && b_signed;
+      common_type(a, b, width, is_signed);
     }
     return computed(node.op, a, b, width, is_signed, signless, a.literal && b.literal);
   }

@@ -60,6 +60,7 @@ struct ExpressionNode {
   Op op = Op::number;
   std::uint64_t value = 0;
   bool literal_signed = true;
+  unsigned literal_bits = 32;  ///< of a number: as wide as C takes it
   std::optional<double> real;
   std::string text;
   std::optional<Shape> shape;

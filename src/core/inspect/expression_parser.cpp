@@ -383,8 +383,20 @@ class Parser {
       stop = std::from_chars(begin, end, value).ptr;
       node->real = value;
     }
-    node->literal_signed = node->value <= 0x7fffffffffffffffU;
-    while (stop != end && (*stop == 'u' || *stop == 'U' || *stop == 'l' || *stop == 'L') && !real) ++stop;
+    bool is_unsigned = false, is_long = false;
+    for (; stop != end && !real; ++stop) {
+      if (*stop == 'u' || *stop == 'U') {
+        is_unsigned = true;
+      } else if (*stop == 'l' || *stop == 'L') {
+        is_long = true;
+      } else {
+        break;
+      }
+    }
+    // The first type that holds it; hexadecimal ones may be unsigned without saying so (C11, 6.4.4.1).
+    const std::uint64_t most = node->value >> 31;
+    node->literal_bits = is_long || most > 1 || (most == 1 && base == 10 && !is_unsigned) ? 64 : 32;
+    node->literal_signed = !is_unsigned && (node->value >> (node->literal_bits - 1)) == 0;
     at_ = static_cast<std::size_t>(stop - text_.data());
     if (continues_name(here())) return fail("the end of the number");
     return node;

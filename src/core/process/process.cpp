@@ -684,8 +684,19 @@ void Process::hold(Thread& thread) {
       thread.kept = event;
     } else if (plain) {
       undo_interruption(thread);
+      if (trap_waits(thread)) resume(thread, PTRACE_CONT);  // comes to rest again at once, with the trap told
     }
   }
+}
+
+/// The stop that holds a thread comes before the trap of a stop byte or debug register that it has just met. The trap
+/// has to be taken now: what it belongs to may be gone when the thread goes on.
+bool Process::trap_waits(Thread& thread) {
+  const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
+  const bool met = memory_.is_planted(fetch(thread)[Reg::rip] - 1) || (armed && triggered(thread, false) != 0);
+  if (!met) return false;
+  constexpr std::uint64_t kTrap = std::uint64_t(1) << (SIGTRAP - 1);
+  return (status_field(std::to_string(thread.id), "SigPnd", 16) & kTrap) != 0;
 }
 
 void Process::hold_all() {

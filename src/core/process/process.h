@@ -177,6 +177,7 @@ class Process {
   void hold_all();
   void hold(Thread& thread);
   void undo_interruption(Thread& thread);
+  bool trap_waits(Thread& thread);
   void hide_trap_flag(Thread& thread, const state::RegisterSet& before, const isa::Instruction& instruction);
   void set_slots(Thread& thread);
   [[nodiscard]] bool worth_telling(const Thread& thread, const Event& event) const;

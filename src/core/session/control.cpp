@@ -1143,7 +1143,8 @@ Stopped Control::line(bool enter_calls) {
         cfa != 0 ? now[Reg::rsp] >= cfa : instruction && isa::flow_of(instruction) == ControlFlow::return_;
     if (returned && !modules_->is_own(now[Reg::rip])) {
       // Back in a library: on to the next own line, in a function that it calls back or behind the call of it.
-      Goal goal{.thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
+      Goal goal{
+          .thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
       for (const inspect::Frame& frame : frames_of(*modules_, view(), 256)) {
         if (!modules_->is_own(frame.address())) continue;
         goal.sites.push_back(frame.address());
@@ -1203,7 +1204,8 @@ Result<Stopped> Control::to(const std::string& where) {
   const auto frames = frames_of(*modules_, view(), 2);
   if (frames.size() == 2) {
     goal.lowest_stack = frames[1].registers[Reg::rsp];
-    goal.sites = {frames[1].address()};
+    goal.sites = reentries();
+    goal.sites.push_back(frames[1].address());
   }
   (void)run(&goal);
   const bool there = std::ranges::find(goal.entries, goal.reached) != goal.entries.end();

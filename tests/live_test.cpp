@@ -1,0 +1,868 @@
+// Live control against what programs say of themselves: their own log of writes, their own values, their own stacks,
+// their plain runs.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <pty.h>
+#include <sys/ptrace.h>
+#include <sys/user.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <cstddef>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <random>
+#include <thread>
+
+#include "binary/elf.h"
+#include "session/control.h"
+#include "session/places.h"
+#include "session/signal_names.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+using session::Control;
+using session::Stopped;
+
+/// Compiles a source; the program's path.
+std::string built(const TempFolder& folder, const std::string& name, const std::string& text,
+                  std::vector<std::string> options = {"gcc", "-g", "-O0", "-w"}) {
+  const std::string file = folder / (name + (options[0] == "g++" ? ".cpp" : ".c"));
+  write_file(file, text);
+  const std::string program = folder / name;
+  options.insert(options.end(), {"-o", program, file, "-lpthread"});
+  const Outcome compiled = run(options);
+  EXPECT_EQ(compiled.status, 0) << compiled.err;
+  return program;
+}
+
+json hits_of(std::vector<std::string> words, int status = 0) {
+  words.insert(words.begin(), {"hits", "--form", "json"});
+  const Outcome outcome = deeptrace(words);
+  EXPECT_EQ(outcome.status, status) << outcome.err;
+  EXPECT_TRUE(json::accept(outcome.out)) << outcome.out.substr(0, 500);
+  return json::parse(outcome.out, nullptr, false);
+}
+
+std::unique_ptr<Control> started(const std::string& program) {
+  session::ControlOptions options;
+  options.launch.program = program;
+  const int nowhere = ::open("/dev/null", O_WRONLY);
+  options.launch.output = nowhere;
+  auto control = Control::start(options);
+  ::close(nowhere);
+  EXPECT_TRUE(control) << control.error().message;
+  return control ? std::move(*control) : nullptr;
+}
+
+bool halt_at(Control& control, const std::string& rule) {
+  const auto parsed = session::parse_halt_rule(rule);
+  EXPECT_TRUE(parsed) << parsed.error().message;
+  const auto number = control.add(*parsed);
+  EXPECT_TRUE(number) << number.error().message;
+  const auto stopped = control.go({});
+  return stopped && stopped->why == Stopped::Why::halt;
+}
+
+// ---- expressions ----------------------------------------------------------------------------------------------------
+
+/// Expressions of C that have a value for every state: no division by zero, no shift beyond the width, no overflow of
+/// signed numbers.
+std::string expression(std::mt19937& random, int depth) {
+  static const std::vector<std::string> kLeaves = {
+      "a",      "b",      "c",       "d",        "e",  "f", "g",      "h",   "v[2]", "v[b & 3]",    "p->x",
+      "(*p).y", "p->low", "p->high", "t.part.z", "*q", "3", "0x7fff", "'k'", "q[1]", "2000000000u", "1L"};
+  const auto pick = [&](std::size_t most) { return random() % most; };
+  if (depth == 0 || pick(6) == 0) return kLeaves[pick(kLeaves.size())];
+  const std::string left = expression(random, depth - 1), right = expression(random, depth - 1);
+  switch (pick(12)) {
+    case 0: return "((" + left + ") & (" + right + "))";
+    case 1: return "((" + left + ") | (" + right + "))";
+    case 2: return "((" + left + ") ^ (" + right + "))";
+    case 3: return "((" + left + ") == (" + right + "))";
+    case 4: return "((" + left + ") < (" + right + "))";
+    case 5: return "((" + left + ") >= (" + right + "))";
+    case 6: return "((unsigned)(" + left + ") + (" + right + " & 0xff))";
+    case 7: return "((" + left + " & 0xfff) - (" + right + " & 0xff))";
+    case 8: return "((" + left + ") / ((" + right + " & 7) + 1))";
+    case 9: return "((" + left + ") >> ((" + right + ") & 7))";
+    case 10: return "(" + left + " ? " + right + " : ~(" + left + "))";
+    default: return "((" + left + ") && !(" + right + "))";
+  }
+}
+
+TEST(Expressions, HaveTheValuesThatTheCompilerGivesThem) {
+  std::mt19937 random(20261126);
+  std::vector<std::string> all;
+  std::string prints;
+  for (int i = 0; i < 400; ++i) {
+    all.push_back(expression(random, 4));
+    prints += "  printf(\"%llu\\n\", (unsigned long long)(" + all.back() + "));\n";
+  }
+  // Pointers, sizes and floating point as well.
+  for (const char* more : {"sizeof(struct whole)", "sizeof(v)", "&v[3] - &v[1]", "(long)(fl * 4)", "(int)db", "fl < db",
+                           "(long)(db + a)", "*(unsigned char *)&e", "((struct whole *)p)->x", "v == &v[0]", "m[1][2]",
+                           "(short)e", "(unsigned char)g", "-c", "+b", "!p", "p != 0"}) {
+    all.emplace_back(more);
+    prints += std::string("  printf(\"%llu\\n\", (unsigned long long)(") + more + "));\n";
+  }
+  const TempFolder folder;
+  const std::string program = built(folder, "values", R"(
+#include <stdio.h>
+struct whole { int x; unsigned char y; unsigned low : 3; int high : 5; struct { long z; } part; };
+void place(void) {}
+int main(void) {
+  signed char a = -7; unsigned char b = 200; short c = -1234; unsigned short d = 54321; int e = -123456789;
+  unsigned f = 3456789012u; long g = -1234567890123L; unsigned long h = 17000000000000000000ul;
+  float fl = 2.75f; double db = -10.5; int v[5] = {5, -4, 3, -2, 1}, m[2][3] = {{1, 2, 3}, {4, 5, 6}};
+  struct whole s = {-5, 9, 6, -3, {77}}, *p = &s, t = {1, 2, 3, 4, {-88}};
+  short w[2] = {-30000, 30000}, *q = w;
+  place();
+)" + prints + "  return 0;\n}\n");
+  std::istringstream printed(run({program}).out);
+  const auto control = started(program);
+  ASSERT_TRUE(control);
+  ASSERT_TRUE(halt_at(*control, "on return place"));
+  session::Scope scope(control->modules(), control->view());
+  for (const std::string& text : all) {
+    std::string line;
+    ASSERT_TRUE(std::getline(printed, line));
+    const auto parsed =
+        inspect::Expression::parse(text, [&](std::string_view name) { return scope.type_named(name).has_value(); });
+    ASSERT_TRUE(parsed) << parsed.error().message;
+    auto datum = parsed->evaluate(scope, false);
+    ASSERT_TRUE(datum) << datum.error().message;
+    const auto value = inspect::number_of(*datum, scope);
+    ASSERT_TRUE(value) << text << ": " << value.error().message;
+    EXPECT_EQ(std::to_string(*value), line) << text;
+  }
+}
+
+TEST(Expressions, AskForTheSignOfRegisters) {
+  const auto control = started(demo("tidelog"));
+  ASSERT_TRUE(control);
+  session::Scope scope(control->modules(), control->view());
+  const auto message = [&](const char* text) {
+    const auto parsed = inspect::Expression::parse(text);
+    if (!parsed) return parsed.error().message;
+    const auto holds = parsed->holds(scope);
+    return holds ? std::string(*holds ? "true" : "false") : holds.error().message;
+  };
+  EXPECT_EQ(message("eax < 0"), "eax < 0: is eax signed or unsigned? write i32(eax) or u32(eax)");
+  EXPECT_EQ(message("i32(eax) < 0"), "false");
+  EXPECT_EQ(message("rsp == rsp && (rsp & 7) == 0"), "true");
+  EXPECT_EQ(message("al == -1 || al != 0xff"), "true");
+  EXPECT_EQ(message("[u64 rsp] == 1"), "true");  // the number of arguments, at the entry
+  EXPECT_EQ(message("1 +"), "1 +: at character 4: expected a name, a number, or what '(', '[' or '\"' begins");
+  EXPECT_EQ(message("[rsp]"),
+            "[rsp]: at character 2: expected a shape such as u32 (one of u8, u16, u32, u64, i8, i16, i32, i64, f32, "
+            "f64, f80, ptr, text, bytes)");
+  EXPECT_NE(message("station_nam == 0").find("near names: station_name"), std::string::npos);
+}
+
+// ---- frames ---------------------------------------------------------------------------------------------------------
+
+TEST(Frames, AreThoseOfTheCLibrary) {
+  const TempFolder folder;
+  const std::string text = R"(
+#include <execinfo.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+__attribute__((noinline)) void told(int how) {
+  void *all[64];
+  int count = backtrace(all, 64);
+  for (int i = 1; i < count; i++) printf("%p ", all[i]);
+  printf("\n");
+  fflush(stdout);
+}
+__attribute__((noinline)) int deep(int n, char *room) {
+  char own[64 + n * 16];
+  own[n] = room[0];
+  if (n == 0) told(own[0]); else deep(n - 1, own);
+  return own[n] + n;
+}
+static int compare(const void *a, const void *b) { deep(2, (char *)a); return *(const int *)a - *(const int *)b; }
+static void handler(int number) { deep(1, (char *)&number); }
+int main(void) {
+  int v[3] = {2, 1, 3};
+  char c = 1;
+  deep(5, &c);
+  qsort(v, 3, sizeof v[0], compare);
+  signal(SIGUSR1, handler);
+  raise(SIGUSR1);
+  return 0;
+}
+)";
+  int which = 0;
+  for (const std::vector<std::string>& options :
+       std::vector<std::vector<std::string>>{{"gcc", "-g", "-O0"},
+                                             {"gcc", "-g", "-O2"},
+                                             {"clang", "-g", "-O1", "-fomit-frame-pointer"},
+                                             {"gcc", "-O2"}}) {
+    SCOPED_TRACE(options.back() + options[0]);
+    std::vector<std::string> all = options;
+    all.insert(all.end(), {"-w", "-no-pie"});
+    const std::string program = built(folder, "stack" + std::to_string(which++), text, all);
+    const auto control = started(program);
+    ASSERT_TRUE(control);
+    std::istringstream printed(run({"/usr/bin/setarch", "-R", program}).out);
+    const auto rule = session::parse_halt_rule("at told+0");
+    ASSERT_TRUE(control->add(*rule));
+    unsigned compared = 0;
+    for (std::string line; std::getline(printed, line); ++compared) {
+      const auto stopped = control->go({});
+      ASSERT_TRUE(stopped && stopped->why == Stopped::Why::halt);
+      std::istringstream numbers(line);
+      std::vector<std::uint64_t> expected, found;
+      for (std::string one; numbers >> one;) expected.push_back(std::stoull(one, nullptr, 16));
+      for (const inspect::Frame& frame : session::frames_of(control->modules(), control->view())) {
+        if (frame.how != inspect::Frame::How::innermost) found.push_back(frame.address());
+      }
+      EXPECT_EQ(found, expected) << line;
+    }
+    EXPECT_GE(compared, 3U);
+  }
+}
+
+TEST(Frames, WithoutUnwindTablesTheCodeTells) {
+  const TempFolder folder;
+  const std::string text = R"(
+volatile int out;
+__attribute__((noinline)) void last(int n) { out = n; }
+__attribute__((noinline)) int inner(int n) { volatile int a[20]; a[n] = n; last(n + 1); return a[n]; }
+__attribute__((noinline)) int outer(int n, int m) { int r = inner(n) + inner(m); return r + n; }
+int main(void) { return outer(1, 2) & 0; }
+)";
+  int which = 0;
+  for (const char* level : {"-O0", "-O1", "-O2"}) {
+    const std::string program = built(folder, "bare" + std::to_string(which++), text,
+                                      {"gcc", "-w", level, "-fno-asynchronous-unwind-tables", "-fno-unwind-tables"});
+    const auto control = started(program);
+    ASSERT_TRUE(control);
+    ASSERT_TRUE(halt_at(*control, "at last+0"));
+    std::vector<std::string> names;
+    for (const inspect::Frame& frame : session::frames_of(control->modules(), control->view())) {
+      const program::Function* function = control->modules().function_at(frame.inside());
+      names.push_back(function != nullptr ? function->name.str() : "?");
+    }
+    names.resize(4);
+    EXPECT_EQ(names, (std::vector<std::string>{"last", "inner", "outer", "main"})) << level;
+  }
+}
+
+// ---- data stops -----------------------------------------------------------------------------------------------------
+
+TEST(DataStops, FindEveryWriteThatTheProgramLogs) {
+  std::mt19937 random(7);
+  for (int round = 0; round < 6; ++round) {
+    // Four fields of widths 1 to 8, packed so that some are not aligned, with neighbours that are written too.
+    const std::vector<std::string> types = {"unsigned char", "unsigned short", "unsigned int", "unsigned long"};
+    std::string fields, writes;
+    std::vector<std::size_t> widths;
+    for (int i = 0; i < 4; ++i) {
+      const std::size_t t = random() % types.size();
+      widths.push_back(std::size_t(1) << t);
+      fields += "unsigned char near" + std::to_string(i) + "; " + types[t] + " f" + std::to_string(i) + "; ";
+    }
+    for (int i = 0; i < 60; ++i) {
+      const unsigned f = random() % 4;
+      if (random() % 3 == 0) {
+        writes += "  s.near" + std::to_string(f) + " = " + std::to_string(random() % 256) + ";\n";
+        continue;
+      }
+      const std::string value = std::to_string(random() % 7);  // the same value again now and then
+      writes +=
+          "  s.f" + std::to_string(f) + " = " + value + "; printf(\"" + std::to_string(f) + " " + value + "\\n\");\n";
+    }
+    const TempFolder folder;
+    const std::string program = built(folder, "writes",
+                                      "#include <stdio.h>\nstruct __attribute__((packed)) { " + fields +
+                                          "} s;\nint main(void) {\n" + writes + "  return 0;\n}\n");
+    std::map<std::string, std::vector<std::string>> logged, seen;
+    std::istringstream log(run({program}).out);
+    for (std::string field, value; log >> field >> value;) logged[field].push_back(value);
+    const unsigned together = 1 + round % 2;  // each may need two registers
+    for (unsigned first = 0; first < 4; first += together) {
+      std::vector<std::string> words;
+      for (unsigned f = first; f < first + together; ++f)
+        words.insert(words.end(), {"--on-write", "s.f" + std::to_string(f)});
+      words.push_back(program);
+      const json told = hits_of(words);
+      std::map<std::string, std::string> fields_of;
+      for (const json& halt : told["halts"]) {
+        fields_of[halt["stop"]] = std::string(halt["rule"]).back();
+        EXPECT_NE(std::string(halt["how"]).find("debug register"), std::string::npos) << halt.dump();
+      }
+      const json& rows = told["hits"];
+      for (const json& hit : rows) {
+        seen[fields_of[hit["stop"]]].push_back(hit["after"]["unsigned"]);
+        EXPECT_NE(std::string(hit["function"]).find("main"), std::string::npos);
+      }
+    }
+    EXPECT_EQ(seen, logged) << "round " << round;
+  }
+}
+
+TEST(DataStops, BeyondTheRegistersGoByStepping) {
+  const TempFolder folder;
+  const std::string program = built(folder, "many", R"(
+#include <stdio.h>
+long table[6];
+int main(void) {
+  for (int i = 0; i < 12; i++) { table[i % 6] = i; printf("%d\n", i); }
+  return 0;
+})");
+  const json told = hits_of({"--on-write", "table", program});
+  EXPECT_NE(std::string(told["halts"][0]["how"]).find("by stepping"), std::string::npos);
+  EXPECT_EQ(told["hits"].size(), 12U);
+}
+
+TEST(DataStops, SayWhatTheKernelWrote) {
+  const TempFolder folder;
+  const std::string program = built(folder, "kernel", R"(
+#include <unistd.h>
+int level;
+int main(void) {
+  int both[2];
+  pipe(both);
+  for (int i = 1; i < 4; i++) { write(both[1], &i, sizeof i); read(both[0], &level, sizeof level); }
+  level = 9;
+  return 0;
+})");
+  const json told = hits_of({"--on-write", "level", program});
+  ASSERT_EQ(told["hits"].size(), 4U);
+  for (int i = 0; i < 3; ++i) {
+    EXPECT_EQ(told["hits"][i]["by"], "system call read");
+    EXPECT_EQ(told["hits"][i]["after"]["unsigned"], std::to_string(i + 1));
+  }
+  EXPECT_FALSE(told["hits"][3].contains("by"));
+}
+
+TEST(DataStops, OfALocalEndWithItsFrame) {
+  const TempFolder folder;
+  const std::string program = built(folder, "local", R"(
+int other(int n) { int mine = n; mine += 2; return mine; }
+int watched(int n) { int mine = n; mine *= 3; return mine; }
+int main(void) { int r = watched(5); r += other(1); r += watched(r); return r & 0; }
+)");
+  const auto control = started(program);
+  ASSERT_TRUE(control);
+  ASSERT_TRUE(halt_at(*control, "at watched once"));
+  const auto number = control->add(*session::parse_halt_rule("on write mine"));
+  ASSERT_TRUE(number) << number.error().message;
+  std::vector<std::string> notes;
+  std::size_t writes = 0;
+  for (;;) {
+    const auto stopped = control->go({});
+    ASSERT_TRUE(stopped);
+    notes.insert(notes.end(), stopped->notes.begin(), stopped->notes.end());
+    if (stopped->program_is_gone()) break;
+    writes += stopped->hits.size();
+  }
+  EXPECT_EQ(writes, 2U);
+  ASSERT_EQ(notes.size(), 1U);
+  EXPECT_EQ(notes[0], "h2 ended with its frame");
+}
+
+TEST(DataStops, OfABitFieldLeaveItsNeighboursOut) {
+  const json told = hits_of({"--on-write", "page.device.status.battery", demo("buoy")});
+  ASSERT_GE(told["hits"].size(), 2U);
+  std::string last = "0";
+  for (const json& hit : told["hits"]) {
+    EXPECT_NE(hit["before"]["unsigned"], hit["after"]["unsigned"]);
+    EXPECT_EQ(hit["before"]["unsigned"], last);
+    last = hit["after"]["unsigned"];
+  }
+}
+
+// ---- threads --------------------------------------------------------------------------------------------------------
+
+constexpr const char* kThreads = R"(
+#include <pthread.h>
+#include <stdio.h>
+enum { THREADS = 5, PASSES = 40 };
+volatile long total;
+pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+__attribute__((noinline)) void pass(int n) {
+  pthread_mutex_lock(&lock);
+  total += n;
+  pthread_mutex_unlock(&lock);
+}
+static void *worker(void *unused) { for (int i = 0; i < PASSES; i++) pass(i); return 0; }
+int main(void) {
+  pthread_t all[THREADS];
+  for (int i = 0; i < THREADS; i++) pthread_create(&all[i], 0, worker, 0);
+  for (int i = 0; i < THREADS; i++) pthread_join(all[i], 0);
+  printf("%ld\n", total);
+  return 0;
+})";
+
+TEST(Threads, EveryPassOfEveryThreadIsAHit) {
+  const TempFolder folder;
+  const std::string program = built(folder, "threads", kThreads);
+  for (int round = 0; round < 3; ++round) {
+    const json told = hits_of({"--at", "pass", "--on-write", "total", "--on-return", "pass", "--keep", "n",
+                               "--program-output", folder / "out", program});
+    EXPECT_EQ(told["counts"]["h1"], 200);
+    EXPECT_EQ(told["counts"]["h2"], 200);
+    EXPECT_EQ(told["counts"]["h3"], 200);
+    std::map<std::uint64_t, unsigned> by_thread;
+    const json& rows = told["hits"];
+    for (const json& hit : rows) by_thread[hit["thread"]]++;
+    EXPECT_EQ(by_thread.size(), 5U);
+    for (const auto& [thread, count] : by_thread) EXPECT_EQ(count, 120U) << thread;
+    EXPECT_EQ(read_file(folder / "out"), "3900\n");
+  }
+}
+
+TEST(Threads, ConditionsAndCountsAreExact) {
+  const TempFolder folder;
+  const std::string program = built(folder, "threads", kThreads);
+  json told = hits_of({"--halt", "at pass from hit 3 every 5 when n % 4 == 1", "--keep", "n", program});
+  // 10 of 40 passes of each of 5 threads; hits 3, 8, 13 … 48 of 50.
+  EXPECT_EQ(told["counts"]["h1"], 50);
+  EXPECT_EQ(told["hits"].size(), 10U);
+  const json& rows = told["hits"];
+  for (const json& hit : rows) EXPECT_EQ(std::stoi(std::string(hit["kept"]["n"]["signed"])) % 4, 1);
+  told = hits_of({"--halt", "at pass for thread 3", program});
+  EXPECT_EQ(told["hits"].size(), 40U);
+  told = hits_of({"--halt", "at pass once", program});
+  EXPECT_EQ(told["hits"].size(), 1U);
+}
+
+// ---- programs behave as alone ---------------------------------------------------------------------------------------
+
+TEST(Behaviour, IsThatOfAPlainRun) {
+  const TempFolder folder;
+  const std::string script = folder / "numbers";
+  write_file(script, "3\n1\n2\n10\n");
+  const std::vector<std::vector<std::string>> programs = {
+      {demo("tidelog"), demo("readings.txt")},
+      {demo("tidelog-O2"), demo("readings.txt")},
+      {demo("gauge32")},
+      {demo("buoy")},
+      {demo("beacon")},
+      {fixture("winding")},
+      {fixture("winding-O2")},
+      {fixture("winding-static")},
+      {fixture("throwing")},
+      {fixture("failing")},
+      {"/bin/true"},
+      {"/bin/false"},
+      {"/bin/ls", "/"},
+      {"/bin/sort", "-n", script},
+      {"/bin/cat", script},
+      {"/usr/bin/wc", script},
+      {"/bin/echo", "a", "b"},
+      {"/bin/sh", "-c", "echo $((1+2)); /bin/echo child; (exit 3)"},
+      {"/bin/bash", "-c", "kill -USR1 $$; echo never"},
+      {"/bin/bash", "-c", "trap 'echo caught' USR1; kill -USR1 $$; echo on; sleep 0.05 & wait; exit 7"},
+      {"/usr/bin/env", "-i", "A=1"},
+      {"/usr/bin/seq", "5"},
+      {"/usr/bin/head", "-n", "2", script},
+      {"/usr/bin/tail", "-n", "1", script},
+      {"/usr/bin/cut", "-c1", script},
+      {"/usr/bin/tr", "a", "b"},
+      {"/usr/bin/uniq", script},
+      {"/usr/bin/md5sum", script},
+      {"/usr/bin/sha256sum", script},
+      {"/usr/bin/basename", "/a/b"},
+      {"/usr/bin/dirname", "/a/b"},
+      {"/usr/bin/expr", "2", "+", "3"},
+      {"/usr/bin/factor", "97", "98"},
+      {"/usr/bin/printf", "%05d\\n", "42"},
+      {"/usr/bin/test", "-f", script},
+      {"/usr/bin/stat", "-c", "%s", script},
+      {"/usr/bin/od", "-c", script},
+      {"/usr/bin/base64", script},
+      {"/usr/bin/nl", script},
+      {"/usr/bin/tac", script},
+      {"/usr/bin/paste", script, script},
+      {"/usr/bin/comm", script, script},
+      {"/usr/bin/fold", "-w1", script},
+      {"/bin/grep", "1", script},
+      {"/bin/sed", "s/1/x/", script},
+      {"/usr/bin/find", script},
+      {"/usr/bin/xargs", "-a", script, "/bin/echo"},
+      {"/bin/date", "-d", "@0", "-u"},
+      {"/bin/uname"},
+      {"/usr/bin/id", "-u"},
+      {"/bin/gzip", "-kc", script},
+      {"/usr/bin/perl", "-e", "print join ',', map { $_ * 2 } 1..5; exit 4"},
+      {"/usr/bin/python3", "-c",
+       "import threading; t = [threading.Thread(target=print, args=(0,)) for i in range(3)]\n"
+       "for x in t: x.start(); x.join()\nraise SystemExit(9)"},
+      {"/usr/bin/gcc", "-S", "-O1", "-o", "-", source("tests/programs/plain.c")},
+      {"/usr/bin/as", "-o", folder / "plain.o", source("demo/beacon/beacon.s")},
+      {"/usr/bin/git", "--version"},
+      {"/usr/bin/cmake", "--version"},
+  };
+  unsigned compared = 0;
+  for (const std::vector<std::string>& words : programs) {
+    if (::access(words[0].c_str(), X_OK) != 0) continue;
+    ++compared;
+    const Outcome alone = run(words);
+    // A stop point that is passed often and whose condition never holds; another one on data of the C library.
+    std::vector<std::string> traced = {
+        "hits", "--form", "json", "--halt", "at malloc when rdi == 0x123456789", "--program-output", folder / "out"};
+    const auto elf = binary::Elf::open(words[0]);
+    const bool narrow = elf && !elf->wide();
+    if (narrow) traced[4] = "at malloc when esp == 1";
+    traced.insert(traced.end(), words.begin(), words.end());
+    const Outcome outcome = deeptrace(traced);
+    if (outcome.status == 2) continue;  // a static program without malloc
+    const json told = json::parse(outcome.out, nullptr, false);
+    ASSERT_FALSE(told.is_discarded()) << words[0] << outcome.out << outcome.err;
+    const json expected = alone.status >= 128 && told["exit"].contains("signal")
+                              ? json{{"signal", session::signal_name(alone.status - 128)}}
+                              : json{{"status", alone.status}};
+    EXPECT_EQ(told["exit"], expected) << words[0] << " " << words.back();
+    EXPECT_EQ(read_file(folder / "out"), alone.out) << words[0] << " " << words.back();
+  }
+  EXPECT_GE(compared, 45U);
+}
+
+/// A program that adds up its own code, as one that protects itself does.
+TEST(Behaviour, WithHardwareStopsAProgramReadsItsOwnCodeUnchanged) {
+  const TempFolder folder;
+  const std::string program = built(folder, "self", R"(
+#include <stdio.h>
+__attribute__((noinline)) int level(int n) { return n * 3 + 1; }
+int main(void) {
+  unsigned sum = 0;
+  const unsigned char *code = (const unsigned char *)level;
+  for (int i = 0; i < 16; i++) sum = sum * 31 + code[i];
+  printf("%d %x\n", level(4), sum);
+  return 0;
+})");
+  const std::string alone = run({program}).out;
+  const auto output = [&](const char* how) {
+    const json told = hits_of({"--at", "level+0", "--stop-with", how, "--program-output", folder / "out", program});
+    EXPECT_EQ(told["hits"].size(), 1U);
+    return read_file(folder / "out");
+  };
+  EXPECT_EQ(output("hardware"), alone);
+  EXPECT_NE(output("byte"), alone);
+}
+
+// ---- attaching and letting go ---------------------------------------------------------------------------------------
+
+constexpr const char* kWorker = R"(
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <time.h>
+#include <unistd.h>
+#include <sys/wait.h>
+volatile unsigned long total;
+volatile unsigned long steps[3];
+__attribute__((noinline)) unsigned long step(unsigned long sum, unsigned long i) { return sum * 31 + (i ^ sum >> 7); }
+static void *work(void *number) {
+  unsigned long sum = 1, own = (unsigned long)number;
+  for (unsigned long i = 0; i < 60000; i++) {
+    sum = step(sum, i + own);
+    steps[own] = i;
+    if (i % 2000 == 0) { struct timespec wait = {0, 15000000}; nanosleep(&wait, 0); }
+    if (i % 20000 == 0 && own == 1) { pid_t child = vfork(); if (child == 0) _exit(0); waitpid(child, 0, 0); }
+  }
+  return (void *)sum;
+}
+int main(int argc, char **argv) {
+  pthread_t all[3];
+  for (long i = 0; i < 3; i++) pthread_create(&all[i], 0, work, (void *)i);
+  for (int i = 0; i < 3; i++) { void *sum; pthread_join(all[i], &sum); total = total * 7 + (unsigned long)sum; }
+  printf("%lx\n", total);
+  fflush(stdout);
+  if (argc > 1) sleep(60);  // until it has been looked at
+  return 0;
+})";
+
+struct Worker {
+  pid_t pid = 0;
+  std::filesystem::path out;
+};
+
+Worker start_worker(const std::string& program, const TempFolder& folder, const std::string& name) {
+  Worker worker;
+  worker.out = folder / name;
+  worker.pid = ::fork();
+  if (worker.pid == 0) {
+    const int out = ::open(worker.out.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
+    ::dup2(out, 1);
+    ::execl(program.c_str(), program.c_str(), "stay", nullptr);
+    ::_exit(126);
+  }
+  return worker;
+}
+
+std::string status_field(pid_t pid, const std::string& field) {
+  std::ifstream file("/proc/" + std::to_string(pid) + "/status");
+  for (std::string line; std::getline(file, line);) {
+    if (line.starts_with(field + ":")) return line.substr(field.size() + 2);
+  }
+  return "";
+}
+
+bool wait_until(const std::function<bool()>& condition, int milliseconds = 20000) {
+  for (int i = 0; i < milliseconds / 5; ++i) {
+    if (condition()) return true;
+    ::usleep(5000);
+  }
+  return false;
+}
+
+/// Nothing of us is left in the process: no tracer, debug registers clear, code as in the file.
+void expect_untouched(pid_t pid, const std::string& program) {
+  EXPECT_TRUE(wait_until([&] { return status_field(pid, "TracerPid") == "0"; })) << status_field(pid, "TracerPid");
+  for (const auto& entry : std::filesystem::directory_iterator("/proc/" + std::to_string(pid) + "/task")) {
+    const pid_t task = std::stoi(entry.path().filename());
+    if (::ptrace(PTRACE_SEIZE, task, nullptr, nullptr) != 0) continue;
+    ::ptrace(PTRACE_INTERRUPT, task, nullptr, nullptr);
+    int status = 0;
+    ::waitpid(task, &status, __WALL);
+    EXPECT_EQ(::ptrace(PTRACE_PEEKUSER, task, offsetof(user, u_debugreg) + 8 * 7, nullptr) & 0xff, 0);
+    ::ptrace(PTRACE_DETACH, task, nullptr, nullptr);
+  }
+  const auto elf = binary::Elf::open(program);
+  ASSERT_TRUE(elf);
+  const binary::Section* code = elf->section_named(".text");
+  const Bytes bytes = elf->bytes_of(*code);
+  std::vector<std::uint8_t> now(bytes.size());
+  const int memory = ::open(("/proc/" + std::to_string(pid) + "/mem").c_str(), O_RDONLY);
+  EXPECT_EQ(::pread(memory, now.data(), now.size(), static_cast<off_t>(code->address)),
+            static_cast<ssize_t>(now.size()));
+  ::close(memory);
+  EXPECT_TRUE(std::ranges::equal(bytes, now));
+}
+
+TEST(LettingGo, AnAttachedProgramGoesOnUnharmedWhenTheUsersProcessIsKilled) {
+  const TempFolder folder;
+  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const std::string right = run({program}).out;
+  const char* wanted = std::getenv("DEEPTRACE_KILLS");
+  const int kills = wanted != nullptr ? std::atoi(wanted) : 10;
+  std::mt19937 random(42);
+  const std::vector<std::vector<std::string>> ways = {
+      {"--at", "step+0", "--stop-with", "byte"},
+      {"--halt", "at step when i == 1", "--stop-with", "byte"},
+      {"--on-write", "steps[1]"},
+      {"--on-write", "total", "--at", "step+4"},
+      {"--halt", "on syscall any"},
+      {"--on-return", "step"},
+  };
+  for (int i = 0; i < kills; ++i) {
+    const auto& way = ways[static_cast<std::size_t>(i) % ways.size()];
+    SCOPED_TRACE("kill " + std::to_string(i) + " " + way[0] + " " + way[1]);
+    const Worker worker = start_worker(program, folder, "out" + std::to_string(i));
+    ::usleep(static_cast<useconds_t>(5000 + random() % 20000));
+    std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(worker.pid)};
+    words.insert(words.end(), way.begin(), way.end());
+    const pid_t user = start_deeptrace(words, folder.path());
+    ::usleep(static_cast<useconds_t>(10000 + random() % 120000));
+    ::kill(user, SIGKILL);
+    int status = 0;
+    ::waitpid(user, &status, 0);
+    expect_untouched(worker.pid, program);
+    EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right; }))
+        << read_file(worker.out) << " not " << right;
+    ::kill(worker.pid, SIGKILL);
+    ::waitpid(worker.pid, &status, 0);
+    EXPECT_TRUE(WIFSIGNALED(status));
+  }
+}
+
+TEST(LettingGo, ALaunchedProgramEndsWithTheUsersProcess) {
+  const TempFolder folder;
+  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w"});
+  const std::string pid_file = folder / "pid";
+  const pid_t user = start_deeptrace({"hits", "--at", "step", "--form", "csv", "/bin/sh", "-c",
+                                      "echo $$ > " + pid_file + "; exec " + program + " stay"},
+                                     folder.path());
+  ASSERT_TRUE(wait_until([&] { return !read_file(pid_file).empty(); }));
+  const pid_t traced = std::stoi(read_file(pid_file));
+  ::usleep(50000);
+  ::kill(user, SIGKILL);
+  int status = 0;
+  ::waitpid(user, &status, 0);
+  EXPECT_TRUE(wait_until([&] { return ::kill(traced, 0) != 0; }));
+}
+
+TEST(LettingGo, AfterItsRowsAnAttachedProgramIsLeft) {
+  const TempFolder folder;
+  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const std::string right = run({program}).out;
+  const Worker worker = start_worker(program, folder, "out");
+  ::usleep(20000);
+  const json told = hits_of({"--attach", std::to_string(worker.pid), "--at", "step", "--keep", "i", "--count", "50"});
+  EXPECT_EQ(told["hits"].size(), 50U);
+  EXPECT_EQ(told["exit"]["stopped"], "detached");
+  expect_untouched(worker.pid, program);
+  EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right; }));
+  ::kill(worker.pid, SIGKILL);
+  int status = 0;
+  ::waitpid(worker.pid, &status, 0);
+}
+
+// ---- conversation ---------------------------------------------------------------------------------------------------
+
+std::string console(const std::string& words, const std::vector<std::string>& program, int status = 0) {
+  const TempFolder folder;
+  write_file(folder / "words", words);
+  std::string command = std::string(DEEPTRACE_PROGRAM) + " console";
+  for (const std::string& word : program) command += " '" + word + "'";
+  const Outcome outcome = run({"/bin/sh", "-c", command + " < " + (folder / "words").string()});
+  EXPECT_EQ(outcome.status, status) << outcome.err << outcome.out;
+  return outcome.out;
+}
+
+TEST(Console, StopsMovesAndLooks) {
+  const std::string said = console(R"(halt at levels.c:34 when i == 3
+resume
+show log->readings[i]
+over
+line
+follow sum
+out
+set log->count = 3
+regs eax
+resume
+)",
+                                   {demo("tidelog"), demo("readings.txt")});
+  for (const char* part :
+       {"h1 at levels.c:34 when i == 3, hit 1", "log->readings[i] = {minute 0x168", "tidelog level_sum+0x1d: line",
+        "levels.c:33", "level_sum returned 0x3fd4", "log->count = 0x3", "eax   0x00003fd4  signed 16340",
+        "program wrote \"station 17, Grayling Sound: 3 readings\\n\"", "the program ended with status 0"})
+    EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
+}
+
+TEST(Console, SaysWhatIsWrong) {
+  const std::string said = console(
+      "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nshow nothing_here\nstepp\nlift h7\nhalt on write "
+      "rax\nmemory 0x10\n",
+      {demo("tidelog")}, 2);
+  for (const char* part : {"that line has no instructions", "nothing_here: no register", "stepp: no such word",
+                           "h7: no stop point of that name", "lies in a register", "memory at 0x10 cannot be read",
+                           "lies inside an instruction; instructions start at"})
+    EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
+}
+
+TEST(Console, HoldsACrashAtTheFaultingInstruction) {
+  const std::string said = console("resume\nframes\nresume\n", {fixture("failing"), "null"});
+  EXPECT_NE(said.find("wrong: SIGSEGV is about to end the program"), std::string::npos) << said;
+  EXPECT_NE(said.find("the program was ended by SIGSEGV"), std::string::npos) << said;
+}
+
+TEST(Console, GivesTheProgramItsInput) {
+  const TempFolder folder;
+  const std::string program = built(folder, "asks", R"(
+#include <stdio.h>
+int main(void) { int a, b; if (scanf("%d %d", &a, &b) != 2) return 1; printf("sum %d\n", a + b); return 0; }
+)");
+  const std::string said = console("send 12 30\nresume\n", {program});
+  EXPECT_NE(said.find("program wrote \"sum 42\\n\""), std::string::npos) << said;
+}
+
+/// A terminal: what is typed, and what comes back.
+class Terminal {
+ public:
+  explicit Terminal(std::vector<std::string> words, unsigned short rows = 40, unsigned short columns = 120) {
+    winsize size{rows, columns, 0, 0};
+    pid_ = ::forkpty(&master_, nullptr, nullptr, &size);
+    if (pid_ == 0) {
+      ::setenv("TERM", "xterm-256color", 1);
+      ::setenv("LC_ALL", "C.UTF-8", 1);
+      ::setenv("HOME", "/nonexistent", 1);
+      words.insert(words.begin(), DEEPTRACE_PROGRAM);
+      std::vector<char*> arguments;
+      for (std::string& word : words) arguments.push_back(word.data());
+      arguments.push_back(nullptr);
+      ::execv(arguments[0], arguments.data());
+      ::_exit(126);
+    }
+    ::fcntl(master_, F_SETFL, O_NONBLOCK);
+  }
+  ~Terminal() {
+    ::kill(pid_, SIGKILL);
+    int status = 0;
+    ::waitpid(pid_, &status, 0);
+    ::close(master_);
+  }
+  void type(const std::string& text) { (void)!::write(master_, text.data(), text.size()); }
+  /// Waits until what came since the last wait holds a text.
+  bool shows(const std::string& text) {
+    return wait_until(
+        [&] {
+          char buffer[65536];
+          for (ssize_t size = 0; (size = ::read(master_, buffer, sizeof buffer)) > 0;)
+            seen_.append(buffer, static_cast<std::size_t>(size));
+          const std::size_t at = seen_.find(text);
+          if (at == std::string::npos) return false;
+          seen_.erase(0, at + text.size());
+          return true;
+        },
+        8000);
+  }
+  int wait() {
+    int status = -1;
+    wait_until([&] {
+      char buffer[65536];
+      while (::read(master_, buffer, sizeof buffer) > 0) {
+      }
+      return ::waitpid(pid_, &status, WNOHANG) == pid_;
+    });
+    return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+  }
+  [[nodiscard]] const std::string& seen() const { return seen_; }
+
+ private:
+  int master_ = -1;
+  pid_t pid_ = 0;
+  std::string seen_;
+};
+
+TEST(Console, OnATerminalCtrlCStopsTheProgram) {
+  const TempFolder folder;
+  const std::string program = built(folder, "forever", "volatile long turns;\nint main(void) { for (;;) turns++; }\n");
+  Terminal terminal({"console", program});
+  ASSERT_TRUE(terminal.shows("forever main+")) << terminal.seen();
+  terminal.type("resume\n");
+  ::usleep(200000);
+  terminal.type("\x03");
+  ASSERT_TRUE(terminal.shows("note: interrupted")) << terminal.seen();
+  ASSERT_TRUE(terminal.shows("forever main+")) << terminal.seen();
+  terminal.type("into\n");
+  ASSERT_TRUE(terminal.shows("forever main+")) << terminal.seen();
+  terminal.type("\n");  // the motion once more
+  ASSERT_TRUE(terminal.shows("next")) << terminal.seen();
+  terminal.type("quit\n");
+  EXPECT_EQ(terminal.wait(), 0);
+}
+
+// ---- plans ----------------------------------------------------------------------------------------------------------
+
+TEST(Plans, ExpectationsAreCheckedAndMissedOnesFail) {
+  const TempFolder folder;
+  const auto plan = [&](const std::string& text, int status) {
+    write_file(folder / "a.plan", text);
+    const Outcome outcome = deeptrace({"plan", folder / "a.plan", demo("tidelog"), demo("readings.txt")});
+    EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
+    return outcome.out + outcome.err;
+  };
+  plan("at level_sum: keep log->count; expect log->count == 12\non return level_sum: expect result == 16340\n", 0);
+  const std::string wrong = plan("at levels.c:34 when i == 3: expect sum == 5236  # one too many\n", 1);
+  EXPECT_NE(wrong.find("left   0x1473"), std::string::npos) << wrong;
+  EXPECT_NE(wrong.find("right  0x1474"), std::string::npos) << wrong;
+  EXPECT_NE(plan("at level_sum when 0: expect 1 == 1\n", 1).find("never reached"), std::string::npos);
+  EXPECT_NE(plan("at level_sum keep 1\n", 2).find("a.plan:1:20: expected ': '"), std::string::npos);
+  EXPECT_NE(plan("\nat level_sum: expect 1 +\n", 2).find("a.plan:2:25: expected a name"), std::string::npos);
+  EXPECT_NE(plan("at level_sum: kep 1\n", 2).find("a.plan:1:15: expected keep, show or expect"), std::string::npos);
+  EXPECT_NE(plan("at level_summ: keep 1\n", 2).find("near names: level_sum"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
