@@ -1,5 +1,462 @@
 #include "cli/full_screen.h"
 
+#define NCURSES_NOMACROS
+#include <curses.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <clocale>
+#include <map>
+
+#include "cli/command.h"
+#include "isa/text.h"
+#include "process/attention.h"
+#include "report/card.h"
+#include "report/source_words.h"
+#include "report/value.h"
+#include "session/looking.h"
+
 namespace deeptrace::cli {
-int full_screen(Talk&, program::SourceText&) { return 0; }
+namespace {
+
+using report::printable;
+using state::Reg;
+
+enum Look : short { kPlain = 0, kChanged = 1, kAttention = 2, kBroken = 3, kFaint = 4, kTitle = 5 };
+
+struct Line {
+  std::string text;
+  Look look = kPlain;
+  bool next = false;  ///< where the thread stands
+};
+
+/// A part of the screen with a name; it keeps its place from stop to stop.
+struct Pane {
+  std::string name;
+  int row = 0, column = 0, height = 0, width = 0;
+  int first = 0;  ///< the line that stands at the top
+  std::vector<Line> lines;
+};
+
+std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
+
+/// What a line of the conversation means, by how it begins.
+Look look_of(std::string_view text) {
+  const std::size_t first = text.find_first_not_of(' ');
+  if (first == std::string_view::npos) return kPlain;
+  text.remove_prefix(first);
+  if (text.starts_with("~")) return kChanged;
+  if (text.starts_with("note:")) return kAttention;
+  if (text.starts_with("wrong:")) return kBroken;
+  return kPlain;
+}
+
+class Screen {
+ public:
+  Screen(Talk& talk, program::SourceText& sources) : talk_(talk), sources_(sources) {
+    std::setlocale(LC_ALL, "");
+    ::initscr();
+    ::raw();
+    ::noecho();
+    ::keypad(stdscr, TRUE);
+    ::set_escdelay(25);
+    ::timeout(100);
+    style_ = report::Style::for_descriptor(-1, "never", true);
+    if (::has_colors() && std::getenv("NO_COLOR") == nullptr) {
+      ::start_color();
+      ::use_default_colors();
+      ::init_pair(kChanged, COLOR_CYAN, -1);
+      ::init_pair(kAttention, COLOR_YELLOW, -1);
+      ::init_pair(kBroken, COLOR_MAGENTA, -1);
+      ::init_pair(kFaint, COLORS > 8 ? 8 : -1, -1);
+      ::init_pair(kTitle, COLOR_CYAN, -1);
+      colours_ = true;
+    }
+    talk_.style(style_);
+    talk_.without_cards();
+  }
+  ~Screen() { ::endwin(); }
+  Screen(const Screen&) = delete;
+  Screen& operator=(const Screen&) = delete;
+
+  int run() {
+    answer(talk_.first());
+    for (;;) {
+      draw();
+      const int key = ::getch();
+      if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
+      process::Attention::answer();
+      if (key == ERR) {
+        show_output();
+        continue;
+      }
+      if (key == KEY_RESIZE) continue;
+      if (key == 4 && line_.empty()) return kFine;  // the end of input
+      if (!take_key(key)) return kFine;
+    }
+  }
+
+ private:
+  // ---- keys -------------------------------------------------------------------------------------------------------
+
+  bool take_key(int key) {
+    constexpr int kCtrlA = 1, kCtrlC = 3, kCtrlE = 5, kCtrlU = 21;
+    switch (key) {
+      case '\n':
+      case '\r':
+      case KEY_ENTER: return enter();
+      case KEY_BACKSPACE:
+      case 127:
+      case 8:
+        if (at_ > 0) line_.erase(--at_, 1);
+        return true;
+      case KEY_DC:
+        if (at_ < line_.size()) line_.erase(at_, 1);
+        return true;
+      case KEY_LEFT: at_ -= at_ > 0 ? 1 : 0; return true;
+      case KEY_RIGHT: at_ += at_ < line_.size() ? 1 : 0; return true;
+      case KEY_HOME:
+      case kCtrlA: at_ = 0; return true;
+      case KEY_END:
+      case kCtrlE: at_ = line_.size(); return true;
+      case kCtrlC:
+      case kCtrlU:
+        line_.clear();
+        at_ = 0;
+        return true;
+      case KEY_UP:
+      case KEY_DOWN: recall(key == KEY_UP ? -1 : 1); return true;
+      case '\t': line_.empty() ? void(focus_ = (focus_ + 1) % kPanes) : complete(); return true;
+      case KEY_PPAGE:
+      case KEY_NPAGE: {
+        Pane& pane = panes_[focus_];
+        const int step = std::max(1, pane.height - 2);
+        pane.first = std::clamp(pane.first + (key == KEY_PPAGE ? -step : step), 0,
+                                std::max(0, static_cast<int>(pane.lines.size()) - pane.height + 1));
+        scrolled_ = true;
+        return true;
+      }
+      default:
+        if (key >= 32 && key < 127) line_.insert(at_++, 1, static_cast<char>(key));
+        return true;
+    }
+  }
+
+  void recall(int direction) {
+    const auto size = static_cast<int>(history_.size());
+    recalled_ = std::clamp(recalled_ + direction, 0, size);
+    line_ = recalled_ < size ? history_[static_cast<std::size_t>(recalled_)] : "";
+    at_ = line_.size();
+  }
+
+  void complete() {
+    const std::size_t blank = line_.rfind(' ', at_);
+    const std::size_t start = blank == std::string::npos ? 0 : blank + 1;
+    const std::vector<std::string> found = talk_.completions(line_.substr(start), start == 0);
+    if (found.empty()) return;
+    std::string common = found.front();
+    for (const std::string& one : found) {
+      while (!one.starts_with(common)) common.pop_back();
+    }
+    line_ = line_.substr(0, start) + common + (found.size() == 1 ? " " : "");
+    at_ = line_.size();
+    if (found.size() == 1) return;
+    std::string all;
+    for (const std::string& one : found) all += one + "  ";
+    said_.push_back({all, kFaint});
+  }
+
+  bool enter() {
+    if (line_.empty()) line_ = motion_;
+    if (line_.empty()) return true;
+    history_.push_back(line_);
+    recalled_ = static_cast<int>(history_.size());
+    said_.push_back({talk_.prompt() + line_, kTitle});
+    const std::string_view word = std::string_view(line_).substr(0, line_.find(' '));
+    motion_.clear();
+    for (const char* one : {"into", "over", "line", "out", "past", "resume"}) {
+      if (word == one) motion_ = line_;
+    }
+    if (word == "memory" && line_.size() > 7) memory_ = line_;
+    if (!motion_.empty() || word == "to") {
+      said_.push_back({"running; Ctrl-C stops it", kFaint});
+      draw();
+      // While the program runs, Ctrl-C has to reach us as a signal.
+      ::noraw();
+      ::cbreak();
+    }
+    const Answer result = talk_.say(line_);
+    ::raw();
+    line_.clear();
+    at_ = 0;
+    if (!said_.empty() && said_.back().text.starts_with("running;")) said_.pop_back();
+    answer(result);
+    return !result.quit;
+  }
+
+  void answer(const Answer& result) {
+    for (const std::string& text : result.lines) said_.push_back({text, look_of(text)});
+    constexpr std::size_t kKept = 2000;
+    if (said_.size() > kKept) said_.erase(said_.begin(), said_.end() - kKept);
+    scrolled_ = false;
+    refresh_ = true;
+  }
+
+  void show_output() { refresh_ = true; }
+
+  // ---- panes ------------------------------------------------------------------------------------------------------
+
+  enum Which : std::size_t { kSource, kCode, kRegisters, kStack, kMemory, kValues, kProgram, kTalk, kPanes };
+
+  void place(Which which, const char* name, int row, int column, int height, int width) {
+    Pane& pane = panes_[which];
+    pane.name = name;
+    pane.row = row;
+    pane.column = column;
+    pane.height = height;
+    pane.width = width;
+  }
+
+  /// Where the panes lie: two columns, or three where there is room.
+  void lay_out() {
+    const int rows = LINES - 1, columns = COLS;  // the last row is for typing
+    const bool wide = columns >= 150;
+    const int talk = std::max(3, rows / 5);
+    const int top = rows - talk;
+    if (wide) {
+      const int left = columns * 38 / 100, middle = columns * 36 / 100, right = columns - left - middle;
+      const int upper = std::max(8, top * 58 / 100), lower = top - upper;
+      place(kSource, "source", 0, 0, upper, left);
+      place(kCode, "instructions", 0, left, upper, middle);
+      place(kRegisters, "registers", 0, left + middle, std::min(upper, 20), right);
+      place(kValues, "values", std::min(upper, 20), left + middle, upper - std::min(upper, 20), right);
+      place(kStack, "stack", upper, 0, lower, left);
+      place(kMemory, "memory", upper, left, lower, middle);
+      place(kProgram, "program", upper, left + middle, lower, right);
+    } else {
+      const int left = columns * 55 / 100, right = columns - left;
+      const int upper = std::max(4, top * 40 / 100);
+      const int registers = std::min(19, std::max(5, top * 55 / 100));
+      place(kSource, "source", 0, 0, upper, left);
+      place(kCode, "instructions", upper, 0, top - upper - std::max(3, top / 5), left);
+      place(kProgram, "program", top - std::max(3, top / 5), 0, std::max(3, top / 5), left);
+      place(kRegisters, "registers", 0, left, registers, right);
+      const int rest = top - registers, part = rest / 3;
+      place(kStack, "stack", registers, left, rest - 2 * part, right);
+      place(kMemory, "memory", registers + rest - 2 * part, left, part, right);
+      place(kValues, "values", registers + rest - part, left, part, right);
+    }
+    place(kTalk, "conversation", top, 0, talk, columns);
+  }
+
+  void fill() {
+    if (talk_.has_program()) {
+      fill_source();
+      fill_code();
+      fill_registers();
+      fill_stack();
+      fill_memory();
+      fill_values();
+    }
+    fill_program();
+    Pane& talk = panes_[kTalk];
+    talk.lines = said_;
+    if (!scrolled_ || focus_ != kTalk) talk.first = std::max(0, static_cast<int>(said_.size()) - (talk.height - 1));
+  }
+
+  /// The line at hand stays in view; the pane moves only when it would leave it.
+  static void keep_in_view(Pane& pane, int line) {
+    const int room = pane.height - 1;
+    if (line < pane.first || line >= pane.first + room) pane.first = std::max(0, line - room / 3);
+  }
+
+  void fill_source() {
+    Pane& pane = panes_[kSource];
+    session::Control& control = talk_.control();
+    const std::uint64_t address = talk_.frames()[std::min(talk_.frame(), talk_.frames().size() - 1)].inside();
+    const auto [file, line] = control.modules().line_of(address);
+    const std::string path(file);
+    if (path != source_) {
+      source_ = path;
+      pane.first = 0;
+    }
+    pane.name = path.empty() ? "source" : "source " + base_name(path);
+    pane.lines.clear();
+    if (line == 0) {
+      pane.lines.push_back({"no source line is known here", kFaint});
+      return;
+    }
+    std::map<std::uint32_t, std::string> halts;
+    for (const session::HaltInfo& halt : control.halts()) {
+      if (halt.rule.on_data()) continue;
+      for (const std::uint64_t where : halt.addresses) {
+        const auto [halt_file, halt_line] = control.modules().line_of(where);
+        if (halt_file == file) halts[halt_line] += fmt::format("h{} ", halt.number);
+      }
+    }
+    for (std::uint32_t number = 1;; ++number) {
+      const auto text = sources_.line(path, number);
+      if (!text) break;
+      const auto halt = halts.find(number);
+      const std::string gutter = number == line ? "next" : halt != halts.end() ? halt->second : "";
+      pane.lines.push_back({fmt::format("{:>4} {:>4} {}", gutter, number, report::printable_source(*text)),
+                            halt != halts.end() ? kAttention : kPlain, number == line});
+    }
+    if (pane.lines.empty())
+      pane.lines.push_back({printable(path) + " was not found; --source-map FROM=TO", kAttention});
+    if (!scrolled_) keep_in_view(pane, static_cast<int>(line) - 1);
+  }
+
+  void fill_code() {
+    Pane& pane = panes_[kCode];
+    pane.lines.clear();
+    session::Control& control = talk_.control();
+    const std::uint64_t address = talk_.frames()[std::min(talk_.frame(), talk_.frames().size() - 1)].address();
+    constexpr std::size_t kAround = 60;
+    int at = 0;
+    for (const session::CodeLine& one : session::code_around(control, address, kAround, kAround)) {
+      const std::string gutter = one.next ? "next" : one.halts;
+      const std::size_t plus = one.place.rfind('+');
+      const std::string offset = plus == std::string::npos ? one.place : one.place.substr(plus);
+      std::string text = fmt::format("{:>4} {:>7} {}", gutter, printable(offset), one.text);
+      if (!one.target.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(one.target);
+      if (one.address == address) at = static_cast<int>(pane.lines.size());
+      pane.lines.push_back({std::move(text), one.halts.empty() ? kPlain : kAttention, one.address == address});
+    }
+    pane.name = "instructions " + printable(control.modules().place_name(address));
+    if (!scrolled_) {
+      pane.first = std::max(0, at - (pane.height - 1) / 3);
+    }
+  }
+
+  void fill_registers() {
+    Pane& pane = panes_[kRegisters];
+    pane.lines.clear();
+    session::Control& control = talk_.control();
+    const state::StateView& view = control.view();
+    for (const session::RegisterRow& row : session::register_rows(control, view, control.before())) {
+      const unsigned bytes = view.mode() == isa::Mode::bits64 ? 8 : 4;
+      std::string text =
+          fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name, report::both_readings(style_, row.value, bytes));
+      if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
+      if (row.before) text += " was " + report::both_readings(style_, *row.before, bytes);
+      pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
+    }
+    const std::uint64_t now = view.registers()[Reg::rflags], before = control.before()[Reg::rflags];
+    const bool changed = ((now ^ before) & 0xcd5) != 0;
+    const std::string names = isa::flag_names(now & 0xdd5);
+    pane.lines.push_back(
+        {fmt::format("{} flags {}", changed ? "~" : " ", names.empty() ? "none" : names), changed ? kChanged : kPlain});
+  }
+
+  void fill_stack() {
+    Pane& pane = panes_[kStack];
+    pane.lines.clear();
+    for (const session::StackRow& row : session::stack_rows(talk_.control(), talk_.frames(), 64)) {
+      std::string text = fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address & 0xffffff, row.value);
+      if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
+      pane.lines.push_back({std::move(text), row.meaning.starts_with("return") ? kTitle : kPlain});
+    }
+  }
+
+  void fill_memory() {
+    Pane& pane = panes_[kMemory];
+    if (!refresh_) return;
+    pane.name = memory_;
+    pane.lines.clear();
+    for (const std::string& text : talk_.quietly(memory_).lines) pane.lines.push_back({text, look_of(text)});
+  }
+
+  void fill_values() {
+    Pane& pane = panes_[kValues];
+    if (!refresh_) return;
+    pane.lines.clear();
+    for (const session::Followed& one : talk_.followed()) {
+      pane.lines.push_back({fmt::format("{} {} {}", one.changed ? "~" : " ", printable(one.text),
+                                        report::value_words(style_, one.value)),
+                            one.changed ? kChanged : kPlain});
+    }
+    for (const std::string& text : talk_.quietly("vars").lines)
+      pane.lines.push_back({text.substr(std::min<std::size_t>(text.size(), 12)), look_of(text)});
+    for (const std::string& text :
+         report::foresight_lines(style_, session::foresee(talk_.control().modules(), talk_.control().view())))
+      pane.lines.push_back({text, look_of(text)});
+    refresh_ = false;
+  }
+
+  void fill_program() {
+    Pane& pane = panes_[kProgram];
+    pane.lines.clear();
+    std::string_view rest = talk_.program_wrote();
+    while (!rest.empty()) {
+      const std::size_t end = std::min(rest.find('\n'), rest.size());
+      pane.lines.push_back({report::escaped(rest.substr(0, end)), kPlain});
+      rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    if (!scrolled_ || focus_ != kProgram)
+      pane.first = std::max(0, static_cast<int>(pane.lines.size()) - (pane.height - 1));
+  }
+
+  // ---- drawing ----------------------------------------------------------------------------------------------------
+
+  void put(int row, int column, int width, const std::string& text) const {
+    if (width <= 0) return;
+    std::string cut;
+    report::Output out(cut);
+    report::Style style = style_;
+    style.width = static_cast<unsigned>(width);
+    report::add_line(out, style, text);
+    if (!cut.empty() && cut.back() == '\n') cut.pop_back();
+    ::mvaddstr(row, column, cut.c_str());
+  }
+
+  [[nodiscard]] attr_t attribute(Look look) const {
+    if (!colours_) return look == kTitle || look == kChanged ? A_BOLD : A_NORMAL;
+    return look == kPlain ? A_NORMAL : COLOR_PAIR(look) | (look == kTitle ? A_BOLD : 0U);
+  }
+
+  void draw_pane(const Pane& pane, bool focused) const {
+    if (pane.height < 2 || pane.width < 4) return;
+    ::attron(attribute(kTitle) | (focused ? A_REVERSE : A_NORMAL));
+    put(pane.row, pane.column, pane.width - 1, pane.name);
+    ::attroff(attribute(kTitle) | (focused ? A_REVERSE : A_NORMAL));
+    for (int i = 0; i + 1 < pane.height; ++i) {
+      const auto index = static_cast<std::size_t>(pane.first + i);
+      if (index >= pane.lines.size()) break;
+      const Line& line = pane.lines[index];
+      const attr_t how = attribute(line.look) | (line.next ? A_REVERSE : A_NORMAL);
+      ::attron(how);
+      put(pane.row + 1 + i, pane.column, pane.width - 1, line.text);
+      ::attroff(how);
+    }
+  }
+
+  void draw() {
+    lay_out();
+    fill();
+    ::erase();
+    for (std::size_t i = 0; i < kPanes; ++i) draw_pane(panes_[i], i == focus_);
+    const std::string prompt = talk_.prompt();
+    put(LINES - 1, 0, COLS, prompt + line_);
+    ::move(LINES - 1, std::min(COLS - 1, static_cast<int>(prompt.size() + at_)));
+    ::refresh();
+  }
+
+  Talk& talk_;
+  program::SourceText& sources_;
+  report::Style style_;
+  bool colours_ = false, scrolled_ = false, refresh_ = true;
+  Pane panes_[kPanes];
+  std::size_t focus_ = kTalk;
+  std::vector<Line> said_;
+  std::vector<std::string> history_;
+  int recalled_ = 0;
+  std::string line_, motion_, source_, memory_ = "memory rsp as u64";
+  std::size_t at_ = 0;
+};
+
+}  // namespace
+
+int full_screen(Talk& talk, program::SourceText& sources) { return Screen(talk, sources).run(); }
+
 }  // namespace deeptrace::cli

@@ -309,6 +309,13 @@ Answer Talk::say(std::string_view line) {
   return answer;
 }
 
+Answer Talk::quietly(std::string_view line) {
+  const std::size_t kept = transcript_.size();
+  Answer answer = say(line);
+  transcript_.resize(kept);
+  return answer;
+}
+
 Answer Talk::examine(std::string_view word, Arguments rest) {
   if (word == "halts") return halts();
   if (word == "regs") return regs(rest);

@@ -44,6 +44,8 @@ class Talk {
   /// What is shown at the beginning.
   Answer first();
   Answer say(std::string_view line);
+  /// The same without a trace in what `save` writes.
+  Answer quietly(std::string_view line);
   /// "tidelog main+0x12: "
   std::string prompt();
   [[nodiscard]] bool has_program() const { return control_ != nullptr && !control_->ended(); }

@@ -227,11 +227,15 @@ void Process::kill() {
 void Process::detach() {
   if (gone_) return;
   // A thread that waits for its vfork child can be let go only when that is done.
-  for (auto& thread : threads_) {
-    while (!gone_ && thread->in_vfork) (void)wait_any();
+  const auto waits = [](const auto& thread) { return thread->in_vfork; };
+  while (!gone_ && std::ranges::any_of(threads_, waits)) {
+    // What others have to tell meanwhile is kept.
+    const std::optional<Event> event = wait_any();
+    Thread* thread = event ? find(event->thread) : nullptr;
+    if (thread != nullptr && !thread->running) thread->kept = event;
   }
-  for (auto& thread : threads_) {
-    if (thread->shares_memory) hold(*thread);
+  for (std::size_t i = 0; i < threads_.size(); ++i) {
+    if (threads_[i]->shares_memory) hold(*threads_[i]);
   }
   hold_all();
   if (gone_) return;
@@ -511,6 +515,11 @@ Event Process::run(const Running& how, const Visit& visit) {
       visit(*end_);
       return *end_;
     }
+    // Events that come without a pause leave no wait to be interrupted.
+    if (Attention::asked() != Attention::Why::none) {
+      hold_all();
+      return end_ ? *end_ : Event{.kind = Event::Kind::attention, .thread = pid_};
+    }
     std::optional<Event> event;
     for (const auto& thread : threads_) {
       if (!may_run(*thread) || !thread->kept) continue;
@@ -645,7 +654,7 @@ bool Process::carry_out(Thread& thread) {
   std::uint8_t code[isa::kLongestInstruction] = {};
   const std::size_t size = memory_.read(registers[Reg::rip], code);
   const isa::Instruction instruction = isa::decode({code, size}, thread.view->mode());
-  if (!instruction) return false;
+  if (!instruction || isa::is_repeated(instruction)) return false;  // one repetition is not the whole of it
   const state::Outcome outcome = state::execute(instruction, *thread.view);
   const bool certain = outcome.ending == state::Ending::done && outcome.undefined_flags == 0 &&
                        outcome.undefined_registers == 0 && !outcome.store.undefined;
@@ -684,16 +693,17 @@ void Process::hold(Thread& thread) {
       thread.kept = event;
     } else if (plain) {
       undo_interruption(thread);
-      if (trap_waits(thread)) resume(thread, PTRACE_CONT);  // comes to rest again at once, with the trap told
+      if (trap_waits(thread)) resume(thread, thread.request);  // comes to rest again at once, with the trap told
     }
   }
 }
 
-/// The stop that holds a thread comes before the trap of a stop byte or debug register that it has just met. The trap
-/// has to be taken now: what it belongs to may be gone when the thread goes on.
+/// The stop that holds a thread comes before the trap of a step, stop byte or debug register that it has just met. The
+/// trap has to be taken now: what it belongs to may be gone when the thread goes on.
 bool Process::trap_waits(Thread& thread) {
   const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
-  const bool met = memory_.is_planted(fetch(thread)[Reg::rip] - 1) || (armed && triggered(thread, false) != 0);
+  const bool met = thread.request == PTRACE_SINGLESTEP || memory_.is_planted(fetch(thread)[Reg::rip] - 1) ||
+                   (armed && triggered(thread, false) != 0);
   if (!met) return false;
   constexpr std::uint64_t kTrap = std::uint64_t(1) << (SIGTRAP - 1);
   return (status_field(std::to_string(thread.id), "SigPnd", 16) & kTrap) != 0;

@@ -118,6 +118,8 @@ class Process {
   /// From a visitor: the debug registers that saw an access by a thread other than the given one which has not been
   /// told yet. Holds the other threads for it.
   unsigned untold_slots(pid_t but);
+  /// From a visitor: brings all threads to a stand; they go on with the run.
+  void hold_others() { hold_all(); }
   /// The debug registers that saw an access by the kernel on a thread's behalf; forgets them.
   unsigned kernel_slots(pid_t thread);
 

@@ -257,6 +257,7 @@ bool Control::use(std::uint64_t address, bool internal) {
   const bool hardware = options_.stop_with == StopWith::hardware ||
                         (options_.stop_with == StopWith::automatic && process_->attached() && !internal);
   if (hardware) {
+    if (visiting_) process_->hold_others();  // debug registers are set in threads that stand still
     const auto slot = free_slot();
     if (slot && process_->watch(*slot, DebugSlot{address, 1, DebugSlot::On::execution})) {
       site.slot = slot;
@@ -268,9 +269,14 @@ bool Control::use(std::uint64_t address, bool internal) {
   return false;
 }
 
+/// While threads run, one may just have met the stop byte: it stays until all stand still.
 void Control::release(std::uint64_t address) {
   const auto found = sites_.find(address);
   if (found == sites_.end() || --found->second.count != 0) return;
+  if (visiting_) {
+    deserted_.push_back(address);
+    return;
+  }
   if (process_->gone()) {
     sites_.erase(found);
     return;
@@ -539,8 +545,14 @@ void Control::hit(Halt& halt, pid_t thread, Stopped& stopped, HaltHit details) {
   if (halt.rule.once) halt.spent = true;
 }
 
-/// Stop points that were for once lose their places when everything stands still.
+/// Stop points that were for once, and places that nobody wants any more, go when everything stands still.
 void Control::finish_once() {
+  for (const std::uint64_t address : std::exchange(deserted_, {})) {
+    const auto site = sites_.find(address);
+    if (site == sites_.end() || site->second.count != 0) continue;
+    site->second.count = 1;
+    release(address);
+  }
   for (const auto& halt : halts_) {
     if (halt->spent) unplace(*halt);
   }
@@ -798,6 +810,13 @@ void Control::take_end(const Event& event, Stopped& stopped) {
 }
 
 Answer Control::visit(const Event& event) {
+  visiting_ = true;
+  const Answer answer = judge(event);
+  visiting_ = false;
+  return answer;
+}
+
+Answer Control::judge(const Event& event) {
   Stopped& stopped = stopped_;
   using Kind = Event::Kind;
   switch (event.kind) {

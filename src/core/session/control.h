@@ -174,6 +174,7 @@ class Control {
 
   // events
   process::Process::Answer visit(const process::Event& event);
+  process::Process::Answer judge(const process::Event& event);
   void arrive(pid_t thread, Stopped& stopped);
   void data_event(pid_t thread, unsigned slots, Stopped& stopped);
   void data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped);
@@ -204,6 +205,8 @@ class Control {
   pid_t thread_ = 0;
   std::vector<pid_t> numbers_;
   std::map<std::uint64_t, Site> sites_;
+  bool visiting_ = false;                ///< threads may be running
+  std::vector<std::uint64_t> deserted_;  ///< sites to be taken away when they stand still
   std::vector<std::unique_ptr<Halt>> halts_;
   unsigned next_number_ = 1;
   std::vector<Returning> returning_;

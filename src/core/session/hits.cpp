@@ -46,7 +46,7 @@ class Run {
   void follow() {
     for (;;) {
       const Result<Stopped> stopped = control_->go({Motion::Kind::resume, {}, 1});
-      if (!stopped) break;
+      if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
       if (stopped->program_is_gone()) {
         summary_.end = {stopped->why == Stopped::Why::exited ? RunEnd::How::exited : RunEnd::How::killed,
