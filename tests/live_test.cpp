@@ -843,6 +843,24 @@ TEST(Console, OnATerminalCtrlCStopsTheProgram) {
   EXPECT_EQ(terminal.wait(), 0);
 }
 
+TEST(FullScreen, KeepsItsPanesAndTakesTheSameWords) {
+  for (const auto& [rows, columns] : {std::pair<unsigned short, unsigned short>{24, 80}, {60, 200}}) {
+    SCOPED_TRACE(columns);
+    Terminal terminal({"console", "--full", demo("tidelog"), demo("readings.txt")}, rows, columns);
+    for (const char* pane : {"source tidelog.c", "registers", "stack", "memory"})
+      ASSERT_TRUE(terminal.shows(pane)) << pane << terminal.seen();
+    terminal.type("halt at levels.c:34 when i == 3\r");
+    ASSERT_TRUE(terminal.shows("h1 at levels.c:34")) << terminal.seen();
+    terminal.type("resume\r");
+    ASSERT_TRUE(terminal.shows("levels.c")) << terminal.seen();
+    ASSERT_TRUE(terminal.shows("h1 at levels.c:34 when i == 3, hit 1")) << terminal.seen();
+    terminal.type("resume\r");
+    ASSERT_TRUE(terminal.shows("ended")) << terminal.seen();
+    terminal.type("quit\r");
+    EXPECT_EQ(terminal.wait(), 0);
+  }
+}
+
 // ---- plans ----------------------------------------------------------------------------------------------------------
 
 TEST(Plans, ExpectationsAreCheckedAndMissedOnesFail) {

@@ -195,7 +195,10 @@ class Screen {
   }
 
   void answer(const Answer& result) {
-    for (const std::string& text : result.lines) said_.push_back({text, look_of(text)});
+    for (const std::string& text : result.lines) {
+      // The program's output has a pane of its own.
+      if (!text.starts_with("  program wrote")) said_.push_back({text, look_of(text)});
+    }
     constexpr std::size_t kKept = 2000;
     if (said_.size() > kKept) said_.erase(said_.begin(), said_.end() - kKept);
     scrolled_ = false;
@@ -228,11 +231,12 @@ class Screen {
       const int upper = std::max(8, top * 58 / 100), lower = top - upper;
       place(kSource, "source", 0, 0, upper, left);
       place(kCode, "instructions", 0, left, upper, middle);
-      place(kRegisters, "registers", 0, left + middle, std::min(upper, 20), right);
-      place(kValues, "values", std::min(upper, 20), left + middle, upper - std::min(upper, 20), right);
+      const int registers = std::min(19, top / 2), program = std::max(3, (top - registers) / 3);
+      place(kRegisters, "registers", 0, left + middle, registers, right);
+      place(kValues, "values", registers, left + middle, top - registers - program, right);
+      place(kProgram, "program", top - program, left + middle, program, right);
       place(kStack, "stack", upper, 0, lower, left);
       place(kMemory, "memory", upper, left, lower, middle);
-      place(kProgram, "program", upper, left + middle, lower, right);
     } else {
       const int left = columns * 55 / 100, right = columns - left;
       const int upper = std::max(4, top * 40 / 100);
@@ -257,6 +261,12 @@ class Screen {
       fill_stack();
       fill_memory();
       fill_values();
+    } else {
+      // What was is no more.
+      for (const Which which : {kSource, kCode, kRegisters, kStack, kMemory, kValues})
+        panes_[which].lines = {{"the program has ended", kFaint}};
+      for (const Which which : {kSource, kCode, kRegisters, kStack, kMemory, kValues}) panes_[which].first = 0;
+      source_.clear();
     }
     fill_program();
     Pane& talk = panes_[kTalk];
@@ -424,7 +434,7 @@ class Screen {
       const auto index = static_cast<std::size_t>(pane.first + i);
       if (index >= pane.lines.size()) break;
       const Line& line = pane.lines[index];
-      const attr_t how = attribute(line.look) | (line.next ? A_REVERSE : A_NORMAL);
+      const attr_t how = line.next ? A_REVERSE : attribute(line.look);
       ::attron(how);
       put(pane.row + 1 + i, pane.column, pane.width - 1, line.text);
       ::attroff(how);
