@@ -81,6 +81,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
   request.control.hold_at_crash = false;
+  request.control.follow_vectors = parsed.options.count("card") != 0;
   if (parsed.options.count("keep") != 0) {
     for (const std::string& list : parsed.options["keep"].as<std::vector<std::string>>()) {
       for (std::string& one : split_expressions(list)) request.keep.push_back(std::move(one));

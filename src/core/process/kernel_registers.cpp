@@ -5,6 +5,7 @@
 #include <sys/ptrace.h>
 #include <sys/uio.h>
 
+#include <array>
 #include <cstring>
 #include <vector>
 
@@ -28,12 +29,23 @@ struct Area {
     return area;
   }
 
-  /// Where a component lies; null when this processor does not have it.
+  /// Where a component lies; null when this processor does not have it. The processor is asked once: in a virtual
+  /// machine that takes longer than everything else here.
   [[nodiscard]] std::uint8_t* component(Component which) {
-    unsigned size = 0, offset = 0, c = 0, d = 0;
-    if (__get_cpuid_count(0xd, which, &size, &offset, &c, &d) == 0 || size == 0 || offset + size > bytes.size())
-      return nullptr;
-    return bytes.data() + offset;
+    struct Place {
+      unsigned size = 0, offset = 0;
+    };
+    static const std::array<Place, 8> kPlaces = [] {
+      std::array<Place, 8> places{};
+      for (const unsigned i : {kYmmHigh, kMasks, kZmmHigh, kHighZmm}) {
+        unsigned c = 0, d = 0;
+        if (__get_cpuid_count(0xd, i, &places[i].size, &places[i].offset, &c, &d) == 0) places[i] = {};
+      }
+      return places;
+    }();
+    const Place place = kPlaces[which];
+    if (place.size == 0 || place.offset + place.size > bytes.size()) return nullptr;
+    return bytes.data() + place.offset;
   }
   template <class T>
   [[nodiscard]] T at(std::size_t offset) const {

@@ -115,9 +115,24 @@ const state::RegisterSet& Process::fetch(const Thread& thread) const {
   return thread.registers;
 }
 
-bool Process::store(Thread& thread) {
+/// Changed registers are written when the thread goes on: mostly once for several changes.
+void Process::store(Thread& thread) {
   to_kernel(thread.registers, thread.raw);
+  thread.changed = true;
+}
+
+bool Process::flush(Thread& thread) {
+  if (!std::exchange(thread.changed, false)) return true;
   return ::ptrace(PTRACE_SETREGS, thread.id, nullptr, &thread.raw) == 0;
+}
+
+std::span<const std::uint8_t> Process::code_at_hand(Thread& thread) {
+  const std::uint64_t at = fetch(thread)[Reg::rip];
+  if (thread.code_at != at) {
+    thread.code_size = memory_.read(at, thread.code);
+    thread.code_at = at;
+  }
+  return {thread.code, thread.code_size};
 }
 
 bool Process::set_registers(pid_t id, const state::RegisterSet& registers) {
@@ -127,7 +142,8 @@ bool Process::set_registers(pid_t id, const state::RegisterSet& registers) {
   thread->registers = registers;
   // A system call that was broken off must not begin again from another place.
   if (registers[Reg::rip] != before) thread->raw.orig_rax = ~0ULL;
-  const bool done = store(*thread);
+  store(*thread);
+  const bool done = flush(*thread);
   thread->fetched = false;
   return done;
 }
@@ -243,6 +259,7 @@ void Process::detach() {
   memory_.lift_all();
   for (auto& thread : threads_) {
     if (!thread->shares_memory) set_slots(*thread);
+    flush(*thread);
     if (!thread->exiting) ::ptrace(PTRACE_DETACH, thread->id, nullptr, static_cast<long>(thread->signal));
   }
   threads_.clear();
@@ -350,9 +367,9 @@ bool Process::returns_to_told(Thread& thread) {
 std::optional<Event> Process::take_trap(Thread& thread) {
   siginfo_t info{};
   ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
-  const std::uint64_t now = fetch(thread)[Reg::rip];
-  if (info.si_code == SI_KERNEL && memory_.is_planted(now - 1) && thread.request != PTRACE_SINGLESTEP) {
-    thread.registers[Reg::rip] = now - 1;
+  if (info.si_code == SI_KERNEL && thread.request != PTRACE_SINGLESTEP &&
+      memory_.is_planted(fetch(thread)[Reg::rip] - 1)) {
+    --thread.registers[Reg::rip];
     store(thread);
     if (returns_to_told(thread)) return std::nullopt;
     return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
@@ -465,6 +482,7 @@ void Process::serve_sharing(Thread& thread, int status) {
         // Its parent waits; other threads could run through the place for a moment.
         thread.registers[Reg::rip] = now - 1;
         store(thread);
+        flush(thread);
         memory_.uncover(now - 1);
         int next = 0;
         ::ptrace(PTRACE_SINGLESTEP, thread.id, nullptr, nullptr);
@@ -487,9 +505,11 @@ void Process::serve_sharing(Thread& thread, int status) {
 // ---- going on -------------------------------------------------------------------------------------------------------
 
 void Process::resume(Thread& thread, int request) {
+  flush(thread);
   thread.request = request;
   thread.running = true;
   thread.fetched = false;
+  thread.code_at = ~std::uint64_t(0);
   if (thread.slots_due) set_slots(thread);
   if (thread.group_stopped) {
     ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
@@ -615,8 +635,7 @@ Event Process::step(pid_t id) {
   }
   const state::RegisterSet before = fetch(*thread);
   const std::uint64_t at = before[Reg::rip];
-  std::uint8_t code[isa::kLongestInstruction] = {};
-  const std::size_t size = memory_.read(at, code);
+  const isa::Instruction instruction = isa::decode(code_at_hand(*thread), thread->view->mode());
   const int signal = thread->signal;
   const bool handled = signal != 0 && catches_signal(pid_, signal);
   const bool was_told = thread->told == at;
@@ -634,7 +653,6 @@ Event Process::step(pid_t id) {
     if (was_told) owed_.push_back({id, at, before[Reg::rsp]});
     return event;
   }
-  const isa::Instruction instruction = isa::decode({code, size}, thread->view->mode());
   if (!instruction) return event;
   hide_trap_flag(*thread, before, instruction);
   // The next repetition of the same string instruction is no new arrival.
@@ -651,9 +669,7 @@ bool Process::carry_out(Thread& thread) {
   }
   const state::RegisterSet& registers = fetch(thread);
   if ((registers[Reg::rflags] & kTrapFlag) != 0) return false;
-  std::uint8_t code[isa::kLongestInstruction] = {};
-  const std::size_t size = memory_.read(registers[Reg::rip], code);
-  const isa::Instruction instruction = isa::decode({code, size}, thread.view->mode());
+  const isa::Instruction instruction = isa::decode(code_at_hand(thread), thread.view->mode());
   if (!instruction || isa::is_repeated(instruction)) return false;  // one repetition is not the whole of it
   const state::Outcome outcome = state::execute(instruction, *thread.view);
   const bool certain = outcome.ending == state::Ending::done && outcome.undefined_flags == 0 &&
@@ -667,9 +683,8 @@ bool Process::carry_out(Thread& thread) {
       return false;
   }
   thread.registers = outcome.registers;
-  const bool done = store(thread);
-  thread.fetched = true;
-  return done;
+  store(thread);
+  return true;
 }
 
 void Process::hold(Thread& thread) {
@@ -781,7 +796,8 @@ bool Process::watch(unsigned slot, std::optional<DebugSlot> what) {
   return done;
 }
 
-/// Which debug registers brought a trap about, by the status register, which is cleared.
+/// Which debug registers brought a trap about, by the status register, which is cleared so that the next is told from
+/// this one.
 unsigned Process::triggered(const Thread& thread, bool forget) {
   constexpr std::size_t kStatus = offsetof(user, u_debugreg) + 8UL * 6;
   const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kStatus, nullptr));
@@ -798,8 +814,6 @@ unsigned Process::untold_slots(pid_t but) {
   unsigned slots = 0;
   for (const auto& thread : threads_) {
     if (thread->id == but || thread->running || thread->shares_memory) continue;
-    // The stop that holds a thread can come before the trap that its access brought about.
-    slots |= triggered(*thread, false);
     if (thread->kept) slots |= thread->kept->slots;
   }
   return slots;

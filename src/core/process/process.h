@@ -144,10 +144,14 @@ class Process {
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
     bool slots_due = false;
-    int request = 0;                    ///< how it was last resumed
-    int signal = 0;                     ///< to be delivered
-    std::optional<std::uint64_t> told;  ///< the stop byte here is not news
-    std::optional<Event> kept;          ///< came while all were being held
+    int request = 0;                            ///< how it was last resumed
+    int signal = 0;                             ///< to be delivered
+    std::optional<std::uint64_t> told;          ///< the stop byte here is not news
+    std::optional<Event> kept;                  ///< came while all were being held
+    bool changed = false;                       ///< registers are to be written before it goes on
+    std::uint64_t code_at = ~std::uint64_t(0);  ///< the place of `code`
+    std::size_t code_size = 0;
+    std::uint8_t code[isa::kLongestInstruction] = {};  ///< what stands where it stands
     mutable bool fetched = false;
     mutable user_regs_struct raw{};
     mutable state::RegisterSet registers;
@@ -159,7 +163,9 @@ class Process {
   void remove(pid_t id);
   [[nodiscard]] Thread* find(pid_t id) const;
   const state::RegisterSet& fetch(const Thread& thread) const;
-  bool store(Thread& thread);
+  static void store(Thread& thread);
+  static bool flush(Thread& thread);
+  std::span<const std::uint8_t> code_at_hand(Thread& thread);
 
   std::optional<Event> wait_any();
   std::optional<Event> take(pid_t id, int status);

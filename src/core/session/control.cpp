@@ -206,6 +206,7 @@ void Control::on_loader(Stopped& stopped) {
   (void)process_->memory().read(loader_state_, state);
   if (state[0] != 0) return;  // in the middle of a change
   const Modules::Changes changes = modules_->refresh(process_->pid());
+  neighbours_.clear();
   reentries_known_ = false;
   for (const std::string& path : changes.loaded) {
     stopped.notes.push_back(path + " was loaded");
@@ -609,6 +610,30 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
   }
 }
 
+/// By the code of the function from its start on.
+const Control::Neighbours& Control::neighbours(std::uint64_t address) {
+  const auto [place, added] = neighbours_.try_emplace(address);
+  Neighbours& result = place->second;
+  if (!added) return result;
+  result.here = instruction_at(address);
+  const Module* module = modules_->at(address);
+  if (module == nullptr) return result;
+  const program::Function* function = module->program->function_at(address - module->bias);
+  if (function == nullptr) return result;
+  const std::uint64_t start = function->address + module->bias;
+  const Bytes code = module->program->elf().bytes_at(function->address);
+  for (std::uint64_t at = start; at < address && at - start < code.size();) {
+    const isa::Instruction instruction = isa::decode(code.subspan(at - start), module->program->mode());
+    const std::uint64_t next = at + (instruction ? instruction.length : 1);
+    if (next == address && instruction) {
+      result.before = at;
+      result.instruction = instruction;
+    }
+    at = next;
+  }
+  return result;
+}
+
 /// The instruction whose memory access a debug register saw: it is the one before where the thread stands, unless
 /// control came from elsewhere.
 std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
@@ -623,7 +648,8 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
     return false;
   };
   // A repeated string instruction is not done yet.
-  const isa::Instruction here = instruction_at(now);
+  const Neighbours& around = neighbours(now);
+  const isa::Instruction& here = around.here;
   if (here && isa::is_repeated(here) && accesses(here)) {
     const isa::RegisterPart counter{isa::RegisterFile::general, isa::kRcx, 0, 64};
     const std::uint64_t to = view.registers()[Reg::rdi];
@@ -631,20 +657,10 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
     if (state::value_of(view.registers(), counter) != 0 && overlap(to - kNear, 2 * kNear, halt.address, halt.size))
       return now;
   }
-  const Module* module = modules_->at(now);
-  const program::Function* function = module != nullptr ? module->program->function_at(now - module->bias) : nullptr;
-  if (function != nullptr) {
-    const std::uint64_t start = function->address + module->bias;
-    const Bytes code = module->program->elf().bytes_at(function->address);
-    std::uint64_t at = start;
-    while (at < now && at - start < code.size()) {
-      const isa::Instruction instruction = isa::decode(code.subspan(at - start), view.mode());
-      const std::uint64_t next = at + (instruction ? instruction.length : 1);
-      if (next == now && instruction && accesses(instruction) &&
-          (isa::flow_of(instruction) == ControlFlow::next || isa::flow_of(instruction) == ControlFlow::conditional))
-        return at;
-      at = next;
-    }
+  if (around.before != 0) {
+    const ControlFlow flow = isa::flow_of(around.instruction);
+    if ((flow == ControlFlow::next || flow == ControlFlow::conditional) && accesses(around.instruction))
+      return around.before;
   }
   // A call wrote its return address.
   const std::uint64_t word = view.mode() == isa::Mode::bits64 ? 8 : 4;
@@ -785,6 +801,7 @@ void Control::replaced() {
   returning_.clear();
   loader_site_ = 0;
   reentries_known_ = false;
+  neighbours_.clear();
   std::erase_if(halts_, [](const auto& halt) { return halt->rule.on_data(); });
   for (const auto& halt : halts_) {
     halt->addresses.clear();
@@ -886,7 +903,7 @@ const std::vector<std::uint64_t>& Control::reentries() {
 
 void Control::begin_motion() {
   before_ = view().registers();
-  extended_before_ = view().extended();
+  if (options_.follow_vectors) extended_before_ = view().extended();
   written_.clear();
   written_read_ = false;
   ran_through_ = false;

@@ -33,7 +33,8 @@ struct ControlOptions {
   pid_t attach = 0;  ///< in place of launching
   program::OpenOptions open;
   StopWith stop_with = StopWith::automatic;
-  bool hold_at_crash = true;  ///< a signal that will end the program holds it first
+  bool hold_at_crash = true;   ///< a signal that will end the program holds it first
+  bool follow_vectors = true;  ///< keeps vector registers as they were before a motion, for cards
 };
 
 struct Motion {
@@ -182,6 +183,12 @@ class Control {
   void call_event(const process::Event& event, Stopped& stopped);
   void replaced();
   std::uint64_t writer_before(pid_t thread, const Halt& halt);
+  /// The instruction in front of another, and that one.
+  struct Neighbours {
+    std::uint64_t before = 0;  ///< 0: none ends there
+    isa::Instruction instruction, here;
+  };
+  const Neighbours& neighbours(std::uint64_t address);
   void take_end(const process::Event& event, Stopped& stopped);
 
   // motions
@@ -216,6 +223,7 @@ class Control {
   std::optional<bool> others_run_;
   Goal* goal_ = nullptr;
   Stopped stopped_;
+  std::map<std::uint64_t, Neighbours> neighbours_;  ///< where they were asked for
   std::vector<std::uint64_t> reentries_;
   bool reentries_known_ = false;
 

@@ -121,6 +121,7 @@ void Modules::place(pid_t pid) {
     modules_.push_back(std::move(module));
   }
   rules_.clear();
+  variable_names.clear();
   own_starts_.clear();
   collect_own();
 }

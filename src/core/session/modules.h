@@ -76,6 +76,9 @@ class Modules {
   std::optional<inspect::PlacedRule> frame_rule(std::uint64_t address);
   /// The source line of an instruction: path and number; an empty path where there is none.
   std::pair<std::string_view, std::uint32_t> line_of(std::uint64_t address);
+  /// Whether a name is a static variable or data symbol of some module, as it was found out before; see Scope.
+  std::map<std::string, bool, std::less<>> variable_names;
+
   /// True when the line table begins a statement at the address.
   bool begins_statement(std::uint64_t address);
   /// How many inlined calls an instruction stands in.

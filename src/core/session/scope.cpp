@@ -365,7 +365,10 @@ std::optional<Datum> Scope::member_of_this(std::string_view name) {
 }
 
 bool Scope::has_variable(std::string_view name) {
-  return local_named(name) != nullptr || static_named(name) || object_named(name);
+  if (local_named(name) != nullptr) return true;
+  const auto known = modules_.variable_names.find(name);
+  if (known != modules_.variable_names.end()) return known->second;
+  return modules_.variable_names[std::string(name)] = static_named(name) || object_named(name);
 }
 
 Result<Datum> Scope::variable(std::string_view name) {

@@ -1,0 +1,162 @@
+// How fast stop points are passed, as ratios to bare loops of the same kernel calls. Both sides run in this process,
+// pinned alike, alternating; the medians of seven runs are compared.
+//
+//   a condition that does not hold, where the instruction at hand is carried out by its meaning: wanted 1.5
+//   the same where it has to be stepped: wanted 0.9
+//   a hit of a data stop: wanted 0.9
+//
+// usage: stops_rate PROGRAM (stop_loop)
+#include <sched.h>
+#include <sys/personality.h>
+#include <sys/ptrace.h>
+#include <sys/user.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <chrono>
+#include <csignal>
+#include <cstddef>
+#include <cstdint>
+#include <cstdio>
+#include <string>
+
+#include "session/control.h"
+
+namespace {
+
+using Clock = std::chrono::steady_clock;
+using deeptrace::session::Control;
+
+constexpr std::uint64_t kTimes = 30000;
+
+double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
+
+pid_t launched(const char* program) {
+  const pid_t child = ::fork();
+  if (child == 0) {
+    ::personality(ADDR_NO_RANDOMIZE);
+    ::ptrace(PTRACE_TRACEME, 0, nullptr, nullptr);
+    ::execl(program, program, std::to_string(kTimes).c_str(), nullptr);
+    ::_exit(127);
+  }
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return child;
+}
+
+/// Stop byte, registers, own byte back, single step, stop byte again.
+double bare_stops(const char* program, std::uint64_t address) {
+  const pid_t child = launched(program);
+  const long own = ::ptrace(PTRACE_PEEKTEXT, child, address, nullptr);
+  const long planted = (own & ~0xffL) | 0xcc;
+  ::ptrace(PTRACE_POKETEXT, child, address, planted);
+  int status = 0;
+  std::uint64_t hits = 0;
+  const Clock::time_point start = Clock::now();
+  for (;;) {
+    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+    ::waitpid(child, &status, 0);
+    if (!WIFSTOPPED(status)) break;
+    ++hits;
+    user_regs_struct registers{};
+    ::ptrace(PTRACE_GETREGS, child, nullptr, &registers);
+    registers.rip -= 1;
+    ::ptrace(PTRACE_SETREGS, child, nullptr, &registers);
+    ::ptrace(PTRACE_POKETEXT, child, address, own);
+    ::ptrace(PTRACE_SINGLESTEP, child, nullptr, nullptr);
+    ::waitpid(child, &status, 0);
+    ::ptrace(PTRACE_POKETEXT, child, address, planted);
+  }
+  return static_cast<double>(hits) / seconds_since(start);
+}
+
+/// A debug register that watches a variable; the registers are read at each trap.
+double bare_watch(const char* program, std::uint64_t address) {
+  const pid_t child = launched(program);
+  const auto debug = [&](unsigned number, std::uint64_t value) {
+    ::ptrace(PTRACE_POKEUSER, child, offsetof(user, u_debugreg) + 8UL * number, value);
+  };
+  debug(0, address);
+  debug(7, 1 | 1UL << 16 | 2UL << 18);  // on write, eight bytes
+  int status = 0;
+  std::uint64_t hits = 0;
+  const Clock::time_point start = Clock::now();
+  for (;;) {
+    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+    ::waitpid(child, &status, 0);
+    if (!WIFSTOPPED(status)) break;
+    ++hits;
+    user_regs_struct registers{};
+    ::ptrace(PTRACE_GETREGS, child, nullptr, &registers);
+  }
+  return static_cast<double>(hits) / seconds_since(start);
+}
+
+double ours(const char* program, const std::string& rule, bool every) {
+  deeptrace::session::ControlOptions options;
+  options.launch.program = program;
+  options.launch.arguments = {std::to_string(kTimes)};
+  options.follow_vectors = false;  // as `hits` has it
+  auto control = Control::start(options);
+  if (!control || !(*control)->add(*deeptrace::session::parse_halt_rule(rule))) std::exit(1);
+  const Clock::time_point start = Clock::now();
+  std::uint64_t hits = 0;
+  for (;;) {
+    const auto stopped = (*control)->go({});
+    if (!stopped || stopped->program_is_gone()) break;
+    ++hits;
+  }
+  return static_cast<double>(every ? hits : kTimes) / seconds_since(start);
+}
+
+template <class Theirs, class Ours>
+void compare(const char* name, Theirs theirs, Ours mine) {
+  std::array<double, 7> a{}, b{};
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    a[i] = theirs();
+    b[i] = mine();
+  }
+  std::sort(a.begin(), a.end());
+  std::sort(b.begin(), b.end());
+  std::printf("%-60s ours %.0f/s, bare loop %.0f/s, ratio %.2f\n", name, b[3], a[3], b[3] / a[3]);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc < 2) return 2;
+  const char* program = argv[1];
+  deeptrace::session::ControlOptions options;
+  options.launch.program = program;
+  auto control = Control::start(options);
+  if (!control) return 1;
+  deeptrace::session::Scope scope((*control)->modules(), (*control)->view());
+  const auto address_of = [&](const char* name) {
+    auto datum = scope.variable(name);
+    if (datum->place == deeptrace::inspect::Datum::Place::memory) return datum->address;
+    return *deeptrace::inspect::number_of(*datum, scope);
+  };
+  const std::uint64_t mark = address_of("mark"), spread = address_of("spread"), marks = address_of("marks");
+  control->reset();
+  for (const int processors : {1, 2}) {
+    cpu_set_t set;
+    CPU_ZERO(&set);
+    for (int i = 0; i < processors; ++i) CPU_SET(i, &set);
+    ::sched_setaffinity(0, sizeof set, &set);
+    std::printf("pinned to %d processor%s\n", processors, processors == 1 ? "" : "s");
+    compare(
+        "a condition on a register that does not hold", [&] { return bare_stops(program, mark); },
+        [&] { return ours(program, "at mark+0 when rdi == 0x7fffffff", false); });
+    compare(
+        "a condition on a variable that does not hold", [&] { return bare_stops(program, mark); },
+        [&] { return ours(program, "at mark+0 when marks == -5", false); });
+    compare(
+        "the same at an instruction that has to be stepped", [&] { return bare_stops(program, spread); },
+        [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false); });
+    compare(
+        "a hit of a data stop", [&] { return bare_watch(program, marks); },
+        [&] { return ours(program, "on write marks", true); });
+  }
+}
