@@ -36,12 +36,22 @@ constexpr Station kTour[] = {
     {"8-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
     {"9-listing-assembler", "a function as source that can be edited, assembled and linked",
      "listing {tidelog-O2} log_read --form assembler"},
-    {"10-lines", "which instructions a few source lines became, in every inlined copy", "lines {station} station.cpp:20..24"},
+    {"10-lines", "which instructions a few source lines became, in every inlined copy",
+     "lines {station} station.cpp:20..24"},
     {"11-data", "the marks of the old gauge, a table of structures in a 32-bit program", "data {gauge32} marks"},
     {"12-uses", "every instruction that touches the transmitter's registers", "uses {buoy} page"},
     {"13-uses-call", "the system calls that write, found by their number", "uses --syscall write {beacon}"},
     {"14-compare", "the same function without and with optimisation, side by side",
      "compare {tidelog} {tidelog-O2} level_sum"},
+    {"15-hits", "a row for each turn of the loop that adds up the levels",
+     "hits --at levels.c:34 --keep i,sum,log->readings[i].level {tidelog} {readings.txt}"},
+    {"16-hits-write", "every write to the transmitter's battery, which shares its byte with other bits",
+     "hits --on-write page.device.status.battery {buoy}"},
+    {"17-hits-threads", "each report of each sensor's thread", "hits --at tide::report --keep minute {station}"},
+    {"18-hits-seal", "a program that reads its own code finds no stop byte there",
+     "hits --at level_above_chart --keep reading --stop-with hardware {seal}"},
+    {"19-plan", "what a function has to work out, as a plan that can be run again",
+     "plan {levels.plan} {tidelog} {readings.txt}"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

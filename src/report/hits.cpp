@@ -27,7 +27,7 @@ using session::Stopped;
 std::string halt_words(const HaltInfo& halt) {
   std::string text = fmt::format("h{} {}", halt.number, halt.rule.text());
   if (halt.rule.on_data() && !halt.addresses.empty())
-    text += fmt::format(" ({} bytes at {})", halt.size, hex(halt.addresses.front()));
+    text += fmt::format(" ({} byte{} at {})", halt.size, halt.size == 1 ? "" : "s", hex(halt.addresses.front()));
   return printable(text);
 }
 
@@ -391,7 +391,9 @@ class Figure : public session::HitsSink {
     if (low < 0 && high > 0) {
       const double zero = y + height - (0 - low) / span * height;
       canvas.line(x, zero, x + width, zero, colours::kLine);
-      canvas.text(x - 12 - canvas.width_of("0", 12), zero - 8, "0", 12, colours::kFaint);
+      constexpr double kClear = 20;  // of the labels at top and bottom
+      if (zero - y > kClear && y + height - zero > kClear)
+        canvas.text(x - 12 - canvas.width_of("0", 12), zero - 8, "0", 12, colours::kFaint);
     }
     const std::string top = label(high), bottom = label(low);
     canvas.text(x - 12 - canvas.width_of(top, 12), y - 4, top, 12, colours::kFaint);

@@ -660,17 +660,27 @@ Event Process::step(pid_t id) {
   return event;
 }
 
+/// True when a debug register watches any of the memory.
+bool Process::meets_slot(const state::Touched& touched) const {
+  for (const auto& slot : slots_) {
+    if (!slot || slot->on == DebugSlot::On::execution) continue;
+    if (!touched.complete) return true;
+    for (const state::TouchedRange& range : touched) {
+      if (range.address < slot->address + slot->size && slot->address < range.address + range.size) return true;
+    }
+  }
+  return false;
+}
+
 /// Carries out the instruction under a stop byte by its meaning, so that nobody has to be held and nothing stepped.
 /// False when it has to run on the processor.
 bool Process::carry_out(Thread& thread) {
   if (thread.signal != 0) return false;
-  for (const auto& slot : slots_) {
-    if (slot) return false;  // the processor has to see the accesses
-  }
   const state::RegisterSet& registers = fetch(thread);
   if ((registers[Reg::rflags] & kTrapFlag) != 0) return false;
   const isa::Instruction instruction = isa::decode(code_at_hand(thread), thread.view->mode());
-  if (!instruction || isa::is_repeated(instruction)) return false;  // one repetition is not the whole of it
+  if (!instruction || isa::is_repeated(instruction)) return false;          // one repetition is not the whole of it
+  if (meets_slot(state::touched_by(instruction, registers))) return false;  // the processor has to see the access
   const state::Outcome outcome = state::execute(instruction, *thread.view);
   const bool certain = outcome.ending == state::Ending::done && outcome.undefined_flags == 0 &&
                        outcome.undefined_registers == 0 && !outcome.store.undefined;

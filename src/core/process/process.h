@@ -25,6 +25,7 @@
 #include "base/result.h"
 #include "process/launch.h"
 #include "process/memory.h"
+#include "state/touched.h"
 #include "state/view.h"
 
 namespace deeptrace::process {
@@ -181,6 +182,7 @@ class Process {
   void resume(Thread& thread, int request);
   std::optional<Event> go_over(Thread& thread);
   bool carry_out(Thread& thread);
+  [[nodiscard]] bool meets_slot(const state::Touched& touched) const;
   Event wait_step(Thread& thread, int request);
   void hold_all();
   void hold(Thread& thread);

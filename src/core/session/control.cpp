@@ -243,11 +243,44 @@ void Control::resolve_waiting() {
 
 // ---- sites ----------------------------------------------------------------------------------------------------------
 
-std::optional<unsigned> Control::free_slot() const {
+/// Guards give way.
+std::optional<unsigned> Control::free_slot() {
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if (!process_->watched(i)) return i;
   }
-  return std::nullopt;
+  if (guards_.empty() || visiting_) return std::nullopt;
+  const unsigned slot = guards_.begin()->first;
+  guards_.erase(slot);
+  process_->watch(slot, std::nullopt);
+  return slot;
+}
+
+unsigned Control::free_slots() const {
+  auto count = static_cast<unsigned>(guards_.size());
+  for (unsigned i = 0; i < kDebugSlots; ++i) count += process_->watched(i) ? 0 : 1;
+  return count;
+}
+
+/// Fetching an instruction is no access to memory for a debug register, so it sees only what reads the code as data.
+void Control::guard(const Halt& halt) {
+  for (const std::uint64_t address : halt.addresses) {
+    const auto site = sites_.find(address);
+    if (site == sites_.end() || site->second.slot) continue;
+    for (unsigned i = 0; i < kDebugSlots; ++i) {
+      if (process_->watched(i)) continue;
+      if (process_->watch(i, DebugSlot{address, 1, DebugSlot::On::access})) guards_[i] = {address, halt.number};
+      break;
+    }
+  }
+}
+
+void Control::guard_event(unsigned slots, Stopped& stopped) {
+  for (auto& [slot, guard] : guards_) {
+    if ((slots >> slot & 1) == 0 || std::exchange(guard.told, true)) continue;
+    stopped.notes.push_back("the program itself read or wrote " + modules_->place_name(guard.address) +
+                            ", where the stop byte of h" + std::to_string(guard.halt) +
+                            " lies: it saw cc; with --stop-with hardware its code stays as it is");
+  }
 }
 
 /// Makes the program stop at an address. `internal` places are not the user's: they leave the last debug registers to
@@ -307,6 +340,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   if (auto error = rule.on_data() ? place_data(*halt) : place_halt(*halt)) return *error;
   ++next_number_;
   halts_.push_back(std::move(halt));
+  if (rule.kind == HaltRule::Kind::at) guard(*halts_.back());
   return halts_.back()->number;
 }
 
@@ -401,9 +435,7 @@ std::optional<Error> Control::place_data(Halt& halt) {
     return Error{Fault::usage, what + ": memory at " + hex(halt.address) + " cannot be read"};
   const auto on = halt.rule.kind == HaltRule::Kind::access ? DebugSlot::On::access : DebugSlot::On::write;
   const std::vector<DebugSlot> pieces = covering(halt.address, halt.size, on, halt.exact);
-  unsigned free = 0;
-  for (unsigned i = 0; i < kDebugSlots; ++i) free += process_->watched(i) ? 0 : 1;
-  halt.by_stepping = pieces.size() > free || options_.stop_with == StopWith::byte;
+  halt.by_stepping = pieces.size() > free_slots() || options_.stop_with == StopWith::byte;
   for (const DebugSlot& piece : pieces) {
     if (halt.by_stepping) break;
     const unsigned slot = *free_slot();
@@ -429,6 +461,11 @@ std::optional<Error> Control::place_data(Halt& halt) {
 }
 
 void Control::unplace(Halt& halt) {
+  std::erase_if(guards_, [&](const auto& one) {
+    if (one.second.halt != halt.number) return false;
+    if (!process_->gone()) process_->watch(one.first, std::nullopt);
+    return true;
+  });
   for (const std::uint64_t address : halt.addresses) release(address);
   halt.addresses.clear();
   for (const unsigned slot : halt.slots) process_->watch(slot, std::nullopt);
@@ -490,8 +527,11 @@ std::vector<HaltInfo> Control::halts() const {
       if (!halt->exact) info.how += ", which cover more: other writes are sorted out";
     } else if (!halt->addresses.empty()) {
       const auto site = sites_.find(halt->addresses.front());
-      info.how = site != sites_.end() && site->second.slot ? "debug register " + std::to_string(*site->second.slot)
-                                                           : "stop byte";
+      const bool hardware = site != sites_.end() && site->second.slot;
+      const bool watched =
+          std::ranges::any_of(guards_, [&](const auto& one) { return one.second.halt == halt->number; });
+      info.how = hardware ? "debug register " + std::to_string(*site->second.slot) : "stop byte";
+      if (!hardware && !watched) info.how += "; whether the program reads it is not watched";
     } else if (halt->rule.kind == HaltRule::Kind::system_call || halt->rule.kind == HaltRule::Kind::signal) {
       info.how = "the kernel tells";
     } else {
@@ -680,6 +720,7 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
 
 /// Debug registers have seen accesses.
 void Control::data_event(pid_t thread, unsigned slots, Stopped& stopped) {
+  guard_event(slots, stopped);
   for (const auto& halt : halts_) {
     const bool seen = std::ranges::any_of(halt->slots, [&](unsigned slot) { return (slots >> slot & 1) != 0; });
     if (!seen || halt->spent || !halt->rule.on_data()) continue;
@@ -798,6 +839,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
 void Control::replaced() {
   thread_ = process_->pid();
   sites_.clear();
+  guards_.clear();
   returning_.clear();
   loader_site_ = 0;
   reentries_known_ = false;

@@ -157,7 +157,10 @@ class Control {
   // sites and debug registers
   bool use(std::uint64_t address, bool internal = false);
   void release(std::uint64_t address);
-  std::optional<unsigned> free_slot() const;
+  std::optional<unsigned> free_slot();
+  [[nodiscard]] unsigned free_slots() const;
+  void guard(const Halt& halt);
+  void guard_event(unsigned slots, Stopped& stopped);
   void find_loader();
   void on_loader(Stopped& stopped);
   void resolve_waiting();
@@ -212,6 +215,13 @@ class Control {
   pid_t thread_ = 0;
   std::vector<pid_t> numbers_;
   std::map<std::uint64_t, Site> sites_;
+  /// A debug register that is free watches a stop byte of the user's for reads by the program itself.
+  struct Guard {
+    std::uint64_t address = 0;
+    unsigned halt = 0;
+    bool told = false;
+  };
+  std::map<unsigned, Guard> guards_;     ///< by debug register
   bool visiting_ = false;                ///< threads may be running
   std::vector<std::uint64_t> deserted_;  ///< sites to be taken away when they stand still
   std::vector<std::unique_ptr<Halt>> halts_;

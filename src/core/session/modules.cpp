@@ -99,7 +99,9 @@ void Modules::place(pid_t pid) {
     const auto found = mapped.find(module->path);
     return found == mapped.end() || found->second.from != module->from;
   });
-  for (const auto& [path, range] : mapped) {
+  for (const auto& entry : mapped) {
+    const std::string& path = entry.first;
+    const Range& range = entry.second;
     if (path == main_path) {
       Module& module = *modules_.front();
       module.path = path;
