@@ -268,10 +268,13 @@ unsigned programs() {
   return wanted != nullptr ? static_cast<unsigned>(std::atoi(wanted)) : 6;
 }
 
+// With DEEPTRACE_MOTION_PROGRAMS=N many are tried, from DEEPTRACE_MOTION_SEED on; DEEPTRACE_KEEP=FILE keeps the first
+// that fails.
 TEST(Motions, EndWhereAnIndependentWalkSays) {
   const char* first = std::getenv("DEEPTRACE_MOTION_SEED");
   const unsigned start = first != nullptr ? static_cast<unsigned>(std::atoi(first)) : 1;
   for (unsigned seed = start; seed < start + programs(); ++seed) {
+    if (first != nullptr && seed % 10 == 0) std::cout << "at seed " << seed << std::endl;
     for (const std::string level : {"-O0", "-O2"}) {
       SCOPED_TRACE("seed " + std::to_string(seed) + " " + level);
       const Subject subject(seed, level);

@@ -80,6 +80,7 @@ class Text : public session::HitsSink {
       threads_ = true;
       place += fmt::format("  thread {}", row.thread);
     }
+    if (!row.called_from.empty()) place += ", for " + printable(row.called_from);
     if (!row.by.empty()) place = "by " + printable(row.by) + ", " + place;
     cells.push_back(std::move(place));
     if (data_) {
@@ -240,6 +241,7 @@ class Json : public session::HitsSink {
       row.after ? value_json(json_, *row.after) : json_.null();
     }
     if (!row.by.empty()) json_.key("by").string(row.by);
+    if (!row.called_from.empty()) json_.key("called_from").string(row.called_from);
     json_.end();
   }
   void end(const HitsSummary& summary) override {

@@ -86,8 +86,11 @@ const FunctionLocals* Locals::at(std::uint64_t address) {
   return &place->second;
 }
 
-std::vector<const LocalScope*> Locals::around(std::uint64_t address) {
-  std::vector<const LocalScope*> result;
+const std::vector<const LocalScope*>& Locals::around(std::uint64_t address) {
+  if (address == last_) return last_around_;
+  last_ = address;
+  std::vector<const LocalScope*>& result = last_around_;
+  result.clear();
   const FunctionLocals* function = at(address);
   if (function == nullptr) return result;
   for (const LocalScope& scope : function->scopes) {

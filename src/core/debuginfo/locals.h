@@ -52,8 +52,8 @@ class Locals {
 
   /// Of the function at an address; null where debug information knows none.
   const FunctionLocals* at(std::uint64_t address);
-  /// The scopes that an address lies in, innermost first.
-  std::vector<const LocalScope*> around(std::uint64_t address);
+  /// The scopes that an address lies in, innermost first. The reference holds until the next call.
+  const std::vector<const LocalScope*>& around(std::uint64_t address);
 
  private:
   FunctionLocals read(const DescribedFunction& function);
@@ -61,6 +61,8 @@ class Locals {
   const DebugInfo& info_;
   Scopes& scopes_;
   std::map<std::pair<const Unit*, std::uint64_t>, FunctionLocals> functions_;
+  std::uint64_t last_ = ~std::uint64_t(0);  ///< a condition asks for the same address again and again
+  std::vector<const LocalScope*> last_around_;
 };
 
 }  // namespace deeptrace::debuginfo

@@ -73,6 +73,20 @@ class Run {
     }
   }
 
+  /// In a library the own function that it works for is what people look for.
+  std::string own_caller(std::uint64_t address) {
+    if (control_->modules().is_own(address)) return {};
+    constexpr std::size_t kMost = 64;
+    for (const inspect::Frame& frame : frames_of(control_->modules(), control_->view(), kMost)) {
+      if (frame.how == inspect::Frame::How::innermost || !control_->modules().is_own(frame.inside())) continue;
+      const auto [file, line] = control_->modules().line_of(frame.inside());
+      std::string text = control_->modules().place_name(frame.address());
+      if (line != 0) text += "  " + std::string(file.substr(file.rfind('/') + 1)) + ":" + std::to_string(line);
+      return text;
+    }
+    return {};
+  }
+
   void send(const Stopped& stopped, const HaltHit& hit) {
     HitRow row;
     row.halt = hit.halt;
@@ -84,6 +98,8 @@ class Run {
     row.function = place;
     row.file = file;
     row.line = line;
+    const std::string own = own_caller(row.address);
+    row.called_from = own;
     Scope scope(control_->modules(), control_->view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {

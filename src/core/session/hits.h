@@ -36,6 +36,7 @@ struct HitRow {
   std::string_view function;  ///< with the offset in it; empty when unknown
   std::string_view file;      ///< empty when unknown
   std::uint32_t line = 0;
+  std::string_view called_from;      ///< the own code that library code runs for, with its line; empty in own code
   std::vector<inspect::Value> kept;                 ///< in the order asked for; Kind::unknown says why there is none
   std::optional<inspect::Value> before, after;      ///< of data stops
   std::string_view by;                              ///< who wrote, where it was no instruction; else empty

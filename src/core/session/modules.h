@@ -40,6 +40,8 @@ struct ModuleDebug {
   debuginfo::FrameTable frames;
   program::CodeScan scan;
   std::optional<std::vector<debuginfo::StaticVariable>> statics;
+  /// What a name stands for in a unit; null: nothing. Filled as names are asked for.
+  std::map<std::pair<std::string, const debuginfo::Unit*>, const debuginfo::StaticVariable*> statics_by_name;
   std::map<std::string, std::optional<debuginfo::TypeId>, std::less<>> type_names;
 };
 

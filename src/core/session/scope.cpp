@@ -68,8 +68,8 @@ bool names_match(std::string_view full, std::string_view wanted) {
 /// What location expressions ask about this frame.
 class Scope::Context final : public debuginfo::LocationContext {
  public:
-  Context(Scope& scope, const Module& module, std::uint64_t inside, Bytes frame_base, const debuginfo::Unit* unit)
-      : scope_(scope), module_(module), inside_(inside), frame_base_(frame_base), unit_(unit) {}
+  Context(Scope& scope, const Module& module, Bytes frame_base, const debuginfo::Unit* unit)
+      : scope_(scope), module_(module), frame_base_(frame_base), unit_(unit) {}
 
   std::optional<std::uint64_t> reg(unsigned number) override {
     const auto reg = abi::dwarf_integer_register(number, scope_.view_.mode());
@@ -110,7 +110,7 @@ class Scope::Context final : public debuginfo::LocationContext {
       if (call.return_address != back) continue;
       for (const debuginfo::CallSite::Parameter& parameter : call.parameters) {
         if (!std::ranges::equal(parameter.location, expression)) continue;
-        Context context(caller, *module, back - 1, locals->frame_base, function->unit);
+        Context context(caller, *module, locals->frame_base, function->unit);
         const debuginfo::ExpressionPlace place{&module->program->debug(), function->unit, module->bias, pointer_size()};
         return debuginfo::evaluate_number(parameter.value, place, context);
       }
@@ -123,7 +123,6 @@ class Scope::Context final : public debuginfo::LocationContext {
  private:
   Scope& scope_;
   const Module& module_;
-  std::uint64_t inside_;
   Bytes frame_base_;
   const debuginfo::Unit* unit_;
   int depth_ = 0;
@@ -210,7 +209,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
     return Error{Fault::usage, message};
   }
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
-  Context context(*this, *module_, inside_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
+  Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
   const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size()};
   return place(debuginfo::evaluate(part->expression, where, context), type);
 }
@@ -272,14 +271,16 @@ std::optional<Datum> Scope::static_named(std::string_view name) {
   const auto in = [&](const Module& module) -> std::optional<Datum> {
     ModuleDebug& debug = Modules::debug(module);
     if (!debug.statics) debug.statics = debuginfo::static_variables(module.program->debug(), debug.types);
-    const debuginfo::StaticVariable* best = nullptr;
+    const auto [known, added] = debug.statics_by_name.try_emplace({std::string(name), here}, nullptr);
     int best_rank = 0;
     for (const debuginfo::StaticVariable& variable : *debug.statics) {
+      if (!added) break;
       if (!names_match(variable.name, name)) continue;
       const int rank = (variable.name == name ? 2 : 1) + (variable.unit == here ? 4 : 0);
-      if (rank > best_rank) best = &variable;
+      if (rank > best_rank) known->second = &variable;
       best_rank = std::max(rank, best_rank);
     }
+    const debuginfo::StaticVariable* best = known->second;
     if (best == nullptr) return std::nullopt;
     Datum datum;
     datum.type = {&debug.types, best->type};
