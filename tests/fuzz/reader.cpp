@@ -6,6 +6,9 @@
 #include <cstdint>
 #include <string>
 
+#include "debuginfo/frame_rules.h"
+#include "debuginfo/locals.h"
+#include "debuginfo/location.h"
 #include "debuginfo/variables.h"
 #include "program/flow_graph.h"
 #include "session/compare.h"
@@ -50,6 +53,44 @@ struct Compare : session::CompareSink {
   void end(const session::CompareSummary& /*summary*/) override {}
 };
 
+/// A state in which every register and all memory has a value.
+struct Anything : debuginfo::LocationContext {
+  std::optional<std::uint64_t> reg(unsigned number) override { return number * 4096; }
+  bool read(std::uint64_t address, std::span<std::uint8_t> into) override {
+    for (std::uint8_t& byte : into) byte = static_cast<std::uint8_t>(address++);
+    return true;
+  }
+  std::optional<std::uint64_t> frame_base() override { return 0x7000; }
+  std::optional<std::uint64_t> cfa() override { return 0x7010; }
+  std::optional<std::uint64_t> thread_address(std::uint64_t offset) override { return offset; }
+  std::optional<std::uint64_t> at_entry(Bytes expression) override { return expression.size(); }
+};
+
+/// Frames and variables at the ends and in the middle of each function.
+void look_at_functions(const program::Program& program) {
+  debuginfo::FrameTable frames(program.elf(), program.debug_elf());
+  debuginfo::Scopes scopes(program.debug());
+  debuginfo::Locals locals(program.debug(), scopes);
+  Anything context;
+  std::size_t looked = 0;
+  for (const program::Function& function : program.functions()) {
+    if (++looked > 200) return;
+    for (const std::uint64_t address : {function.address, function.address + function.size / 2}) {
+      if (const auto rule = frames.at(address); rule && !rule->cfa_expression.empty())
+        (void)debuginfo::evaluate_number(rule->cfa_expression, {}, context);
+      for (const debuginfo::LocalScope* scope : locals.around(address)) {
+        for (const debuginfo::LocalVariable& variable : scope->variables) {
+          const auto entry = program.debug().read(variable.entry);
+          if (!entry) continue;
+          const debuginfo::ExpressionPlace place{&program.debug(), variable.entry.unit, 0, 8};
+          for (const auto& part : program.debug().locations(*entry, debuginfo::At::location))
+            (void)debuginfo::evaluate(part.expression, place, context);
+        }
+      }
+    }
+  }
+}
+
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -72,6 +113,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   (void)session::list_uses(*program, {"1", true, isa::Syntax::intel}, uses);
   Compare compare;
   (void)session::compare(*program, *program, {{}, true, isa::Syntax::intel}, compare);
+  look_at_functions(*program);
   program::CodeScan scan(*program);
   for (const program::Function& function : program->functions())
     (void)program::condensed(program::flow_graph_of(*program, scan, function), 8);

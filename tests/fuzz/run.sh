@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Fuzzes the decoder, or the readers of files: run.sh [INPUTS] [decoder|reader], one process a processor. Needs clang and a
-# built release preset (for the tables).
+# Fuzzes the decoder, the readers of files, or those of what people write: run.sh [INPUTS] [decoder|reader|words], one
+# process a processor. Needs clang and a built release preset (for the tables).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 inputs=${1:-1000000}
@@ -18,7 +18,7 @@ else
   cmake -S . -B build/fuzz-core -G Ninja -DCMAKE_BUILD_TYPE=RelWithDebInfo -DCMAKE_CXX_COMPILER=clang++ -DCMAKE_C_COMPILER=clang \
     -DCMAKE_CXX_FLAGS="-fsanitize=fuzzer-no-link,address,undefined -fno-sanitize-recover=undefined" > /dev/null
   cmake --build build/fuzz-core --target deeptrace_core
-  clang++ "${flags[@]}" tests/fuzz/reader.cpp build/fuzz-core/src/libdeeptrace_core.a -lz -llzma -lzstd -o "$build/reader"
+  clang++ "${flags[@]}" "tests/fuzz/$what.cpp" build/fuzz-core/src/libdeeptrace_core.a -lz -llzma -lzstd -o "$build/$what"
   seeds=$build/seeds
   mkdir -p "$seeds"
   printf 'struct m { int a : 3; short b[2]; } m = {1}; static inline int t(int a) { return a * 2; }\nint level(int a) { switch (a) { case 0: return 1; case 1: return 7; case 2: return t(a); case 3: return 9; case 4: return 5; } return m.a; }\nint main(void) { return level(m.a); }\n' > "$build/a.c"
@@ -31,8 +31,10 @@ else
     done
   done
   ar rc "$seeds/a.a" "$seeds/gcc-O1.o"
-  run=("$build/corpus" "$seeds" -max_len=40000 -timeout=20 -rss_limit_mb=3000)
-  mkdir -p "$build/corpus"
+  printf 'at level_sum from hit 2 when a[1] == "x" once: keep (int)a, [u8 b, 3]; expect i32(eax) < -1.5 ? x->y : *p\n' > "$build/words.seed"
+  if [ "$what" = words ]; then seeds=$build/words-seeds; mkdir -p "$seeds"; cp "$build/words.seed" "$seeds"; fi
+  run=("$build/corpus-$what" "$seeds" -max_len=40000 -timeout=20 -rss_limit_mb=3000)
+  mkdir -p "$build/corpus-$what"
 fi
 for ((i = 0; i < $(nproc); ++i)); do
   "$build/$what" -runs=$((inputs / $(nproc))) -print_final_stats=1 -artifact_prefix="$build/" "${run[@]}" > "$build/log.$i" 2>&1 &
