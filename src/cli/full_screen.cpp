@@ -8,6 +8,7 @@
 #include <clocale>
 #include <map>
 
+#include "base/path.h"
 #include "cli/command.h"
 #include "isa/text.h"
 #include "process/attention.h"
@@ -37,8 +38,6 @@ struct Pane {
   int first = 0;  ///< the line that stands at the top
   std::vector<Line> lines;
 };
-
-std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 /// What a line of the conversation means, by how it begins.
 Look look_of(std::string_view text) {

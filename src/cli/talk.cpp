@@ -12,6 +12,7 @@
 
 #include "base/near_names.h"
 #include "base/number.h"
+#include "base/path.h"
 #include "isa/text.h"
 #include "process/attention.h"
 #include "process/maps.h"
@@ -104,8 +105,6 @@ std::optional<std::string_view> take_clause(std::string_view& text, std::string_
   text = trimmed(text.substr(0, at));
   return clause;
 }
-
-std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 }  // namespace
 

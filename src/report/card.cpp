@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/path.h"
 #include "isa/text.h"
 #include "report/source_words.h"
 #include "report/value.h"
@@ -17,8 +18,6 @@ using session::CodeLine;
 using session::Control;
 using session::Stopped;
 using Why = Stopped::Why;
-
-std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 std::string plain_bytes(const std::uint8_t* bytes, std::size_t size) {
   constexpr std::size_t kShown = 32;

@@ -7,6 +7,7 @@
 #include <limits>
 #include <set>
 
+#include "base/path.h"
 #include "report/card.h"
 #include "report/csv.h"
 #include "report/value.h"
@@ -30,8 +31,6 @@ std::string halt_words(const HaltInfo& halt) {
     text += fmt::format(" ({} byte{} at {})", halt.size, halt.size == 1 ? "" : "s", hex(halt.addresses.front()));
   return printable(text);
 }
-
-std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 /// Columns of text as wide as people see them: continuation bytes of UTF-8 count nothing.
 std::size_t columns(std::string_view text) {

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/path.h"
 #include "report/hits.h"
 #include "report/value.h"
 
@@ -15,8 +16,6 @@ using session::Plan;
 using session::PlanRow;
 using session::PlanSummary;
 using session::Stopped;
-
-std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 class Text : public session::PlanSink {
  public:

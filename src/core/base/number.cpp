@@ -16,4 +16,11 @@ std::optional<std::uint64_t> number_in(std::string_view text) {
   return value;
 }
 
+std::string hex_text(std::uint64_t value) {
+  if (value < 10) return std::to_string(value);
+  char buffer[20];
+  const auto end = std::to_chars(buffer, buffer + sizeof buffer, value, 16);
+  return "0x" + std::string(buffer, end.ptr);
+}
+
 }  // namespace deeptrace

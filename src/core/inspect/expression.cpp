@@ -7,6 +7,7 @@
 #include <cmath>
 #include <cstring>
 
+#include "base/number.h"
 #include "inspect/expression_node.h"
 #include "state/parts.h"
 
@@ -19,12 +20,6 @@ using debuginfo::TypeId;
 using Op = ExpressionNode::Op;
 
 Error problem(std::string message) { return {Fault::usage, std::move(message)}; }
-
-std::string hex(std::uint64_t value) {
-  char buffer[20];
-  const auto end = std::to_chars(buffer, buffer + sizeof buffer, value, 16);
-  return "0x" + std::string(buffer, end.ptr);
-}
 
 /// A number with all that decides how it takes part in arithmetic.
 struct Number {
@@ -677,7 +672,7 @@ class Evaluator {
     while (result.size() < kMost) {
       std::uint8_t byte = 0;
       if (environment_.view().read_memory(address + result.size(), {&byte, 1}) != 1)
-        return problem("no text can be read at " + hex(address));
+        return problem("no text can be read at " + hex_text(address));
       if (byte == 0) break;
       result.push_back(static_cast<char>(byte));
     }
@@ -861,7 +856,7 @@ std::optional<Error> load_text(Datum& datum, Environment& environment) {
     datum.bytes.insert(datum.bytes.end(), piece, piece + zero);
     if (zero != got) break;
     if (got < kPiece) {
-      if (datum.bytes.empty()) return problem("memory at " + hex(datum.address) + " cannot be read");
+      if (datum.bytes.empty()) return problem("memory at " + hex_text(datum.address) + " cannot be read");
       break;
     }
   }
@@ -890,9 +885,9 @@ std::optional<Error> load(Datum& datum, Environment& environment) {
   const std::size_t got = environment.view().read_memory(datum.address, datum.bytes);
   if (got != size) {
     datum.bytes.clear();
-    const std::string range = hex(datum.address) + (got == 0 ? "" : ".." + hex(datum.address + size));
+    const std::string range = hex_text(datum.address) + (got == 0 ? "" : ".." + hex_text(datum.address + size));
     return problem("memory at " + range + " cannot be read" +
-                   (got == 0 ? "" : " from " + hex(datum.address + got) + " on"));
+                   (got == 0 ? "" : " from " + hex_text(datum.address + got) + " on"));
   }
   datum.loaded = true;
   return std::nullopt;

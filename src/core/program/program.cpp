@@ -8,6 +8,7 @@
 #include <cstdlib>
 #include <memory>
 
+#include "base/number.h"
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "program/debug_file.h"
@@ -17,12 +18,6 @@ namespace deeptrace::program {
 namespace {
 
 /// "0x1f"; numbers below 10 as a digit, as in instruction text.
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
-
 /// Among symbols of one address the best name has the highest: functions before labels, then global ones, then those
 /// with a size.
 std::uint8_t rank_of(const binary::Symbol& s) {
@@ -280,7 +275,7 @@ std::string Program::thread_variable(std::int64_t offset) const {
     for (const binary::Symbol& symbol : elf_.symbols()) {
       if (symbol.type != binary::kThreadLocal || symbol.section == 0 || symbol.name.empty()) continue;
       if (inside < symbol.address || inside - symbol.address >= std::max<std::uint64_t>(symbol.size, 1)) continue;
-      return demangled(symbol.name) + (inside == symbol.address ? "" : "+" + hex(inside - symbol.address));
+      return demangled(symbol.name) + (inside == symbol.address ? "" : "+" + hex_text(inside - symbol.address));
     }
   }
   return {};
@@ -296,7 +291,7 @@ std::string Program::place_name(std::uint64_t address) const {
   const Function* function = function_at(address);
   if (function == nullptr) return {};
   if (address == function->address) return function->name;
-  return function->name.str() + "+" + hex(address - function->address);
+  return function->name.str() + "+" + hex_text(address - function->address);
 }
 
 Reference Program::reference(std::uint64_t address) const {
@@ -320,10 +315,10 @@ Reference Program::reference(std::uint64_t address) const {
     const binary::Symbol& object = *(after - 1);
     if (address == object.address || address - object.address < object.size) {
       const std::uint64_t offset = address - object.address;
-      return {demangled(object.name) + (offset == 0 ? "" : "+" + hex(offset)), {}};
+      return {demangled(object.name) + (offset == 0 ? "" : "+" + hex_text(offset)), {}};
     }
   }
-  Reference result{std::string(section->name) + "+" + hex(address - section->address), {}};
+  Reference result{std::string(section->name) + "+" + hex_text(address - section->address), {}};
   if ((section->flags & binary::kWritable) == 0) result.text = readable_string(elf_.bytes_at(address));
   return result;
 }
@@ -357,8 +352,8 @@ std::optional<Reference> Program::relocated_reference(std::uint64_t address, std
     return reference(found->symbol_value + static_cast<std::uint64_t>(offset));
   }
   Reference result{demangled(found->symbol), {}};
-  if (offset > 0) result.name += "+" + hex(static_cast<std::uint64_t>(offset));
-  if (offset < 0) result.name += "-" + hex(static_cast<std::uint64_t>(-offset));
+  if (offset > 0) result.name += "+" + hex_text(static_cast<std::uint64_t>(offset));
+  if (offset < 0) result.name += "-" + hex_text(static_cast<std::uint64_t>(-offset));
   return result;
 }
 

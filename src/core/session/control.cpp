@@ -7,6 +7,7 @@
 #include <cstring>
 
 #include "abi/system_calls.h"
+#include "base/number.h"
 #include "isa/text.h"
 #include "process/attention.h"
 #include "process/maps.h"
@@ -27,12 +28,6 @@ using Answer = process::Process::Answer;
 using Why = Stopped::Why;
 
 namespace {
-
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
 
 /// The pieces that debug registers can watch, each aligned to its size, as few as cover a range: one for each eight
 /// bytes.
@@ -384,7 +379,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
       return Error{Fault::usage, halt.rule.what +
                                      ": all four debug registers are in use; lift a stop point, or use "
                                      "--stop-with byte"};
-    return Error{Fault::usage, halt.rule.what + ": no memory at " + hex(address) + " in the running program"};
+    return Error{Fault::usage, halt.rule.what + ": no memory at " + hex_text(address) + " in the running program"};
   }
   return std::nullopt;
 }
@@ -432,7 +427,7 @@ std::optional<Error> Control::place_data(Halt& halt) {
     return Error{Fault::usage, what + ": " + std::to_string(halt.size) + " bytes cannot be watched (1 to 1048576)"};
   halt.last.resize(halt.size);
   if (process_->memory().read(halt.address, halt.last) != halt.size)
-    return Error{Fault::usage, what + ": memory at " + hex(halt.address) + " cannot be read"};
+    return Error{Fault::usage, what + ": memory at " + hex_text(halt.address) + " cannot be read"};
   const auto on = halt.rule.kind == HaltRule::Kind::access ? DebugSlot::On::access : DebugSlot::On::write;
   const std::vector<DebugSlot> pieces = covering(halt.address, halt.size, on, halt.exact);
   halt.by_stepping = pieces.size() > free_slots() || options_.stop_with == StopWith::byte;

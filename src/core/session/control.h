@@ -94,6 +94,7 @@ class Control {
   ~Control();
 
   [[nodiscard]] bool ended() const { return process_->gone(); }
+  [[nodiscard]] bool attached() const { return process_->attached(); }
   [[nodiscard]] process::Process& process() { return *process_; }
   [[nodiscard]] Modules& modules() { return *modules_; }
   [[nodiscard]] const std::string& path() const { return modules_->main().path; }

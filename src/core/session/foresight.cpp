@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "abi/system_calls.h"
+#include "base/number.h"
 #include "isa/comparison.h"
 #include "isa/text.h"
 #include "state/execute.h"
@@ -15,12 +16,6 @@ namespace {
 
 using isa::ControlFlow;
 using state::Reg;
-
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
 
 std::string decimal(std::uint64_t value, unsigned bits) {
   const unsigned unused = bits >= 64 ? 0 : 64 - bits;
@@ -91,7 +86,7 @@ class Seer {
         if (view_.read_memory(*one.address, bytes) != bytes.size()) {
           bytes.clear();
           if (result_.verdict.empty())
-            result_.verdict = "will fault: memory at " + hex(*one.address) + " cannot be " +
+            result_.verdict = "will fault: memory at " + hex_text(*one.address) + " cannot be " +
                               (operand.access == isa::Access::write ? "written" : "read");
         }
       }
@@ -114,7 +109,7 @@ class Seer {
     }
     if (modules_.at(target) == nullptr) {
       std::uint8_t byte = 0;
-      if (view_.read_memory(target, {&byte, 1}) != 1) return hex(target) + ", where no memory is: it will fault";
+      if (view_.read_memory(target, {&byte, 1}) != 1) return hex_text(target) + ", where no memory is: it will fault";
     }
     return place(target);
   }
@@ -245,7 +240,7 @@ class Seer {
     if (outcome_.store.size != 0 && outcome_.store.size <= 8) {
       std::uint64_t value = 0;
       std::memcpy(&value, outcome_.store.bytes.data(), outcome_.store.size);
-      result_.results.push_back({"[" + hex(outcome_.store.address) + "]", value, outcome_.store.size * 8U});
+      result_.results.push_back({"[" + hex_text(outcome_.store.address) + "]", value, outcome_.store.size * 8U});
     }
     if (result_.verdict.empty()) decided_jump();
   }

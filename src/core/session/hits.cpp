@@ -7,6 +7,20 @@ namespace {
 
 using process::Attention;
 
+/// In a library the own function that it works for is what people look for.
+std::string own_caller(Control& control, std::uint64_t address) {
+  if (control.modules().is_own(address)) return {};
+  constexpr std::size_t kMost = 64;
+  for (const inspect::Frame& frame : frames_of(control.modules(), control.view(), kMost)) {
+    if (frame.how == inspect::Frame::How::innermost || !control.modules().is_own(frame.inside())) continue;
+    const auto [file, line] = control.modules().line_of(frame.inside());
+    std::string text = control.modules().place_name(frame.address());
+    if (line != 0) text += "  " + std::string(file.substr(file.rfind('/') + 1)) + ":" + std::to_string(line);
+    return text;
+  }
+  return {};
+}
+
 class Run {
  public:
   Run(HitsRequest request, HitsSink& sink) : request_(std::move(request)), sink_(sink) {}
@@ -48,13 +62,8 @@ class Run {
       const Result<Stopped> stopped = control_->go({Motion::Kind::resume, {}, 1});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
-      if (stopped->program_is_gone()) {
-        summary_.end = {stopped->why == Stopped::Why::exited ? RunEnd::How::exited : RunEnd::How::killed,
-                        stopped->number};
-        return;
-      }
-      if (stopped->why == Stopped::Why::attention) {
-        summary_.end = {control_->process().attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
+      if (const auto end = end_of(*control_, *stopped)) {
+        summary_.end = *end;
         return;
       }
       for (const HaltHit& hit : stopped->hits) {
@@ -73,33 +82,9 @@ class Run {
     }
   }
 
-  /// In a library the own function that it works for is what people look for.
-  std::string own_caller(std::uint64_t address) {
-    if (control_->modules().is_own(address)) return {};
-    constexpr std::size_t kMost = 64;
-    for (const inspect::Frame& frame : frames_of(control_->modules(), control_->view(), kMost)) {
-      if (frame.how == inspect::Frame::How::innermost || !control_->modules().is_own(frame.inside())) continue;
-      const auto [file, line] = control_->modules().line_of(frame.inside());
-      std::string text = control_->modules().place_name(frame.address());
-      if (line != 0) text += "  " + std::string(file.substr(file.rfind('/') + 1)) + ":" + std::to_string(line);
-      return text;
-    }
-    return {};
-  }
-
   void send(const Stopped& stopped, const HaltHit& hit) {
-    HitRow row;
-    row.halt = hit.halt;
-    row.hit = hit.hit;
-    row.thread = control_->number_of(stopped.thread);
-    row.address = hit.writer != 0 ? hit.writer : control_->view().registers()[state::Reg::rip];
-    const std::string place = control_->modules().place_name(row.address);
-    const auto [file, line] = control_->modules().line_of(row.address);
-    row.function = place;
-    row.file = file;
-    row.line = line;
-    const std::string own = own_caller(row.address);
-    row.called_from = own;
+    HitPlace place(*control_, stopped, hit);
+    HitRow& row = place.row;
     Scope scope(control_->modules(), control_->view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {
@@ -112,9 +97,6 @@ class Run {
         row.kept.push_back(std::move(unknown));
       }
     }
-    if (!hit.before.empty()) row.before = control_->watched_value(hit.halt, hit.before);
-    if (!hit.after.empty()) row.after = control_->watched_value(hit.halt, hit.after);
-    row.by = hit.by;
     row.notes = &summary_.notes;
     ++summary_.rows;
     sink_.row(row, *control_, stopped);
@@ -129,6 +111,31 @@ class Run {
 };
 
 }  // namespace
+
+HitPlace::HitPlace(Control& control, const Stopped& stopped, const HaltHit& hit) {
+  row.halt = hit.halt;
+  row.hit = hit.hit;
+  row.thread = control.number_of(stopped.thread);
+  row.address = hit.writer != 0 ? hit.writer : control.view().registers()[state::Reg::rip];
+  place_ = control.modules().place_name(row.address);
+  called_from_ = own_caller(control, row.address);
+  const auto [file, line] = control.modules().line_of(row.address);
+  row.function = place_;
+  row.called_from = called_from_;
+  row.file = file;
+  row.line = line;
+  if (!hit.before.empty()) row.before = control.watched_value(hit.halt, hit.before);
+  if (!hit.after.empty()) row.after = control.watched_value(hit.halt, hit.after);
+  row.by = hit.by;
+}
+
+std::optional<RunEnd> end_of(const Control& control, const Stopped& stopped) {
+  if (stopped.why == Stopped::Why::exited) return RunEnd{RunEnd::How::exited, stopped.number};
+  if (stopped.why == Stopped::Why::killed) return RunEnd{RunEnd::How::killed, stopped.number};
+  if (stopped.why == Stopped::Why::attention)
+    return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
+  return std::nullopt;
+}
 
 Result<HitsSummary> hits(HitsRequest request, HitsSink& sink) { return Run(std::move(request), sink).run(); }
 

@@ -37,10 +37,19 @@ struct HitRow {
   std::string_view file;      ///< empty when unknown
   std::uint32_t line = 0;
   std::string_view called_from;      ///< the own code that library code runs for, with its line; empty in own code
-  std::vector<inspect::Value> kept;                 ///< in the order asked for; Kind::unknown says why there is none
+  std::vector<inspect::Value> kept;  ///< in the order asked for; Kind::unknown says why there is none
   std::optional<inspect::Value> before, after;      ///< of data stops
   std::string_view by;                              ///< who wrote, where it was no instruction; else empty
   const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
+};
+
+/// A row's own storage, and how a hit becomes one; used by plans too.
+struct HitPlace {
+  HitPlace(Control& control, const Stopped& stopped, const HaltHit& hit);
+  HitRow row;  ///< without kept values
+
+ private:
+  std::string place_, called_from_;
 };
 
 struct HitsStart {
@@ -67,6 +76,9 @@ class HitsSink {
   virtual void row(const HitRow& row, Control& control, const Stopped& stopped) = 0;
   virtual void end(const HitsSummary& summary) = 0;
 };
+
+/// How a run ended, when a motion ended it: the program is gone, or we were interrupted.
+std::optional<RunEnd> end_of(const Control& control, const Stopped& stopped);
 
 /// Runs the program to its end, or until it is interrupted. Errors before the first row: unknown locations and names, a
 /// malformed expression, a program that cannot be run.

@@ -4,6 +4,7 @@
 #include <array>
 #include <map>
 
+#include "base/path.h"
 #include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
 #include "isa/text.h"
@@ -26,8 +27,6 @@ std::uint64_t lowest_address(const binary::Elf& elf) {
   }
   return lowest == ~std::uint64_t(0) ? 0 : lowest / kPage * kPage;
 }
-
-std::string base_name(const std::string& path) { return path.substr(path.rfind('/') + 1); }
 
 bool returns_twice(std::string_view name) {
   constexpr std::array<std::string_view, 5> kNames = {"setjmp", "_setjmp", "sigsetjmp", "__sigsetjmp", "getcontext"};

@@ -4,6 +4,7 @@
 #include <map>
 
 #include "base/number.h"
+#include "base/path.h"
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "program/location.h"
@@ -13,12 +14,6 @@ namespace {
 
 using program::Function;
 using program::Program;
-
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
 
 Bytes code_of(const Program& program, const Function& function) {
   const Bytes code = program.elf().bytes_at(function.address);
@@ -79,7 +74,7 @@ std::vector<std::uint64_t> line_places(const Module& module, const std::vector<s
 
 Error inside_instruction(std::string_view location, const Boundaries& around, std::uint64_t bias) {
   return {Fault::usage, std::string(location) + ": lies inside an instruction; instructions start at " +
-                            hex(around.before + bias) + " and " + hex(around.after + bias)};
+                            hex_text(around.before + bias) + " and " + hex_text(around.after + bias)};
 }
 
 }  // namespace
@@ -178,7 +173,6 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_vie
     }
     return found;
   };
-  const auto base_name = [](const std::string& path) { return path.substr(path.rfind('/') + 1); };
   // LIBRARY:WHERE or LIBRARY+OFFSET.
   const std::size_t mark = location.find_first_of(":+");
   if (mark != std::string_view::npos) {

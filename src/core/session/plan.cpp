@@ -194,13 +194,8 @@ class Run {
       const Result<Stopped> stopped = control_->go({});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
-      if (stopped->program_is_gone()) {
-        summary_.end = {stopped->why == Stopped::Why::exited ? RunEnd::How::exited : RunEnd::How::killed,
-                        stopped->number};
-        return;
-      }
-      if (stopped->why == Stopped::Why::attention) {
-        summary_.end = {control_->process().attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
+      if (const auto end = end_of(*control_, *stopped)) {
+        summary_.end = *end;
         return;
       }
       for (const HaltHit& hit : stopped->hits) row(*stopped, hit);
@@ -215,18 +210,8 @@ class Run {
     reached_[index] = true;
     PlanRow row;
     row.rule = &rule;
-    row.hit.halt = hit.halt;
-    row.hit.hit = hit.hit;
-    row.hit.thread = control_->number_of(stopped.thread);
-    row.hit.address = hit.writer != 0 ? hit.writer : control_->view().registers()[state::Reg::rip];
-    const std::string place = control_->modules().place_name(row.hit.address);
-    const auto [file, line] = control_->modules().line_of(row.hit.address);
-    row.hit.function = place;
-    row.hit.file = file;
-    row.hit.line = line;
-    row.hit.by = hit.by;
-    if (!hit.before.empty()) row.hit.before = control_->watched_value(hit.halt, hit.before);
-    if (!hit.after.empty()) row.hit.after = control_->watched_value(hit.halt, hit.after);
+    const HitPlace place(*control_, stopped, hit);
+    row.hit = place.row;
     Scope scope(control_->modules(), control_->view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };

@@ -5,6 +5,7 @@
 
 #include "abi/dwarf_registers.h"
 #include "base/near_names.h"
+#include "base/number.h"
 #include "isa/text.h"
 #include "program/location.h"
 #include "state/parts.h"
@@ -18,12 +19,6 @@ using debuginfo::Type;
 using inspect::Datum;
 using inspect::TypeRef;
 using state::Reg;
-
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
 
 /// Names of C's integer types as compilers write them in debug information.
 std::string as_in_debug_information(std::string_view name) {
@@ -203,8 +198,8 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
         message += " and " + std::to_string(parts.size() - told) + " more ranges";
         break;
       }
-      message +=
-          (told++ != 0 ? ", " : "") + hex(one.range.from + module_->bias) + ".." + hex(one.range.to + module_->bias);
+      message += (told++ != 0 ? ", " : "") + hex_text(one.range.from + module_->bias) + ".." +
+                 hex_text(one.range.to + module_->bias);
     }
     return Error{Fault::usage, message};
   }
@@ -238,7 +233,7 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
       case Kind::memory:
         value.resize(bytes);
         if (view_.read_memory(piece.address + piece.bit_offset / 8, value) != bytes)
-          return Error{Fault::usage, "memory at " + hex(piece.address) + " cannot be read"};
+          return Error{Fault::usage, "memory at " + hex_text(piece.address) + " cannot be read"};
         break;
       case Kind::reg: {
         const auto part = abi::dwarf_register(piece.number, mode);

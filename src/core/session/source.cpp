@@ -7,6 +7,7 @@
 #include <set>
 
 #include "abi/relocations.h"
+#include "base/number.h"
 #include "isa/assembler.h"
 #include "program/code_scan.h"
 #include "program/location.h"
@@ -23,12 +24,6 @@ using program::Function;
 using program::JumpTable;
 using program::Program;
 using program::Stretch;
-
-std::string hex(std::uint64_t value) {
-  isa::Text text;
-  text.add_hex(value);
-  return std::string(text.view());
-}
 
 std::string with_offset(std::string name, std::int64_t offset) {
   if (offset == 0) return name;
@@ -202,7 +197,7 @@ class SourceWriter {
 
   [[nodiscard]] Error refuse(std::uint64_t address, const std::string& why) const {
     std::string place = program_.place_name(address);
-    if (place.empty()) place = hex(address);
+    if (place.empty()) place = hex_text(address);
     return {Fault::usage, "--form assembler: " + place + " " + why};
   }
 
@@ -232,10 +227,10 @@ class SourceWriter {
   Result<std::string> code_label(std::uint64_t from, std::uint64_t address) {
     if (starts_.count(address) != 0) return label(address);
     if (const Function* other = program_.function_at(address); other != nullptr && !is_listed(address)) {
-      return refuse(from, "goes into the middle of " + other->name.str() + " (+" + hex(address - other->address) +
+      return refuse(from, "goes into the middle of " + other->name.str() + " (+" + hex_text(address - other->address) +
                               "), which is not listed");
     }
-    return refuse(from, "refers to " + hex(elf_.section_offset(address)) + ", where no listed instruction starts");
+    return refuse(from, "refers to " + hex_text(elf_.section_offset(address)) + ", where no listed instruction starts");
   }
 
   // ---- first pass: what is referred to
@@ -507,7 +502,7 @@ class SourceWriter {
       if (width != 0) return copy_name(target, width / 8);
       if (!program_.reference(target).text.empty() || is_short_string(target)) return copy_name(target, 0);
     }
-    return refuse(from, "refers to unnamed data at " + hex(target) + ", whose extent is not known");
+    return refuse(from, "refers to unnamed data at " + hex_text(target) + ", whose extent is not known");
   }
 
   /// Thread-local variables of a program lie below the thread pointer (x86-64 ABI, 3.4.6; "ELF handling for
@@ -589,7 +584,7 @@ class SourceWriter {
     } else {
       return;
     }
-    remark(hex(value) + " in " + program_.place_name(address) + " was taken for the address of " + name);
+    remark(hex_text(value) + " in " + program_.place_name(address) + " was taken for the address of " + name);
     *into = std::move(name);
   }
 
