@@ -255,6 +255,18 @@ int main(void) { return outer(1, 2) & 0; }
   }
 }
 
+TEST(Frames, ACallOfNowhereLeadsBackToItsCaller) {
+  const TempFolder folder;
+  const std::string program = built(folder, "nowhere", "int main(void) { int (*f)(void) = 0; return f(); }\n");
+  const auto control = started(program);
+  ASSERT_TRUE(control);
+  const auto stopped = control->go({});
+  ASSERT_TRUE(stopped && stopped->why == Stopped::Why::signal);
+  const auto frames = session::frames_of(control->modules(), control->view());
+  ASSERT_GE(frames.size(), 2U);
+  EXPECT_EQ(control->modules().function_at(frames[1].inside())->name.str(), "main");
+}
+
 // ---- data stops -----------------------------------------------------------------------------------------------------
 
 TEST(DataStops, FindEveryWriteThatTheProgramLogs) {

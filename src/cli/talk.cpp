@@ -749,7 +749,6 @@ Answer Talk::stack(Arguments rest) {
   const auto count = rest.empty() ? std::optional<std::uint64_t>(24) : number_in(rest);
   if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
   Answer answer;
-  std::uint64_t previous = 0;
   for (const session::StackRow& row : session::stack_rows(*control_, frames(), *count)) {
     const unsigned bytes = control_->view().mode() == isa::Mode::bits64 ? 8 : 4;
     std::string text =
@@ -759,9 +758,7 @@ Answer Talk::stack(Arguments rest) {
     if (!row.meaning.empty()) text = fmt::format("{:<62} {}", text, printable(row.meaning));
     const bool back = row.meaning.starts_with("return address");
     answer.lines.push_back(report::look(style_, back ? Role::heading : Role::plain, text));
-    previous = row.address;
   }
-  (void)previous;
   return answer;
 }
 

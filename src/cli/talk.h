@@ -1,10 +1,10 @@
 // The conversation of the console: words in, lines out. The plain console, the full screen and plans speak it.
 #pragma once
 
-#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -124,7 +124,6 @@ class Talk {
   std::map<std::string, Mark> marks_;
   std::vector<std::string> transcript_;
   std::string program_wrote_;
-  std::string last_motion_;
 };
 
 /// What a word of the console that only looks, or an expression, shows at a stop.

@@ -145,14 +145,9 @@ class Control {
     pid_t thread;
     std::uint64_t address, cfa, function;
   };
-  struct Decision {
-    bool hold = false;
-    Stopped stopped;
-  };
 
   explicit Control(ControlOptions options);
   std::optional<Error> begin();
-  std::optional<Error> read_modules();
   Result<program::Program> open_main(const std::string& path);
 
   // sites and debug registers

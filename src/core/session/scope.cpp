@@ -643,13 +643,25 @@ inspect::PointerReader Scope::pointers() {
 }
 
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most) {
-  const inspect::RuleFinder rules = [&](std::uint64_t address) { return modules.frame_rule(address); };
+  const std::uint64_t start = thread.registers()[Reg::rip];
+  const inspect::RuleFinder rules = [&](std::uint64_t address) -> std::optional<inspect::PlacedRule> {
+    std::uint8_t byte = 0;
+    const bool nowhere =
+        address == start && modules.at(address) == nullptr && thread.read_memory(address, {&byte, 1}) == 0;
+    if (!nowhere) return modules.frame_rule(address);
+    // A call of an address that holds nothing: all that it did is to leave its return address.
+    const bool wide = thread.mode() == isa::Mode::bits64;
+    inspect::PlacedRule placed;
+    placed.from_table = false;
+    placed.rule.cfa_register = wide ? 7 : 4;
+    placed.rule.cfa_offset = wide ? 8 : 4;
+    return placed;
+  };
   // The address behind a call that never returns may belong to no function.
   const auto is_code = [&](std::uint64_t address) {
     return modules.function_at(address) != nullptr || modules.function_at(address - 1) != nullptr;
   };
   std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
-  // A call of an address that holds no code: the return address is all that it left.
   while (result.size() < most) {
     const auto caller = inspect::caller_of(result.back(), thread, rules, is_code);
     if (!caller) break;
