@@ -975,7 +975,6 @@ void Control::note_writes(const isa::Instruction& instruction) {
 
 /// Lets the program run until a stop point or the goal.
 Stopped Control::run(Goal* goal) {
-  if (needs_stepping()) return run_by_stepping(goal);
   std::vector<std::uint64_t> used;
   if (goal != nullptr) {
     for (const auto* list : {&goal->sites, &goal->entries}) {
@@ -985,13 +984,8 @@ Stopped Control::run(Goal* goal) {
     }
   }
   goal_ = goal;
-  process::Process::Running how;
-  how.only = others_run_ == false ? thread_ : 0;
-  how.system_calls = watches_calls() || watches_data() || (goal != nullptr && goal->call_exit);
-  const Event event = process_->run(how, [this](const Event& e) { return visit(e); });
+  needs_stepping() ? step_to_stop() : run_to_stop();
   goal_ = nullptr;
-  if (event.kind == Event::Kind::attention) stopped_.why = Why::attention;
-  if (event.program_is_gone() && !stopped_.program_is_gone()) take_end(event, stopped_);
   for (const std::uint64_t address : used) release(address);
   finish_once();
   if (stopped_.thread != 0 && process_->has_thread(stopped_.thread)) thread_ = stopped_.thread;
@@ -999,38 +993,31 @@ Stopped Control::run(Goal* goal) {
   return stopped_;
 }
 
-/// More data is watched than debug registers can: every instruction of the current thread is looked at.
-Stopped Control::run_by_stepping(Goal* goal) {
-  std::vector<std::uint64_t> used;
-  if (goal != nullptr) {
-    for (const auto* list : {&goal->sites, &goal->entries}) {
-      for (const std::uint64_t address : *list) {
-        if (use(address, true)) used.push_back(address);
-      }
-    }
-  }
-  goal_ = goal;
-  for (;;) {
-    one_step();
-    if (stopped_.why != Why::arrived || (goal != nullptr && goal->reached != 0)) break;
-    if (process::Attention::asked() != process::Attention::Why::none) {
+void Control::run_to_stop() {
+  process::Process::Running how;
+  how.only = others_run_ == false ? thread_ : 0;
+  how.system_calls = watches_calls() || watches_data() || (goal_ != nullptr && goal_->call_exit);
+  const Event event = process_->run(how, [this](const Event& e) { return visit(e); });
+  if (event.kind == Event::Kind::attention) stopped_.why = Why::attention;
+  if (event.program_is_gone() && !stopped_.program_is_gone()) take_end(event, stopped_);
+}
+
+/// More data is watched than debug registers can: every instruction of the current thread is looked at. Its writes are
+/// not kept as those of a motion; there may be millions.
+void Control::step_to_stop() {
+  while (stopped_.why == Why::arrived && (goal_ == nullptr || goal_->reached == 0)) {
+    (void)one_step(false);
+    if (stopped_.why == Why::arrived && process::Attention::asked() != process::Attention::Why::none)
       stopped_.why = Why::attention;
-      break;
-    }
   }
-  goal_ = nullptr;
-  for (const std::uint64_t address : used) release(address);
-  finish_once();
-  stopped_.thread = thread_;
-  return stopped_;
 }
 
 /// One instruction of the current thread; a signal that comes is delivered, and a handler is entered.
-Stopped Control::one_step() {
+Stopped Control::one_step(bool keep_writes) {
   for (;;) {
     const std::uint64_t at = view().registers()[Reg::rip];
     const isa::Instruction instruction = instruction_at(at);
-    note_writes(instruction);
+    if (keep_writes) note_writes(instruction);
     const bool call = instruction && isa::flow_of(instruction) == ControlFlow::system;
     const std::uint64_t number = view().registers()[Reg::rax];
     if (call && process_->threads().size() > 1 && others_run_ != false && process_->signal_of(thread_) == 0 &&

@@ -192,9 +192,10 @@ class Control {
 
   // motions
   Stopped run(Goal* goal);
-  Stopped run_by_stepping(Goal* goal);
+  void run_to_stop();
+  void step_to_stop();
   Stopped step_one(bool enter_calls);
-  Stopped one_step();
+  Stopped one_step(bool keep_writes = true);
   Stopped through_call(std::uint64_t next);
   Stopped line(bool enter_calls);
   Result<Stopped> out();
