@@ -127,6 +127,31 @@ TEST(LinesOf, InlinedCopiesAreToldWithTheirCalls) {
   }
 }
 
+/// Line 2 has a place in the program and no instruction; the assembler's `.loc` marks are the oracle.
+TEST(LinesOf, ALineWithoutInstructionsHasItsPlace) {
+  const TempFolder folder;
+  write_file(folder / "a.c", "1\n2\n3\n");
+  write_file(folder / "a.s",
+             "\t.file 1 \"a.c\"\n\t.globl f\n\t.type f, @function\nf:\n\t.loc 1 1\n\tpush %rax\n"
+             "\t.loc 1 2\n\t.loc 1 3 0 prologue_end\n\tpop %rax\n\t.loc 1 1 0 is_stmt 0\n\tret\n\t.size f, .-f\n");
+  ASSERT_EQ(run({"gcc", "-g", "-c", "-o", folder / "a.o", folder / "a.s"}).status, 0);
+  const json line = told({"lines", "--form", "json", folder / "a.o", "a.c:2"}, 1)["lines"][0];
+  EXPECT_EQ(line["places"], json::parse(R"([{"address": "0x1", "function": "f", "line": 3}])"));
+  const json at = told({"lines", "--form", "json", "--at", "f+1", folder / "a.o"});
+  EXPECT_EQ(at["line"], 3);
+  ASSERT_EQ(at["also"].size(), 1U);
+  EXPECT_EQ(at["also"][0]["line"], 2);
+  EXPECT_EQ(at["entry_ends"], true);
+  EXPECT_EQ(at["statement"], true);
+  const json ranges = told({"lines", "--form", "json", folder / "a.o", "a.c:1"})["lines"][0]["ranges"];
+  ASSERT_EQ(ranges.size(), 2U);
+  EXPECT_EQ(ranges[0]["statement"], true);
+  EXPECT_EQ(ranges[1]["statement"], false);
+  EXPECT_NE(
+      deeptrace({"lines", folder / "a.o", "a.c:2"}).out.find("begins at 0x1 in f, where the instructions of line 3"),
+      std::string::npos);
+}
+
 TEST(LinesOf, APageHoldsNothingThatActs) {
   const TempFolder folder;
   write_file(folder / "a.c", "int level(void) { /* <script>alert(1)</script> */ return 1; }\n");
@@ -432,6 +457,49 @@ TEST(Flow, LoopsBranchesAndTablesAreFound) {
   EXPECT_NE(read_file(folder / "out/listing.svg").find("<svg"), std::string::npos);
   ASSERT_EQ(deeptrace({"survey", "--form", "none", "--save", folder / "out2", folder / "plain"}).status, 0);
   EXPECT_EQ(read_file(folder / "out2/survey.png").substr(1, 3), "PNG");
+}
+
+/// Linked and unlinked, 64 and 32 bits, tables of addresses and of distances: each case is found on its own line.
+TEST(Flow, CasesStandOnTheirLines) {
+  const TempFolder folder;
+  std::string text = "int kind_of(int kind, int a) { switch (kind) {\n";
+  for (int line = 2; line < 11; ++line)
+    text += "  case " + std::to_string(line - 2) + ": a = a * " + std::to_string(line) + " + 1; break;\n";
+  write_file(folder / "a.c",
+             text + "  default: a = 0; } return a; }\nint main(int c, char** v) { (void)v; return kind_of(c, 3); }\n");
+  for (const std::string compiler : {"gcc", "clang"}) {
+    for (const std::vector<std::string>& options :
+         std::vector<std::vector<std::string>>{{"-c", "-fPIC"},
+                                               {"-c", "-fno-pic"},
+                                               {"-c", "-fPIC", "-m32"},
+                                               {"-c", "-fno-pic", "-m32"},
+                                               {"-fPIE", "-pie"},
+                                               {"-fno-pic", "-no-pie"},
+                                               {"-fPIE", "-pie", "-m32"},
+                                               {"-fno-pic", "-no-pie", "-m32"},
+                                               {"-fPIC", "-static", "-m32"}}) {
+      std::vector<std::string> words = {compiler, "-g", "-O0", "-o", folder / "a", folder / "a.c"};
+      words.insert(words.end(), options.begin(), options.end());
+      ASSERT_EQ(run(words).status, 0);
+      const std::string what = compiler + json(options).dump();
+      const json listing = told({"listing", "--form", "json", folder / "a", "kind_of"});
+      std::map<std::uint64_t, std::uint64_t> line_at;
+      for (const json& row : listing["functions"][0]["instructions"]) {
+        if (!row["line"].is_null()) line_at[number(row["address"])] = row["line"];
+      }
+      std::size_t entries = 0;
+      for (const json& row : listing["functions"][0]["instructions"]) {
+        if (!row.contains("cases")) continue;
+        for (const json& one : row["cases"]) {
+          for (const std::uint64_t entry : one["entries"]) {
+            EXPECT_EQ(line_at[number(one["target"])], entry + 2) << what;
+            ++entries;
+          }
+        }
+      }
+      EXPECT_EQ(entries, 9U) << what;
+    }
+  }
 }
 
 }  // namespace

@@ -57,7 +57,7 @@ int run_at(const program::Program& program, const std::string& location, Results
     } else if (to.form == "csv") {
       report::origins_csv(*to.out, *origins);
     } else if (to.form == "text") {
-      report::origins_text(*to.out, to.style, *origins, sources);
+      report::origins_text(*to.out, to.style, program, *origins, sources);
     }
   }
   const bool found = std::ranges::any_of(*origins, [](const auto& origin) { return origin.line != 0; });

@@ -50,7 +50,13 @@ class Text : public session::LinesSink {
     if (entry.ranges.empty()) {
       std::string words = "no instructions";
       if (entry.nearest != 0)
-        words += fmt::format("; the {} line that has some is {}", entry.nearest > entry.line ? "next" : "last", entry.nearest);
+        words += fmt::format("; the {} line that has some is {}", entry.nearest > entry.line ? "next" : "last",
+                             entry.nearest);
+      line(fmt::format("         {}", look(style_, Role::faint, words)));
+    }
+    for (const session::LinePlace& place : entry.places) {
+      std::string words = fmt::format("begins at {:#x} in {}", place.address, printable(place.function));
+      if (place.line != 0) words += fmt::format(", where the instructions of line {} begin", place.line);
       line(fmt::format("         {}", look(style_, Role::faint, words)));
     }
     for (const LineRange& range : entry.ranges) this->range(range);
@@ -75,14 +81,17 @@ class Text : public session::LinesSink {
 
   void range(const LineRange& range) {
     const std::uint64_t bytes = range.range.size();
-    std::string text = fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
-                                   count_of(range.instructions, "instruction"), count_of(bytes, "byte"),
-                                   printable(range.function));
+    std::string text =
+        fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
+                    count_of(range.instructions, "instruction"), count_of(bytes, "byte"), printable(range.function));
     if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
+    if (range.entry_ends) text += look(style_, Role::faint, "   behind the entry code");
+    if (!range.statement) text += look(style_, Role::faint, "   no recommended stop");
     line(text);
     for (const session::LineInstruction& one : range.code) {
       std::string row = fmt::format("           {:#x}  {}", one.address, one.text);
-      if (!one.target.empty()) row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", printable(one.target));
+      if (!one.target.empty())
+        row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", printable(one.target));
       line(row);
     }
   }
@@ -131,6 +140,8 @@ class Json : public session::LinesSink {
       json_.key("section").string_or_null(range.section);
       json_.key("function").string_or_null(range.function);
       json_.key("instructions").number(range.instructions);
+      json_.key("statement").boolean(range.statement);
+      json_.key("entry_ends").boolean(range.entry_ends);
       inlined_json(json_, range.inlined);
       if (!range.code.empty()) {
         json_.key("code").begin_array();
@@ -151,6 +162,16 @@ class Json : public session::LinesSink {
     if (entry.ranges.empty()) {
       json_.key("nearest");
       entry.nearest != 0 ? json_.number(entry.nearest) : json_.null();
+      json_.key("places").begin_array();
+      for (const session::LinePlace& place : entry.places) {
+        json_.begin_object();
+        json_.key("address").hex(place.address);
+        json_.key("function").string_or_null(place.function);
+        json_.key("line");
+        place.line != 0 ? json_.number(place.line) : json_.null();
+        json_.end();
+      }
+      json_.end();
     }
     json_.end();
   }
@@ -175,8 +196,14 @@ class Csv : public session::LinesSink {
     for (const LineRange& range : entry.ranges) {
       std::string inlined;
       for (const Inlined& call : range.inlined) inlined += (inlined.empty() ? "" : " > ") + std::string(call.name);
-      csv_.cell(entry.file).cell(number).cell(fmt::format("{:#x}", range.range.from)).cell(fmt::format("{:#x}", range.range.to));
-      csv_.cell(range.function).cell(fmt::format("{}", range.instructions)).cell(fmt::format("{}", range.range.size())).cell(inlined);
+      csv_.cell(entry.file)
+          .cell(number)
+          .cell(fmt::format("{:#x}", range.range.from))
+          .cell(fmt::format("{:#x}", range.range.to));
+      csv_.cell(range.function)
+          .cell(fmt::format("{}", range.instructions))
+          .cell(fmt::format("{}", range.range.size()))
+          .cell(inlined);
       csv_.end_row();
     }
     if (!entry.ranges.empty()) return;
@@ -197,18 +224,29 @@ std::unique_ptr<session::LinesSink> lines_text(Output& out, Style style, program
 std::unique_ptr<session::LinesSink> lines_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<session::LinesSink> lines_csv(Output& out) { return std::make_unique<Csv>(out); }
 
-void origins_text(Output& out, const Style& style, std::span<const AddressOrigin> origins, program::SourceText& sources) {
+void origins_text(Output& out, const Style& style, const program::Program& program,
+                  std::span<const AddressOrigin> origins, program::SourceText& sources) {
   for (const AddressOrigin& origin : origins) {
     const std::string place = origin.function.empty() ? std::string("no function")
-                              : origin.offset == 0    ? printable(origin.function)
-                                                      : fmt::format("{}+{}", printable(origin.function), hex(origin.offset));
+                              : origin.offset == 0
+                                  ? printable(origin.function)
+                                  : fmt::format("{}+{}", printable(origin.function), hex(origin.offset));
     std::string text = fmt::format("{}   {}", look(style, Role::heading, fmt::format("{:#x}", origin.address)), place);
     text += origin.line == 0 ? "   no source line" : fmt::format("   {}:{}", printable(origin.file), origin.line);
     add_line(out, style, text);
     if (!origin.starts_instruction)
-      add_line(out, style, look(style, Role::attention, fmt::format("note: lies inside the instruction at {:#x}", origin.instruction)));
+      add_line(
+          out, style,
+          look(style, Role::attention, fmt::format("note: lies inside the instruction at {:#x}", origin.instruction)));
     const auto source = origin.line == 0 ? std::nullopt : sources.line(std::string(origin.file), origin.line);
-    if (source) add_line(out, style, fmt::format("{:>7}  {}", origin.line, look(style, Role::source, printable_source(*source))));
+    if (source)
+      add_line(out, style, fmt::format("{:>7}  {}", origin.line, look(style, Role::source, printable_source(*source))));
+    if (origin.entry_ends) add_line(out, style, "         the entry code of the function ends here");
+    for (const debuginfo::SourceLine& line : origin.passed) {
+      add_line(out, style,
+               fmt::format("         {}:{} begins here too and has no instruction here",
+                           printable(program.source_path(line)), line.line));
+    }
     for (std::size_t i = origin.inlined.size(); i-- > 0;) {
       const Inlined& call = origin.inlined[i];
       const std::string outer = i == 0 ? printable(origin.function) : printable(origin.inlined[i - 1].name);
@@ -232,6 +270,16 @@ void origins_json(Output& out, const program::Program& program, std::span<const 
     json.key("line");
     origin.line != 0 ? json.number(origin.line) : json.null();
     json.key("instruction").hex(origin.instruction);
+    json.key("statement").boolean(origin.statement);
+    json.key("entry_ends").boolean(origin.entry_ends);
+    json.key("also").begin_array();
+    for (const debuginfo::SourceLine& line : origin.passed) {
+      json.begin_object();
+      json.key("file").string(program.source_path(line));
+      json.key("line").number(line.line);
+      json.end();
+    }
+    json.end();
     inlined_json(json, origin.inlined);
   };
   // The one that is asked for mostly stands in the object itself; a name may stand for several.

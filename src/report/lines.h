@@ -15,8 +15,8 @@ std::unique_ptr<session::LinesSink> lines_json(Output& out);
 std::unique_ptr<session::LinesSink> lines_csv(Output& out);
 
 /// Where addresses came from.
-void origins_text(Output& out, const Style& style, std::span<const session::AddressOrigin> origins,
-                  program::SourceText& sources);
+void origins_text(Output& out, const Style& style, const program::Program& program,
+                  std::span<const session::AddressOrigin> origins, program::SourceText& sources);
 void origins_json(Output& out, const program::Program& program, std::span<const session::AddressOrigin> origins);
 void origins_csv(Output& out, std::span<const session::AddressOrigin> origins);
 

@@ -220,6 +220,13 @@ const Section* Elf::section_named(std::string_view name) const {
   return nullptr;
 }
 
+std::uint64_t Elf::offset_table() const {
+  for (const std::string_view name : {".got.plt", ".got"}) {
+    if (const Section* section = section_named(name)) return section->address;
+  }
+  return 0;
+}
+
 const Section* Elf::section_at(std::uint64_t address) const {
   for (const Section& section : sections_) {
     if (section.holds(address)) return &section;

@@ -110,6 +110,9 @@ class Elf {
   void add_symbols_of(const Elf& other);
 
   [[nodiscard]] const Section* section_named(std::string_view name) const;
+  /// The address of the global offset table, that 32-bit position-independent code counts from: .got.plt, else .got
+  /// (i386 ABI, 4.4); 0 when the file has neither.
+  [[nodiscard]] std::uint64_t offset_table() const;
   /// The allocated section at an address, or null.
   [[nodiscard]] const Section* section_at(std::uint64_t address) const;
   /// A section's bytes in the file; empty for one without (bss).

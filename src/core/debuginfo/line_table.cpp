@@ -206,6 +206,8 @@ class LineReader {
     const auto emit = [&] {
       row.file = file < header.files.size() ? header.files[file] : 0;
       if (header.files.empty()) row.line = 0;
+      const bool same_place = rows_->size() > first && rows_->back().address == row.address;
+      row.view = same_place ? static_cast<std::uint16_t>(rows_->back().view + 1) : 0;
       rows_->push_back(row);
       row.prologue_end = false;
     };
@@ -394,6 +396,12 @@ std::optional<SourceLine> LineTable::at(std::uint64_t address) const {
   const LineRow* row = row_at(address);
   if (row == nullptr || row->line == 0) return std::nullopt;
   return SourceLine{row->file, row->line};
+}
+
+std::span<const LineRow> LineTable::rows_at(std::uint64_t address) const {
+  const auto found = std::ranges::equal_range(rows_for(address), address, {}, &LineRow::address);
+  const auto starts = std::ranges::find(found, false, &LineRow::ends);  // ends come first
+  return {starts, found.end()};
 }
 
 bool LineTable::starts_row(std::uint64_t address) const {

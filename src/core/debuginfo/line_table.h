@@ -29,6 +29,10 @@ struct LineRow {
   bool statement = false;     ///< a recommended stop
   bool prologue_end = false;  ///< behind the function's entry code
   bool ends = false;          ///< the address behind a run of instructions; starts nothing
+  /// How many rows of the same run stand at the address before this one. The line of a row that another follows at the
+  /// same address has a place in the program (a value of it may begin there) but no instruction there. Location lists
+  /// of gcc count places the same way (its manual, -gvariable-location-views).
+  std::uint16_t view = 0;
 };
 
 class LineReader;
@@ -67,6 +71,8 @@ class LineTable {
   [[nodiscard]] bool covers(std::uint64_t address) const;
   /// True when a row begins at `address`: the compiler put an instruction there.
   [[nodiscard]] bool starts_row(std::uint64_t address) const;
+  /// All rows that begin at `address`, in the order of the program; the last one counts. Holds until the next call.
+  [[nodiscard]] std::span<const LineRow> rows_at(std::uint64_t address) const;
   /// True when a row begins at `address` that the compiler recommends for stopping.
   [[nodiscard]] bool starts_statement(std::uint64_t address) const;
   /// What could not be read; empty when all could.

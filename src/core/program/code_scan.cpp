@@ -80,17 +80,21 @@ constexpr std::uint64_t kMostEntries = 4096;
 
 std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& table, std::uint64_t number) {
   const std::uint64_t place = table.address + number * table.entry_size;
-  const binary::Relocation* relocation =
-      program.elf().kind() == binary::Kind::relocatable ? program.relocation_in(place, table.entry_size) : nullptr;
-  if (relocation != nullptr) {
+  if (program.elf().kind() == binary::Kind::relocatable) {
+    const binary::Relocation* relocation = program.relocation_in(place, table.entry_size);
+    // R_X86_64_PC32 and R_386_PC32 count from the entry, of which the table's distance is made.
+    constexpr std::uint32_t kPc32 = 2;
+    if (relocation == nullptr || !relocation->defined || (relocation->type == kPc32) != table.from_table())
+      return std::nullopt;
     const std::uint64_t target = relocation->symbol_value + static_cast<std::uint64_t>(relocation->addend);
-    return table.relative ? target - (place - table.address) : target;
+    return table.from_table() ? target - (place - table.address) : target;
   }
   ByteReader reader(program.elf().bytes_at(place));
   const std::uint64_t value = reader.unsigned_of(table.entry_size);
   if (!reader.good()) return std::nullopt;
-  if (!table.relative) return value;
-  return table.address + static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(value)));
+  if (table.base == 0) return value;
+  const std::uint64_t target = table.base + static_cast<std::uint64_t>(std::int64_t(static_cast<std::int32_t>(value)));
+  return program.elf().wide() ? target : target & 0xffffffff;
 }
 
 CodeScan::CodeScan(const Program& program) : program_(program) {}
@@ -297,7 +301,7 @@ bool CodeScan::follow_one(std::uint64_t& at) {
     if (touched) read_[target - start_] = true;
   }
   if (flow != isa::ControlFlow::next) {
-    if (flow == isa::ControlFlow::jump && !object_ && !isa::direct_target(instruction, at, target)) jump_table(at);
+    if (flow == isa::ControlFlow::jump && !isa::direct_target(instruction, at, target)) jump_table(at);
     if (ends_flow(flow) || never_returns(instruction, at)) return false;
   }
   at += length;
@@ -345,53 +349,69 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
 /// in this range are roots, and the table itself is data where it lies here too.
 void CodeScan::jump_table(std::uint64_t jump) {
   constexpr std::uint64_t kLookBack = 64;
-  std::vector<std::uint64_t> tables;
+  std::vector<JumpTable> tables;
   std::uint64_t bound = 0;  // entries, by the comparison of the index; 0: unknown
   for (std::uint64_t at = jump + 1; at > start_ && at + kLookBack > jump;) {
     --at;
     if (marks_[at - start_] != kFirst) continue;
     const isa::Instruction instruction = decode(at);
-    std::uint64_t address = 0;
     if (bound == 0 && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp) {
       const isa::Operands operands = isa::operands_of(instruction);
       if (operands[1].kind == isa::Operand::Kind::immediate && operands[1].value >= 0 &&
           static_cast<std::uint64_t>(operands[1].value) < kMostEntries)
         bound = static_cast<std::uint64_t>(operands[1].value) + 1;
     }
-    if (isa::fixed_memory_address(instruction, at, address)) {
-      tables.push_back(address);
-    } else if (instruction.modrm_at != 0 && instruction.displacement_size == 4) {
-      tables.push_back(static_cast<std::uint32_t>(instruction.displacement));
-    }
+    add_tables_named(instruction, at, tables);
   }
-  for (const std::uint64_t table : tables) {
-    if (take_table(jump, table, bound)) return;
+  for (JumpTable& table : tables) {
+    table.jump = jump;
+    if (take_table(table, bound)) return;
   }
   unresolved_ = jump;
 }
 
-bool CodeScan::take_table(std::uint64_t jump, std::uint64_t table, std::uint64_t bound) {
-  const std::size_t word = program_.elf().wide() ? 8 : 4;
-  const Bytes bytes = program_.elf().bytes_at(table);
-  for (const bool relative : {true, false}) {
-    const std::size_t size = relative ? 4 : word;
-    std::uint64_t entries = 0;
-    for (; entries < (bound != 0 ? bound : kMostEntries) && (entries + 1) * size <= bytes.size(); ++entries) {
-      std::uint64_t target = 0;
-      std::memcpy(&target, bytes.data() + entries * size, size);
-      if (relative) target = table + static_cast<std::uint64_t>(std::int64_t(std::int32_t(target)));
-      if (!holds(target)) break;
-      if (bound != 0) add_root(target);
-      if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
-    }
-    for (std::uint64_t i = 0; i < entries * size && holds(table + i); ++i) {
-      if (marks_[table + i - start_] == kUnknown) marks_[table + i - start_] = kData;
-    }
-    if (entries == 0) continue;
-    tables_.push_back({jump, table, static_cast<unsigned>(size), entries, relative, entries == bound});
-    return true;
+/// The tables that the address in an instruction may be, with each kind of entry that it may have.
+void CodeScan::add_tables_named(const isa::Instruction& instruction, std::uint64_t at,
+                                std::vector<JumpTable>& tables) const {
+  const unsigned word = program_.elf().wide() ? 8 : 4;
+  const auto add = [&](std::uint64_t address) {
+    tables.push_back({.address = address, .entry_size = 4, .base = address});
+    tables.push_back({.address = address, .entry_size = word, .base = 0});
+  };
+  std::uint64_t address = 0;
+  if (object_) {
+    const binary::Relocation* relocation = program_.relocation_in(at, instruction.length);
+    if (relocation == nullptr || !relocation->defined) return;
+    const std::int64_t offset = relocation->addend + program_.distance_in_addend(*relocation, at, instruction.length);
+    add(relocation->symbol_value + static_cast<std::uint64_t>(offset));
+  } else if (isa::fixed_memory_address(instruction, at, address)) {
+    add(address);
+  } else if (instruction.modrm_at != 0 && instruction.displacement_size == 4) {
+    add(static_cast<std::uint32_t>(instruction.displacement));
+    const std::uint64_t base = program_.elf().wide() ? 0 : program_.elf().offset_table();
+    if (base == 0) return;
+    address = (base + static_cast<std::uint32_t>(instruction.displacement)) & 0xffffffff;
+    tables.push_back({.address = address, .entry_size = 4, .base = base});
+  } else if (instruction.immediate_size[0] == 4) {
+    add(static_cast<std::uint32_t>(instruction.immediate));
   }
-  return false;
+}
+
+bool CodeScan::take_table(JumpTable table, std::uint64_t bound) {
+  const std::uint64_t most = bound != 0 ? bound : kMostEntries;
+  for (; table.entries < most; ++table.entries) {
+    const std::optional<std::uint64_t> target = target_of(program_, table, table.entries);
+    if (!target || !holds(*target)) break;
+    if (bound != 0) add_root(*target);
+    if (bound == 0 && marks_[*target - start_] == kUnknown) doubtful_.push_back(*target);
+  }
+  for (std::uint64_t i = 0; i < table.entries * table.entry_size && holds(table.address + i); ++i) {
+    if (marks_[table.address + i - start_] == kUnknown) marks_[table.address + i - start_] = kData;
+  }
+  if (table.entries == 0) return false;
+  table.bounded = table.entries == bound;
+  tables_.push_back(table);
+  return true;
 }
 
 /// Decides about what was not reached, piece by piece; pieces end at labels and at memory that is read.

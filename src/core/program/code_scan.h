@@ -35,8 +35,11 @@ struct JumpTable {
   std::uint64_t address = 0;  ///< of the table
   unsigned entry_size = 0;    ///< bytes
   std::uint64_t entries = 0;
-  bool relative = false;  ///< an entry holds its target's distance from the table
-  bool bounded = false;   ///< an instruction compares the index with the number of entries
+  /// What is added to an entry: 0 for entries that are addresses; the table's own address, or that of the global offset
+  /// table (32-bit position-independent code), for distances. In an object file an entry's relocation says more.
+  std::uint64_t base = 0;
+  [[nodiscard]] bool from_table() const { return base == address; }  ///< entries are distances from the table
+  bool bounded = false;  ///< an instruction compares the index with the number of entries
 };
 
 /// Where entry `number` of a table leads; nothing where the file has no such entry. In an object file the relocation
@@ -71,7 +74,8 @@ class CodeScan {
   [[nodiscard]] bool fits(std::uint64_t at) const;
   bool follow_one(std::uint64_t& at);
   void jump_table(std::uint64_t jump);
-  bool take_table(std::uint64_t jump, std::uint64_t table, std::uint64_t bound);
+  void add_tables_named(const isa::Instruction& instruction, std::uint64_t at, std::vector<JumpTable>& tables) const;
+  bool take_table(JumpTable table, std::uint64_t bound);
   [[nodiscard]] bool never_returns(const isa::Instruction& instruction, std::uint64_t address) const;
   void weigh_gaps();
   [[nodiscard]] Stretch::Kind weigh(std::uint64_t from, std::uint64_t to) const;

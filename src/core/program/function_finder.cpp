@@ -143,7 +143,7 @@ class Finder {
     constexpr std::uint64_t kUsualEntry = 16;
     const std::uint64_t entry = section.entry_size == 0 ? kUsualEntry : section.entry_size;
     const Bytes code = elf_.bytes_of(section);
-    const std::uint64_t table = global_offset_table();
+    const std::uint64_t table = elf_.offset_table();
     for (std::uint64_t at = 0; at < code.size();) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       const std::uint64_t here = section.address + at;
@@ -162,14 +162,6 @@ class Finder {
       keys_.push_back({stub.address, static_cast<std::uint32_t>(stubs_.size()), 0, true});
       stubs_.push_back(std::move(stub));
     }
-  }
-
-  /// What ebx holds in 32-bit position-independent stubs (i386 ABI, 5.2).
-  [[nodiscard]] std::uint64_t global_offset_table() const {
-    for (const std::string_view name : {".got.plt", ".got"}) {
-      if (const Section* section = elf_.section_named(name)) return section->address;
-    }
-    return 0;
   }
 
   [[nodiscard]] std::optional<std::uint64_t> slot_of(const isa::Instruction& instruction, std::uint64_t address,

@@ -41,6 +41,7 @@ class Work {
     if (auto error = choose_files()) return *error;
     collect();
     add_empty_lines();
+    add_places();
     sink.begin(program_, entries_.size());
     std::size_t found = 0;
     ListingRequest listing;
@@ -89,19 +90,23 @@ class Work {
   void collect(std::span<const debuginfo::LineRow> rows) {
     for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
       const debuginfo::LineRow& row = rows[i];
-      if (row.ends || row.line == 0 || rows[i + 1].address == row.address) continue;
+      if (row.ends || row.line == 0) continue;
       if (row.file >= wanted_.size() || !wanted_[row.file]) continue;  // a damaged table names no file
+      if (rows[i + 1].address == row.address) {
+        if (request_.from != 0 && in_request(row.line)) passed_[{row.file, row.line}].insert(row.address);
+        continue;
+      }
       lines_with_code_[row.file].insert(row.line);
       if (!in_request(row.line)) continue;
       LineEntry& entry = entries_[{program_.lines().files()[row.file], row.line}];
       entry.file = program_.lines().files()[row.file];
       entry.line = row.line;
-      add(entry, {row.address, rows[i + 1].address});
+      add(entry, {row.address, rows[i + 1].address}, row);
     }
   }
 
   /// Ranges that touch are one, as long as they stand in the same inlined calls.
-  void add(LineEntry& entry, AddressRange range) {
+  void add(LineEntry& entry, AddressRange range, const debuginfo::LineRow& row) {
     const program::Function* function = program_.function_at(range.from);
     const std::size_t instructions = count(range);
     entry.instructions += instructions;
@@ -124,6 +129,8 @@ class Work {
     if (const binary::Section* section = program_.elf().section_at(range.from)) added.section = section->name;
     if (function != nullptr) added.function = function->name;
     added.instructions = instructions;
+    added.statement = row.statement;
+    added.entry_ends = row.prologue_end;
     added.inlined = std::move(inlined);
     entry.ranges.push_back(std::move(added));
   }
@@ -166,6 +173,21 @@ class Work {
     });
   }
 
+  /// Where lines without instructions begin.
+  void add_places() {
+    for (const auto& [key, addresses] : passed_) {
+      const auto entry = entries_.find({program_.lines().files()[key.first], key.second});
+      if (entry == entries_.end() || !entry->second.ranges.empty()) continue;
+      for (const std::uint64_t address : addresses) {
+        const program::Function* function = program_.function_at(address);
+        const auto line = program_.lines().at(address);
+        entry->second.places.push_back({program_.elf().section_offset(address),
+                                        function != nullptr ? function->name.str() : std::string_view{},
+                                        line ? line->line : 0});
+      }
+    }
+  }
+
   [[nodiscard]] bool has_code_elsewhere(std::uint32_t line) const {
     return std::ranges::any_of(entries_, [line](const auto& item) {
       return item.second.line == line && (!item.second.ranges.empty() || item.second.nearest != 0);
@@ -179,6 +201,8 @@ class Work {
   std::vector<bool> wanted_;  ///< by number of the file
   std::map<std::uint32_t, std::set<std::uint32_t>> lines_with_code_;
   std::map<std::pair<std::string_view, std::uint32_t>, LineEntry> entries_;
+  /// By file and line: where rows begin that others follow at the same address.
+  std::map<std::pair<std::uint32_t, std::uint32_t>, std::set<std::uint64_t>> passed_;
 };
 
 }  // namespace
@@ -231,6 +255,21 @@ Result<std::vector<AddressOrigin>> origins_of(const Program& program, program::I
     if (const auto line = program.lines().at(address)) {
       origin.file = program.source_path(*line);
       origin.line = line->line;
+    }
+    for (const debuginfo::LineRow& row : program.lines().rows_at(address)) {
+      origin.statement = row.statement;
+      origin.entry_ends |= row.prologue_end;
+      const debuginfo::SourceLine line{row.file, row.line};
+      const bool known = std::ranges::any_of(origin.passed, [&](const debuginfo::SourceLine& other) {
+        return other.file == line.file && other.line == line.line;
+      });
+      if (line.line != 0 && !known) origin.passed.push_back(line);
+    }
+    // The last one has the instruction.
+    if (const auto line = program.lines().at(address)) {
+      std::erase_if(origin.passed, [&](const debuginfo::SourceLine& other) {
+        return other.file == line->file && other.line == line->line;
+      });
     }
     origin.inlined = inlining.at(address);
     result.push_back(std::move(origin));

@@ -31,13 +31,22 @@ struct LineInstruction {
 
 /// Instructions of a line that follow each other.
 struct LineRange {
-  AddressRange range;  ///< in an object file: within its section
-  std::uint64_t start = 0;      ///< where the program has them
+  AddressRange range;       ///< in an object file: within its section
+  std::uint64_t start = 0;  ///< where the program has them
   std::string_view section;
   std::string_view function;
   std::size_t instructions = 0;
+  bool statement = true;                  ///< the compiler recommends its start for stopping
+  bool entry_ends = false;                ///< the function's entry code ends where it starts
   std::vector<LineInstruction> code;      ///< only where lines were asked for by number
   std::vector<program::Inlined> inlined;  ///< the calls that it stands in, outermost first
+};
+
+/// Where a line begins without having an instruction: those that begin there belong to a later line.
+struct LinePlace {
+  std::uint64_t address = 0;  ///< in an object file: within its section
+  std::string_view function;
+  std::uint32_t line = 0;  ///< the line whose instruction begins there; 0: none
 };
 
 struct LineEntry {
@@ -46,7 +55,9 @@ struct LineEntry {
   std::vector<LineRange> ranges;  ///< empty: no instructions belong to the line
   std::size_t instructions = 0;
   std::uint64_t bytes = 0;
-  std::uint32_t nearest = 0;  ///< of a line without instructions: the next one that has some, or else the last before; 0: none
+  std::vector<LinePlace> places;  ///< of a line without instructions
+  std::uint32_t nearest =
+      0;  ///< of a line without instructions: the next one that has some, or else the last before; 0: none
 };
 
 class LinesSink {
@@ -63,13 +74,16 @@ Result<std::size_t> list_lines(const program::Program& program, const LinesReque
 /// Where an address came from.
 struct AddressOrigin {
   std::uint64_t address = 0;
-  std::string function;   ///< empty when unknown
+  std::string function;      ///< empty when unknown
   std::uint64_t offset = 0;  ///< bytes from its start
-  std::string_view file;  ///< empty when unknown
+  std::string_view file;     ///< empty when unknown
   std::uint32_t line = 0;
-  bool starts_instruction = true;  ///< the address is where an instruction begins
-  std::uint64_t instruction = 0;   ///< the one that holds it
-  std::vector<program::Inlined> inlined;  ///< outermost first
+  bool statement = false;                     ///< the compiler recommends stopping here
+  bool entry_ends = false;                    ///< the function's entry code ends here
+  std::vector<debuginfo::SourceLine> passed;  ///< lines that begin here too, but have no instruction here
+  bool starts_instruction = true;             ///< the address is where an instruction begins
+  std::uint64_t instruction = 0;              ///< the one that holds it
+  std::vector<program::Inlined> inlined;      ///< outermost first
 };
 
 /// Errors (Fault::usage): the location stands for nothing, or no code is there.

@@ -277,6 +277,8 @@ class SourceWriter {
     const auto tables = scan_.tables_of(*function);
     for (const JumpTable& table : tables) {
       if (!table.bounded) return refuse(table.jump, "jumps through a table whose length no comparison before it tells");
+      if (table.base != 0 && !table.from_table())
+        return refuse(table.jump, "jumps through a table that counts from the global offset table");
       tables_[table.address] = table;
     }
     if (const std::uint64_t jump = scan_.unresolved_jump(); jump != 0)
@@ -630,19 +632,15 @@ class SourceWriter {
     line("\t.balign " + std::to_string(table.entry_size));
     line(name + ":");
     for_each_entry(table, [&](std::uint64_t target) {
-      line((table.entry_size == 8 ? "\t.quad " : "\t.long ") + label(target) + (table.relative ? "-" + name : ""));
+      line((table.entry_size == 8 ? "\t.quad " : "\t.long ") + label(target) + (table.from_table() ? "-" + name : ""));
     });
   }
 
   /// The targets of a jump table in order.
   template <class Use>
   void for_each_entry(const JumpTable& table, Use use) const {
-    const Bytes bytes = elf_.bytes_at(table.address);
     for (std::uint64_t i = 0; i < table.entries; ++i) {
-      std::uint64_t value = 0;
-      std::memcpy(&value, bytes.data() + i * table.entry_size, table.entry_size);
-      if (table.relative) value = table.address + static_cast<std::uint64_t>(std::int64_t(std::int32_t(value)));
-      use(value);
+      if (const auto target = program::target_of(program_, table, i)) use(*target);
     }
   }
 
