@@ -74,6 +74,58 @@ TEST_P(LineCommand, AreThoseOfTheCompiler) {
   }
 }
 
+/// The same of real packages' sources, all their files at once.
+TEST_P(LineCommand, OfRealPackagesAreThoseOfTheCompiler) {
+  const TempFolder folder;
+  std::vector<RealSource> sources = real_programs(folder);
+  const std::vector<RealSource> parts = real_parts();
+  // Each build takes its share, so that both compilers see every source, and every level some of each package.
+  constexpr std::size_t kShare = 4;
+  const std::size_t turn = static_cast<std::size_t>(GetParam().level.back()) % kShare;  // 0, 1, 2, s: all different
+  std::vector<RealSource> chosen(parts.begin(), parts.end());
+  for (std::size_t i = turn; i < sources.size(); i += kShare) chosen.push_back(sources[i]);
+  std::size_t instructions = 0;
+  for (const RealSource& real : chosen) {
+    std::vector<std::string> words = {
+        GetParam().compiler, "-g", GetParam().dwarf, GetParam().level, "-w", "-S", "-o", folder / "a.s", real.path};
+    if (real.is_cxx()) words[0] = words[0] == "gcc" ? "g++" : "clang++";
+    if (GetParam().compiler == "clang") words.push_back("-fno-integrated-as");
+    for (const std::string& option : real.options) {
+      if (option.starts_with("-I")) words.push_back(option);
+    }
+    ASSERT_EQ(run(words).status, 0) << real.path;
+    const std::vector<Assembled> expected = assemble_with_listing(folder / "a.s", folder / "a.o");
+    const json lines = told({"lines", "--all", "--form", "json", folder / "a.o"});
+    struct Run {
+      std::uint64_t to;
+      std::string file;
+      unsigned line;
+    };
+    std::map<std::pair<std::string, std::uint64_t>, Run> runs;
+    for (const json& line : lines["lines"]) {
+      const std::string file = std::filesystem::path(line["file"].get<std::string>()).filename();
+      for (const json& range : line["ranges"])
+        runs[{range["section"], number(range["from"])}] = {number(range["to"]), file, line["line"]};
+    }
+    std::size_t wrong = 0;
+    for (const Assembled& one : expected) {
+      if (one.line == 0) continue;
+      ++instructions;
+      const auto after = runs.upper_bound({one.section, one.offset});
+      const bool held = after != runs.begin() && std::prev(after)->first.first == one.section &&
+                        one.offset < std::prev(after)->second.to;
+      if (held && std::prev(after)->second.line == one.line && std::prev(after)->second.file == one.file) continue;
+      if (++wrong <= 5)
+        ADD_FAILURE() << real.path << " " << one.section << "+" << one.offset << ": " << one.file << ":" << one.line
+                      << " but "
+                      << (held ? std::prev(after)->second.file + ":" + std::to_string(std::prev(after)->second.line)
+                               : "no line");
+    }
+    EXPECT_EQ(wrong, 0U) << real.path;
+  }
+  std::printf("%zu sources, %zu instructions\n", chosen.size(), instructions);
+}
+
 INSTANTIATE_TEST_SUITE_P(Builds, LineCommand,
                          testing::Values(Build{"gcc", "-O0", "-gdwarf-5"}, Build{"gcc", "-O1", "-gdwarf-4"},
                                          Build{"gcc", "-O2", "-gdwarf-5"}, Build{"gcc", "-Os", "-gdwarf-5"},

@@ -50,10 +50,22 @@ struct Assembled {
   std::string bytes;     ///< plain hexadecimal digits
   std::string function;  ///< the last function label before it
   std::uint64_t function_offset = 0;
-  std::string file;
+  std::string file;  ///< of that .loc, without its folder
   unsigned line = 0;
   bool starts = false;  ///< a .loc stands directly before it
 };
+
+/// A program or part of one that comes with a Debian package as source.
+struct RealSource {
+  std::string path;
+  std::vector<std::string> options;  ///< that the compiler needs, libraries last
+  [[nodiscard]] bool is_cxx() const { return !path.ends_with(".c"); }
+};
+/// Programs (C with zlib, zstd, lzma and png; C++ with fmt, nlohmann-json and cxxopts, which are sources themselves),
+/// and GoogleTest's own sources without a main function. Where a machine keeps no documentation the C ones are fewer.
+/// C++ files are written into `folder`.
+std::vector<RealSource> real_programs(const TempFolder& folder);
+std::vector<RealSource> real_parts();
 
 /// Assembles a compiler's output and reads the assembler's listing. Data and padding are left out.
 std::vector<Assembled> assemble_with_listing(const std::filesystem::path& assembly,
