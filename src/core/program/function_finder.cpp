@@ -248,7 +248,10 @@ class Finder {
     // A program without any unwind tables is an assembly program: where its functions begin is its own affair, and its
     // code and data are told apart best as a whole.
     if (elf_.section_named(".eh_frame") == nullptr) return;
-    if (elf_.kind() != binary::Kind::shared_library) add_start(elf_.entry());
+    if (elf_.kind() != binary::Kind::shared_library) {
+      add_start(elf_.entry());
+      if (const auto main = main_address()) add_start(*main);
+    }
     for (const AddressRange& range : debuginfo::code_entries(elf_).ranges) {
       if (gap_at(range.from) == nullptr) continue;
       described_.push_back(range);
@@ -335,7 +338,21 @@ class Finder {
     const Bytes code = elf_.bytes_at(address);
     const isa::Instruction first = isa::decode(code, mode_);
     if (!first) return false;
-    return is_marked(*gap, address) || address % 16 == 0;
+    return is_marked(*gap, address) || address % 16 == 0 || sets_up_frame(code);
+  }
+
+  /// The code begins with `push rbp` and `mov rbp, rsp`.
+  [[nodiscard]] bool sets_up_frame(Bytes code) const {
+    const isa::Instruction push = isa::decode(code, mode_);
+    if (!push || isa::operation_of(isa::row_of(push)).meaning != isa::meaning::push) return false;
+    const isa::Instruction move = isa::decode(code.subspan(push.length), mode_);
+    if (!move || isa::operation_of(isa::row_of(move)).meaning != isa::meaning::copy) return false;
+    const auto is = [](const isa::Operand& operand, isa::General number) {
+      return operand.kind == isa::Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general &&
+             operand.reg.index == number;
+    };
+    const isa::Operands moved = isa::operands_of(move);
+    return is(isa::operands_of(push)[0], isa::kRbp) && is(moved[0], isa::kRbp) && is(moved[1], isa::kRsp);
   }
 
   [[nodiscard]] bool described_at(std::uint64_t address) const {
@@ -502,7 +519,8 @@ class Finder {
     if (elf_.kind() != binary::Kind::shared_library) {
       if (Function* start = recovered_at(elf_.entry())) {
         start->name = std::string("_start");
-        name_main(*start);
+        const auto main = main_address();
+        if (Function* function = main ? recovered_at(*main) : nullptr) function->name = std::string("main");
       }
     }
     name_by_table(".init_array", "frame_dummy", "register_tm_clones");
@@ -511,22 +529,23 @@ class Finder {
 
   /// The entry of a C program passes main's address to the library as the first argument (x86-64) or the last pushed
   /// one (i386).
-  void name_main(const Function& start) {
+  [[nodiscard]] std::optional<std::uint64_t> main_address() const {
+    constexpr std::size_t kLongest = 128;  // bytes of start-up code
     state::Known known(mode_);
-    const Bytes code = elf_.bytes_at(start.address);
-    for (std::uint64_t at = 0; at < std::min<std::uint64_t>(start.size, code.size());) {
+    const Bytes code = elf_.bytes_at(elf_.entry());
+    for (std::uint64_t at = 0; at < std::min(kLongest, code.size());) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
-      if (!instruction) return;
+      if (!instruction) break;
       if (isa::flow_of(instruction) == ControlFlow::call) {
         const auto main = mode_ == isa::Mode::bits64 ? known.value({isa::RegisterFile::general, isa::kRdi, 0, 64})
                                                      : known.last_pushed();
-        Function* function = main ? recovered_at(*main) : nullptr;
-        if (function != nullptr) function->name = std::string("main");
-        if (mode_ == isa::Mode::bits64 || function != nullptr) return;
+        const bool code_there = main && gap_at(*main) != nullptr;
+        if (mode_ == isa::Mode::bits64 || code_there) return code_there ? main : std::nullopt;
       }
-      known.step(instruction, start.address + at);
+      known.step(instruction, elf_.entry() + at);
       at += instruction.length;
     }
+    return std::nullopt;
   }
 
   /// The compiler's own first entry of a table, and the helper that it calls or jumps to.
