@@ -204,6 +204,7 @@ class Capture : public session::DataSink {
 struct Build {
   std::vector<std::string> compiler;
   bool cpp;
+  std::vector<std::string> packer = {};  ///< puts the split parts into one file; they are deleted then
 };
 void PrintTo(const Build& build, std::ostream* out) {
   for (const std::string& word : build.compiler) *out << word << ' ';
@@ -224,6 +225,11 @@ TEST_P(Types, AreAsTheProgramSays) {
     words.resize(GetParam().compiler.size());
     words.insert(words.end(), {"-o", folder / "a", folder / "a.o"});
     ASSERT_EQ(run(words).status, 0) << "seed " << seed;
+    if (std::vector<std::string> pack = GetParam().packer; !pack.empty()) {
+      pack.insert(pack.end(), {"-e", folder / "a", "-o", folder / "a.dwp"});
+      ASSERT_EQ(run(pack).status, 0);
+      ASSERT_TRUE(std::filesystem::remove(folder / "a.dwo"));
+    }
     const Outcome told = run({folder / "a"});
     ASSERT_EQ(told.status, 0);
     const auto program = program::Program::open(folder / "a", {});
@@ -259,7 +265,9 @@ INSTANTIATE_TEST_SUITE_P(Builds, Types,
                                          Build{{"clang", "-gdwarf-4", "-m32"}, false},
                                          Build{{"clang++", "-gdwarf-5", "-m32"}, true},
                                          Build{{"clang", "-gdwarf-5", "-gdwarf64"}, false},
-                                         Build{{"clang", "-gdwarf-5", "-gsplit-dwarf"}, false}));
+                                         Build{{"clang", "-gdwarf-5", "-gsplit-dwarf"}, false},
+                                         Build{{"gcc", "-gdwarf-4", "-gsplit-dwarf"}, false, {"dwp"}},
+                                         Build{{"clang", "-gdwarf-5", "-gsplit-dwarf"}, false, {"llvm-dwp-14"}}));
 
 constexpr std::string_view kNames = R"(
 #include <cstdio>
