@@ -310,6 +310,37 @@ TEST(Uses, OfLinkedFilesKeepTheirKind) {
   }
 }
 
+/// Variables of each thread, by every way of getting at them: objects and libraries, 64 and 32 bits.
+TEST(Uses, OfThreadsOwnVariables) {
+  const TempFolder folder;
+  write_file(folder / "a.c",
+             "__thread int level; static __thread int hidden; extern __thread int far_one;\n"
+             "int get(void) { return level; }\n"
+             "void put(int v) { hidden = v; level = v + far_one; }\n"
+             "int *where(void) { return &level; }\n"
+             "int look(void) { return hidden; }\n");
+  using Uses = std::set<std::string>;
+  for (const std::string compiler : {"gcc", "clang"}) {
+    for (const std::vector<std::string>& options : std::vector<std::vector<std::string>>{
+             {"-fPIC", "-shared"}, {"-fPIC", "-shared", "-m32"}, {"-c", "-fno-pic"}, {"-c", "-fno-pic", "-m32"}}) {
+      std::vector<std::string> words = {compiler, "-O1", "-o", folder / "a", folder / "a.c"};
+      words.insert(words.end(), options.begin(), options.end());
+      ASSERT_EQ(run(words).status, 0);
+      const auto accesses = [&](const std::string& name) {
+        Uses result;
+        const json uses = told({"uses", "--form", "json", folder / "a", name});
+        for (const json& use : uses["uses"]) {
+          if (use["how"] != "address")
+            result.insert(use["function"].get<std::string>() + " " + use["how"].get<std::string>());
+        }
+        return result;
+      };
+      EXPECT_EQ(accesses("level"), (Uses{"get read", "put write"})) << compiler << json(options);
+      EXPECT_EQ(accesses("hidden"), (Uses{"look read", "put write"})) << compiler << json(options);
+    }
+  }
+}
+
 TEST(Uses, FindsSystemCallsByTheirNumber) {
   const TempFolder folder;
   write_file(folder / "a.s", R"(

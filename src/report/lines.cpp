@@ -86,7 +86,6 @@ class Text : public session::LinesSink {
                     count_of(range.instructions, "instruction"), count_of(bytes, "byte"), printable(range.function));
     if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
     if (range.entry_ends) text += look(style_, Role::faint, "   behind the entry code");
-    if (!range.statement) text += look(style_, Role::faint, "   no recommended stop");
     line(text);
     for (const session::LineInstruction& one : range.code) {
       std::string row = fmt::format("           {:#x}  {}", one.address, one.text);

@@ -127,8 +127,12 @@ CodeEntries code_entries(const binary::Elf& elf) {
   if (section == nullptr) return result;
   const UnwindSection table{elf.bytes_of(*section), section->address, elf.wide() ? 8U : 4U, false};
   each_unwind_entry(table, [&](const UnwindEntry& entry) {
-    result.functions.push_back(entry.range.from);
-    result.ranges.push_back(entry.range);
+    // A handler's return code is entered by the kernel at no call, and unwinders look up the address before: C libraries
+    // let its entry begin a byte early.
+    AddressRange range = entry.range;
+    if (entry.signal_frame && range.size() > 1) ++range.from;
+    result.functions.push_back(range.from);
+    result.ranges.push_back(range);
     if (entry.handlers != 0) read_landing_pads(elf, entry.handlers, entry.range.from, result.landing_pads);
   });
   return result;

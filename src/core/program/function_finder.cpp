@@ -140,9 +140,11 @@ class Finder {
 
   /// Linkage stubs: each jumps through a slot whose relocation names the function (x86-64 ABI, 5.2).
   void collect_stubs(const Section& section) {
-    constexpr std::uint64_t kUsualEntry = 16;
-    const std::uint64_t entry = section.entry_size == 0 ? kUsualEntry : section.entry_size;
     const Bytes code = elf_.bytes_of(section);
+    // Older linkers do not say the size; stubs that are but a jump take 8 bytes.
+    const isa::Instruction first = isa::decode(code, mode_);
+    const std::uint64_t usual = first && isa::flow_of(first) == ControlFlow::jump ? 8 : 16;
+    const std::uint64_t entry = section.entry_size == 0 ? usual : section.entry_size;
     const std::uint64_t table = elf_.offset_table();
     for (std::uint64_t at = 0; at < code.size();) {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
@@ -158,7 +160,7 @@ class Finder {
       stub.origin = Function::Origin::plt;
       stub.section = section.index;
       stub.address = section.address + (here - section.address) / entry * entry;
-      stub.size = entry;
+      stub.size = std::min(entry, section.address + section.size - stub.address);
       keys_.push_back({stub.address, static_cast<std::uint32_t>(stubs_.size()), 0, true});
       stubs_.push_back(std::move(stub));
     }
@@ -500,9 +502,10 @@ class Finder {
       const isa::Instruction instruction = isa::decode(bytes.subspan(skipped), mode_);
       // A marked target begins a function, although it does nothing.
       if (!instruction || !isa::does_nothing(instruction) || (byte == 0xf3 && instruction.length == 4)) break;
+      if (at + skipped + instruction.length > limit) break;  // something begins inside of it
       skipped += instruction.length;
     }
-    return std::min(at + skipped, limit);
+    return at + skipped;
   }
 
   // ---- start-up code

@@ -21,6 +21,14 @@ UseKind kind_of(isa::Access access) {
 
 }  // namespace
 
+std::uint64_t thread_block(const Program& program) {
+  return program.elf().wide() ? std::uint64_t(1) << 46 : 0xf0000000;
+}
+
+bool gives_thread_address(const Function& function) {
+  return function.name == "__tls_get_addr" || function.name == "___tls_get_addr";
+}
+
 References::References(const Program& program)
     : program_(program),
       scan_(program),
@@ -95,6 +103,28 @@ void References::each(const Function& function, const Visitor& visitor) {
                        });
 }
 
+std::optional<std::uint64_t> References::thread_address(std::uint64_t target, const Known& known) const {
+  const Function* helper = program_.function_at(target);
+  if (helper == nullptr || !gives_thread_address(*helper)) return std::nullopt;
+  // The argument: two words, of which the loader fills the first with the module's number (R_X86_64_DTPMOD64,
+  // R_386_TLS_DTPMOD32).
+  const bool wide = program_.elf().wide();
+  const std::uint8_t argument = wide ? isa::kRdi : isa::kRax;
+  const auto slot = known.value({isa::RegisterFile::general, argument, 0, 64});
+  const auto& relocations = program_.relocations();
+  const auto found =
+      slot ? std::ranges::lower_bound(relocations, *slot, {}, &binary::Relocation::address) : relocations.end();
+  if (found == relocations.end() || found->address != *slot || found->type != (wide ? 16U : 35U)) return std::nullopt;
+  if (!found->symbol.empty()) {
+    if (!found->defined) return std::nullopt;
+    return thread_block(program_) + found->symbol_value;
+  }
+  const std::size_t word = wide ? 8 : 4;
+  ByteReader reader(program_.elf().bytes_at(*slot + word));
+  const std::uint64_t offset = reader.unsigned_of(word);
+  return reader.good() ? std::optional(thread_block(program_) + offset) : std::nullopt;
+}
+
 int References::register_of_thunk(std::uint64_t target) const {
   // mov reg, [esp]; ret
   const Bytes code = program_.elf().bytes_at(target);
@@ -141,9 +171,13 @@ void References::walk(const Function& function, const StateVisitor& visitor) {
         }
       }
       if (!first) visitor(address, instruction, known);
-      known.step(instruction, address);
       std::uint64_t target = 0;
       const ControlFlow flow = isa::flow_of(instruction);
+      const auto in_block = flow == ControlFlow::call && isa::direct_target(instruction, address, target)
+                                ? thread_address(target, known)
+                                : std::nullopt;
+      known.step(instruction, address);
+      if (in_block) known.set(isa::kRax, *in_block);
       const int thunk = flow == ControlFlow::call && program_.mode() == isa::Mode::bits32 &&
                                 isa::direct_target(instruction, address, target)
                             ? register_of_thunk(target)

@@ -5,6 +5,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <span>
 #include <vector>
 
@@ -24,6 +25,13 @@ struct CodeReference {
   bool through_slot = false;  ///< control goes to the address that `target` holds
   bool computed = false;      ///< a register takes part in the address
 };
+
+/// Where the variables of each thread are taken to lie in references: an address that no file uses, since every thread
+/// has its own. A variable lies its distance from the start of the block behind it.
+std::uint64_t thread_block(const Program& program);
+
+/// True for the library's helper that gives the address of a thread's variable.
+bool gives_thread_address(const Function& function);
 
 class References {
  public:
@@ -45,6 +53,9 @@ class References {
   void operand_references(std::uint64_t address, const isa::Instruction& instruction, const state::Known* known,
                           std::vector<CodeReference>& out) const;
   void walk(const Function& function, const StateVisitor& visitor);
+  /// What the library's helper for thread-local variables gives back, called with what is known (ELF Handling For
+  /// Thread-Local Storage, 4.1); nothing for other calls.
+  [[nodiscard]] std::optional<std::uint64_t> thread_address(std::uint64_t target, const state::Known& known) const;
   /// The register that a call of a small helper sets to the address behind the call; -1 for other calls.
   [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
 

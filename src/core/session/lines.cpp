@@ -101,7 +101,14 @@ class Work {
       LineEntry& entry = entries_[{program_.lines().files()[row.file], row.line}];
       entry.file = program_.lines().files()[row.file];
       entry.line = row.line;
-      add(entry, {row.address, rows[i + 1].address}, row);
+      // A compiler marks the statement and goes on in its midst at the same address.
+      debuginfo::LineRow start = row;
+      for (std::size_t k = i; k-- > 0 && rows[k].address == row.address;) {
+        if (rows[k].ends || rows[k].line != row.line || rows[k].file != row.file) continue;
+        start.statement |= rows[k].statement;
+        start.prologue_end |= rows[k].prologue_end;
+      }
+      add(entry, {row.address, rows[i + 1].address}, start);
     }
   }
 
@@ -257,7 +264,8 @@ Result<std::vector<AddressOrigin>> origins_of(const Program& program, program::I
       origin.line = line->line;
     }
     for (const debuginfo::LineRow& row : program.lines().rows_at(address)) {
-      origin.statement = row.statement;
+      if (const auto line = program.lines().at(address); line && line->line == row.line && line->file == row.file)
+        origin.statement |= row.statement;
       origin.entry_ends |= row.prologue_end;
       const debuginfo::SourceLine line{row.file, row.line};
       const bool known = std::ranges::any_of(origin.passed, [&](const debuginfo::SourceLine& other) {

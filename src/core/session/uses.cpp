@@ -143,11 +143,14 @@ class Search {
       target_.head.kind = "variable of each thread";
       target_.head.size = symbol.size;
       target_.symbols.insert(symbol.name);
+      const std::uint64_t size = std::max<std::uint64_t>(symbol.size, 1);
+      const std::uint64_t from = symbol.address + (object() ? 0 : program::thread_block(program_));
+      target_.ranges.push_back({from, from + size});
       for (const binary::Segment& segment : program_.elf().segments()) {
         if (segment.type != kThreadSegment) continue;
         const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
         const std::uint64_t block = (segment.memory_size + alignment - 1) / alignment * alignment;
-        target_.in_thread = {symbol.address - block, symbol.address - block + std::max<std::uint64_t>(symbol.size, 1)};
+        target_.in_thread = {symbol.address - block, symbol.address - block + size};
       }
     }
   }
@@ -287,8 +290,14 @@ class Search {
       return true;
     if (std::ranges::any_of(target_.stubs, [&](const AddressRange& r) { return r.holds(address); })) return true;
     if (std::ranges::binary_search(target_.slots, address)) return true;
+    if (target_.in_thread && calls_thread_helper(address)) return true;
     // 32-bit code finds its table through a helper: whatever calls one may use anything.
     return program_.mode() == isa::Mode::bits32 && is_thunk(address);
+  }
+
+  [[nodiscard]] bool calls_thread_helper(std::uint64_t address) const {
+    const Function* function = program_.function_at(address);
+    return function != nullptr && program::gives_thread_address(*function);
   }
 
   [[nodiscard]] bool is_thunk(std::uint64_t address) const {
@@ -317,6 +326,7 @@ class Search {
       UseKind how = reference.kind;
       std::uint64_t offset = 0;
       if (std::ranges::binary_search(target_.slots, reference.target)) {
+        if (target_.in_thread && how == UseKind::call) continue;  // of a helper whose address lies there
         // What lies in the slot is its address.
         if (how == UseKind::read) how = UseKind::address;
         if (how == UseKind::write || how == UseKind::read_write) continue;
@@ -380,8 +390,10 @@ class Search {
     const isa::ControlFlow flow = isa::flow_of(instruction);
     UseKind how = UseKind::address;
     std::uint64_t unused = 0, size = 0;
-    const bool at_displacement =
-        instruction.displacement_at != 0 && relocation.address == address + instruction.displacement_at;
+    // Moves of the accumulator have the whole address where others have an immediate.
+    const std::uint64_t at =
+        isa::brief_of(instruction.row).has_absolute() ? instruction.immediate_at : instruction.displacement_at;
+    const bool at_displacement = at != 0 && relocation.address == address + at;
     if (isa::direct_target(instruction, address, unused) || (flow == isa::ControlFlow::call && at_displacement)) {
       how = flow == isa::ControlFlow::call ? UseKind::call : UseKind::jump;
     } else if (at_displacement) {
@@ -391,7 +403,7 @@ class Search {
         how = isa::reads(operand.access) ? (isa::writes(operand.access) ? UseKind::read_write : UseKind::read)
                                          : UseKind::write;
       }
-      if (is_table_slot(relocation)) how = UseKind::address;
+      if (is_table_slot(relocation) || asks_for_thread_address(relocation)) how = UseKind::address;
     }
     add(address, instruction, how, *offset, size, false);
   }
@@ -400,6 +412,16 @@ class Search {
   [[nodiscard]] bool is_table_slot(const binary::Relocation& relocation) const {
     constexpr std::array<std::uint32_t, 3> kWide = {9, 41, 42};  // x86-64 ABI: GOTPCREL and its later forms
     constexpr std::array<std::uint32_t, 2> kNarrow = {3, 43};    // i386 ABI: GOT32, GOT32X
+    if (program_.elf().wide()) return std::ranges::find(kWide, relocation.type) != kWide.end();
+    return std::ranges::find(kNarrow, relocation.type) != kNarrow.end();
+  }
+
+  /// The instruction gets what leads to the variable in a thread's block: a distance or a descriptor.
+  [[nodiscard]] bool asks_for_thread_address(const binary::Relocation& relocation) const {
+    constexpr std::array<std::uint32_t, 5> kWide = {
+        19, 20, 22, 34, 35};  // x86-64 ABI: TLSGD, TLSLD, GOTTPOFF, GOTPC32_TLSDESC, TLSDESC_CALL
+    constexpr std::array<std::uint32_t, 6> kNarrow = {15, 16, 18, 19,
+                                                      39, 40};  // i386 ABI: TLS_IE, GOTIE, GD, LDM, GOTDESC, DESC_CALL
     if (program_.elf().wide()) return std::ranges::find(kWide, relocation.type) != kWide.end();
     return std::ranges::find(kNarrow, relocation.type) != kNarrow.end();
   }
