@@ -752,6 +752,24 @@ resume
     EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
 }
 
+/// The device's registers by the bit-field names of their type; what changed since the last look is told.
+TEST(Console, ShowsADeviceByItsFields) {
+  const std::string said = console(R"(halt on change page.device.control
+resume
+memory page.device as fields
+resume
+memory page.device as fields
+memory page.device.control.power as fields
+memory 4 as fields
+)",
+                                   {demo("buoy")}, 2);
+  for (const char* part :
+       {"  .control.power      +0x0 bits 5..7   0x0", "~ .control.power      +0x0 bits 5..7   now 0x5",
+        "  .control.urgent     +0x1 bit 0       0x0", "  .control.interval   +0x2 bits 0..15  0x0",
+        "  .status.battery     +0x4 bits 3..7   0x1f", "+0x0 bits 5..7  0x5", "memory at 0x4 cannot be read"})
+    EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
+}
+
 TEST(Console, SaysWhatIsWrong) {
   const std::string said = console(
       "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nshow nothing_here\nstepp\nlift h7\nhalt on write "

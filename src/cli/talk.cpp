@@ -50,7 +50,8 @@ constexpr TalkWord kWords[] = {
     {"regs", "[all] [since MARK]", "the registers", "regs"},
     {"flags", "", "the flags, and which conditions hold", "flags"},
     {"show", "EXPR", "a value", "show log->readings[i]"},
-    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, text, code, bits ...", "memory rsp as u64"},
+    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, text, code, bits, fields ...",
+     "memory rsp as u64"},
     {"find", "VALUE in FROM..TO", "where a value or text lies", "find \"Grayling\" in 0x555555556000..0x555555557000"},
     {"stack", "[N]", "the stack's words and what they are", "stack 16"},
     {"frames", "", "the functions under way", "frames"},
@@ -622,9 +623,23 @@ Answer Talk::memory(Arguments rest) {
   };
   Answer answer;
   const unsigned word = here.view().mode() == isa::Mode::bits64 ? 8 : 4;
-  const auto shape = as && *as != "bits" ? inspect::shape_named(*as, word) : std::nullopt;
-  if (as && !shape && *as != "bits")
-    return fail(fmt::format("{}: no such shape (one of {}, code, bits)", *as, inspect::shape_names()));
+  const bool by_name = as && (*as == "bits" || *as == "fields");
+  const auto shape = as && !by_name ? inspect::shape_named(*as, word) : std::nullopt;
+  if (as && !shape && !by_name)
+    return fail(fmt::format("{}: no such shape (one of {}, code, bits, fields)", *as, inspect::shape_names()));
+  const auto fields = [&] {
+    const auto value_from = [&](const std::vector<std::uint8_t>& bytes) {
+      inspect::Datum copy = *datum;
+      copy.bytes = bytes;
+      copy.loaded = true;
+      return inspect::value_of(copy, here);
+    };
+    const inspect::Value value = value_from(now);
+    const std::optional<inspect::Value> old =
+        before.size() == now.size() ? std::optional(value_from(before)) : std::nullopt;
+    for (std::string& line : report::field_lines(style_, value, old ? &*old : nullptr))
+      answer.lines.push_back(std::move(line));
+  };
   if (as && *as == "bits") {
     for (std::size_t i = 0; i < now.size(); ++i) {
       std::string text = fmt::format("  {:#x}  {:08b}  {:#04x}", address + i, now[i], now[i]);
@@ -632,10 +647,12 @@ Answer Talk::memory(Arguments rest) {
         text = report::look(style_, Role::changed, "~" + text.substr(1) + fmt::format("   was {:08b}", before[i]));
       answer.lines.push_back(text);
     }
-    if (datum->type) {
-      const inspect::Value value = inspect::value_of(*datum, here);
-      for (std::string& line : report::value_lines(style_, value, 4)) answer.lines.push_back(std::move(line));
-    }
+    if (datum->type) fields();
+    return answer;
+  }
+  if (as && *as == "fields") {
+    if (!datum->type) return fail(fmt::format("{}: its type is not known, so it has no fields", rest));
+    fields();
     return answer;
   }
   if (shape && shape->kind == inspect::Shape::Kind::text) {

@@ -204,6 +204,41 @@ std::vector<std::string> value_lines(const Style& style, const Value& value, uns
   return result;
 }
 
+std::vector<std::string> field_lines(const Style& style, const Value& value, const Value* before) {
+  struct Row {
+    std::string name, place, now, was;
+  };
+  std::vector<Row> rows;
+  const std::vector<inspect::Field> fields = inspect::fields_of(value);
+  const std::vector<inspect::Field> old =
+      before != nullptr ? inspect::fields_of(*before) : std::vector<inspect::Field>{};
+  std::size_t name_width = 0, place_width = 0;
+  for (std::size_t i = 0; i < fields.size(); ++i) {
+    const Value& field = *fields[i].value;
+    Row row;
+    row.name = printable(fields[i].path);
+    row.place = fmt::format("+{:#x}", field.address - value.address);
+    if (field.bit_field && field.bits == 1) row.place += fmt::format(" bit {}", field.bit_offset);
+    if (field.bit_field && field.bits > 1)
+      row.place += fmt::format(" bits {}..{}", field.bit_offset, field.bit_offset + field.bits - 1);
+    row.now = value_words(style, field);
+    if (i < old.size() && old[i].path == fields[i].path) row.was = value_words(style, *old[i].value);
+    if (row.was == row.now) row.was.clear();
+    name_width = std::max(name_width, row.name.size());
+    place_width = std::max(place_width, row.place.size());
+    rows.push_back(std::move(row));
+  }
+  std::vector<std::string> result;
+  for (const Row& row : rows) {
+    const bool changed = !row.was.empty();
+    std::string line = fmt::format("{} {:<{}}  {:<{}}  {}{}", changed ? '~' : ' ', row.name, name_width, row.place,
+                                   place_width, changed ? "now " : "", row.now);
+    if (changed) line += "   was " + row.was;
+    result.push_back(look(style, changed ? Role::changed : Role::plain, line));
+  }
+  return result;
+}
+
 void value_json(JsonWriter& json, const Value& value) {
   switch (value.kind) {
     case Kind::text:

@@ -16,6 +16,10 @@ std::string value_words(const Style& style, const inspect::Value& value);
 /// Lines for the parts of an array or aggregate, indented by `indent` columns; none for what fits into words.
 std::vector<std::string> value_lines(const Style& style, const inspect::Value& value, unsigned indent);
 
+/// A table of the fields of a value: name, place (bytes from its start, and which bits there of a bit field), value.
+/// Where `before` (of the same type, or null) differs, the row is marked and tells what was there.
+std::vector<std::string> field_lines(const Style& style, const inspect::Value& value, const inspect::Value* before);
+
 /// True for values whose parts deserve lines of their own.
 bool has_lines(const inspect::Value& value);
 

@@ -399,9 +399,12 @@ std::optional<SourceLine> LineTable::at(std::uint64_t address) const {
 }
 
 std::span<const LineRow> LineTable::rows_at(std::uint64_t address) const {
-  const auto found = std::ranges::equal_range(rows_for(address), address, {}, &LineRow::address);
-  const auto starts = std::ranges::find(found, false, &LineRow::ends);  // ends come first
-  return {starts, found.end()};
+  const std::vector<LineRow>& rows = rows_for(address);
+  auto first = std::ranges::lower_bound(rows, address, {}, &LineRow::address);
+  while (first != rows.end() && first->address == address && first->ends) ++first;  // ends come first
+  auto last = first;
+  while (last != rows.end() && last->address == address) ++last;
+  return {first, last};
 }
 
 bool LineTable::starts_row(std::uint64_t address) const {

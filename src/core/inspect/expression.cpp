@@ -909,6 +909,7 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
     value = value_of(types, datum.type.id, raw, datum.address, environment.pointers(), limits);
     value.bits = datum.bit_size;
     value.bit_field = true;
+    value.bit_offset = datum.bit_offset;
     return value;
   }
   if (datum.type) {

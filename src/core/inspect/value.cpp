@@ -273,6 +273,7 @@ class Reader {
     value.number = static_cast<std::uint64_t>(wide >> member.bit_offset) & mask;
     value.bits = member.bit_size;
     value.bit_field = true;
+    value.bit_offset = member.bit_offset;
     value.is_signed = type.encoding == Encoding::signed_integer || type.encoding == Encoding::signed_char;
     if (type.kind == Type::Kind::enumeration) {
       value.kind = Kind::enumeration;
@@ -386,6 +387,30 @@ Shape fitting_shape(Bytes bytes) {
   if (bytes.size() % 8 == 0) return {Shape::Kind::pointer, 8};
   if (bytes.size() % 4 == 0) return {Shape::Kind::signed_integer, 4};
   return {Shape::Kind::bytes, 1};
+}
+
+namespace {
+
+void add_fields(const Value& value, const std::string& path, std::vector<Field>& into) {
+  if (value.parts.empty()) return into.push_back({path, &value});
+  for (std::size_t i = 0; i < value.parts.size(); ++i) {
+    const Value& part = value.parts[i];
+    std::string name = path;
+    if (value.kind == Value::Kind::array) {
+      name += "[" + std::to_string(i) + "]";
+    } else if (!part.label.empty() && !part.base) {
+      name += "." + part.label;
+    }
+    add_fields(part, name, into);
+  }
+}
+
+}  // namespace
+
+std::vector<Field> fields_of(const Value& value) {
+  std::vector<Field> result;
+  add_fields(value, {}, result);
+  return result;
 }
 
 const Value* part_of(const Value& value, std::string_view path) {

@@ -33,6 +33,7 @@ struct Value {
   std::uint64_t size = 0;  ///< bytes; of a bit field those of its storage that hold it
   unsigned bits = 0;       ///< that count
   bool bit_field = false;
+  unsigned bit_offset = 0;         ///< of a bit field, from the lowest bit of the byte at `address`
   bool base = false;               ///< the part of a base class
   bool is_signed = false;          ///< the type's own reading of an integer
   std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
@@ -72,6 +73,14 @@ Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerRea
 
 /// A guess for bytes of no known type: text where it reads as such, an integer of the fitting width, or words.
 Shape fitting_shape(Bytes bytes);
+
+/// A part of a value that has no parts itself.
+struct Field {
+  std::string path;  ///< ".control.channel", "[3].level"; empty for a value without parts
+  const Value* value = nullptr;
+};
+/// All of them, in the order of their places. They point into `value`.
+std::vector<Field> fields_of(const Value& value);
 
 /// The part of a value that ".member" or "[3]" names, any number of them; null when there is none.
 const Value* part_of(const Value& value, std::string_view path);
