@@ -902,6 +902,8 @@ TEST(Plans, ExpectationsAreCheckedAndMissedOnesFail) {
     return outcome.out + outcome.err;
   };
   plan("at level_sum: keep log->count; expect log->count == 12\non return level_sum: expect result == 16340\n", 0);
+  // Of three colons with a blank the second one ends the stop point.
+  plan("at levels.c:34 when i == 3 ? 1 : 0 : expect (i == 3 ? sum : 0) == 5235\n", 0);
   const std::string wrong = plan("at levels.c:34 when i == 3: expect sum == 5236  # one too many\n", 1);
   EXPECT_NE(wrong.find("left   0x1473"), std::string::npos) << wrong;
   EXPECT_NE(wrong.find("right  0x1474"), std::string::npos) << wrong;

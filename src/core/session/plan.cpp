@@ -87,12 +87,15 @@ class PlanReader {
     line = line.substr(0, comment);
     const std::size_t first = line.find_first_not_of(" \t\r");
     if (first == std::string_view::npos) return std::nullopt;
-    // The colon that ends the stop point has a blank behind it, which those of locations and names do not.
+    // The colon that ends the stop point has a blank behind it, which those of locations and names do not; that of a
+    // condition's `?` belongs to it.
+    std::size_t choices = 0;
     std::size_t colon = std::string_view::npos;
     outside(line, [&](std::size_t i, char c) {
       const bool blank = i + 1 >= line.size() || std::isspace(static_cast<unsigned char>(line[i + 1])) != 0;
-      const bool close = i > 0 && std::isspace(static_cast<unsigned char>(line[i - 1])) == 0;
-      if (c != ':' || !blank || !close) return false;
+      if (c == '?') ++choices;
+      if (c != ':' || !blank) return false;
+      if (choices != 0) return --choices, false;
       colon = i;
       return true;
     });
