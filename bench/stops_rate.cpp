@@ -2,7 +2,8 @@
 // pinned alike, alternating; the medians of seven runs are compared.
 //
 //   a condition that does not hold, where the instruction at hand is carried out by its meaning: wanted 1.5
-//   the same where it has to be stepped: wanted 0.9
+//   the same where it has to run on the processor: wanted 0.9; once as a user gets it (an unused debug register), once
+//   with a stop byte and a step
 //   a hit of a data stop: wanted 0.9
 //
 // usage: stops_rate PROGRAM (stop_loop)
@@ -94,8 +95,9 @@ double bare_watch(const char* program, std::uint64_t address) {
   return static_cast<double>(hits) / seconds_since(start);
 }
 
-double ours(const char* program, const std::string& rule, bool every) {
+double ours(const char* program, const std::string& rule, bool every, bool bytes = false) {
   deeptrace::session::ControlOptions options;
+  if (bytes) options.stop_with = deeptrace::session::StopWith::byte;
   options.launch.program = program;
   options.launch.arguments = {std::to_string(kTimes)};
   options.follow_vectors = false;  // as `hits` has it
@@ -153,8 +155,11 @@ int main(int argc, char** argv) {
         "a condition on a variable that does not hold", [&] { return bare_stops(program, mark); },
         [&] { return ours(program, "at mark+0 when marks == -5", false); });
     compare(
-        "the same at an instruction that has to be stepped", [&] { return bare_stops(program, spread); },
+        "the same at an instruction for the processor", [&] { return bare_stops(program, spread); },
         [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false); });
+    compare(
+        "the same with a stop byte and a step", [&] { return bare_stops(program, spread); },
+        [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false, true); });
     compare(
         "a hit of a data stop", [&] { return bare_watch(program, marks); },
         [&] { return ours(program, "on write marks", true); });

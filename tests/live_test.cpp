@@ -752,6 +752,47 @@ resume
     EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
 }
 
+/// By whichever means a place is watched, it is met once each time, be it run to, stepped to, or left with other
+/// registers.
+TEST(Console, EveryKindOfStopIsMetOnce) {
+  std::string words = "halt at levels.c:34\nresume\nset eax = eax\nresume\nset eax = eax\n";
+  for (int i = 0; i < 20; ++i) words += "into\n";
+  words += "show i\nresume\nshow i\nhalts\n";
+  std::set<std::string> told;
+  for (const std::string with : {"byte", "hardware", "auto"}) {
+    const std::string said = console(words, {"--stop-with", with, demo("tidelog"), demo("readings.txt")});
+    std::string hits;
+    std::istringstream lines(said);
+    for (std::string line; std::getline(lines, line);) {
+      if (line.starts_with("h1") || line.starts_with("i = ")) hits += line.substr(0, line.find(" hits")) + "\n";
+    }
+    told.insert(hits.substr(hits.find('\n')));
+  }
+  EXPECT_EQ(told.size(), 1U) << *told.begin() << *told.rbegin();
+  EXPECT_NE(told.begin()->find("hit 4"), std::string::npos) << *told.begin();
+}
+
+/// A debug register spares stepping where the instruction has to run on the processor, and gives way to data stops.
+TEST(Console, DebugRegistersGiveWay) {
+  const TempFolder folder;
+  const std::string program = built(folder, "spread", R"(
+long a, b, c, d;
+__attribute__((noinline)) double spread(double x) { __asm__ volatile("sqrtsd %0, %0" : "+x"(x)); return x; }
+int main(void) { double x = 9; for (int i = 0; i < 12; ++i) { x = spread(x); a = i; } return x > 100; }
+)",
+                                    {"gcc", "-g", "-O1", "-w"});
+  const std::string said = console(
+      "halt at spread+0 when rsp == 0\nhalt at spread+0 every 2\nhalts\nresume\nhalt on write a\nhalt on write b\nhalt "
+      "on "
+      "write c\nhalt on write d\nhalts\nlift h3\nlift h4\nlift h5\nlift "
+      "h6\nresume\nresume\nresume\nresume\nresume\nresume\n",
+      {program});
+  EXPECT_NE(said.find("0 hits  debug register 0"), std::string::npos) << said;
+  EXPECT_NE(said.find("1 hit   stop byte"), std::string::npos) << said;
+  EXPECT_NE(said.find("h2 at spread+0 every 2, hit 11"), std::string::npos) << said;
+  EXPECT_NE(said.find("the program ended with status 0"), std::string::npos) << said;
+}
+
 /// The device's registers by the bit-field names of their type; what changed since the last look is told.
 TEST(Console, ShowsADeviceByItsFields) {
   const std::string said = console(R"(halt on change page.device.control

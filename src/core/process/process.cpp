@@ -552,7 +552,9 @@ Event Process::run(const Running& how, const Visit& visit) {
       Thread& thread = *threads_[i];
       if (!may_run(thread) || !thread.told) continue;
       const std::uint64_t at = fetch(thread)[Reg::rip];
-      if (std::exchange(thread.told, std::nullopt) != at || !memory_.is_planted(at) || carry_out(thread)) continue;
+      if (std::exchange(thread.told, std::nullopt) != at) continue;
+      pass_slot(thread, at);
+      if (!memory_.is_planted(at) || carry_out(thread)) continue;
       thread.told = at;
       const bool others_run = std::ranges::any_of(threads_, [](const auto& one) {
         return one->running && !one->shares_memory && !one->in_vfork && !one->exiting;
@@ -640,6 +642,7 @@ Event Process::step(pid_t id) {
   const bool handled = signal != 0 && catches_signal(pid_, signal);
   const bool was_told = thread->told == at;
   thread->told.reset();
+  if (was_told) pass_slot(*thread, at);
   memory_.uncover(at);
   const Event event = wait_step(*thread, PTRACE_SINGLESTEP);
   if (!event.program_is_gone() && event.kind != Event::Kind::replaced) memory_.cover(at);
@@ -658,6 +661,16 @@ Event Process::step(pid_t id) {
   // The next repetition of the same string instruction is no new arrival.
   if (was_told && isa::is_repeated(instruction) && fetch(*thread)[Reg::rip] == at) thread->told = at;
   return event;
+}
+
+/// A debug register that was told lets its instruction pass once (the resume flag, Intel SDM volume 3, 18.3.1.1). The
+/// kernel sets the flag at the trap; it is missing where the thread came by a step, or its registers were changed.
+void Process::pass_slot(Thread& thread, std::uint64_t at) {
+  const bool here = std::ranges::any_of(
+      slots_, [at](const auto& slot) { return slot && slot->on == DebugSlot::On::execution && slot->address == at; });
+  if (!here || (thread.raw.eflags & kResumeFlag) != 0) return;
+  thread.raw.eflags |= kResumeFlag;
+  thread.changed = true;
 }
 
 /// True when a debug register watches any of the memory.

@@ -178,6 +178,7 @@ class Process {
   void serve_sharing(Thread& thread, int status);
   unsigned triggered(const Thread& thread, bool forget = true);
   bool returns_to_told(Thread& thread);
+  void pass_slot(Thread& thread, std::uint64_t at);
 
   void resume(Thread& thread, int request);
   std::optional<Event> go_over(Thread& thread);

@@ -57,6 +57,7 @@ bool overlap(std::uint64_t a, std::uint64_t a_size, std::uint64_t b, std::uint64
 struct Control::Site {
   unsigned count = 0;
   std::optional<unsigned> slot;  ///< a debug register; nothing: a stop byte
+  bool lent = false;             ///< the register gives way to stop points that cannot do without
 };
 
 struct Control::Halt {
@@ -238,21 +239,36 @@ void Control::resolve_waiting() {
 
 // ---- sites ----------------------------------------------------------------------------------------------------------
 
-/// Guards give way.
-std::optional<unsigned> Control::free_slot() {
+std::optional<unsigned> Control::unused_slot() const {
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if (!process_->watched(i)) return i;
   }
-  if (guards_.empty() || visiting_) return std::nullopt;
-  const unsigned slot = guards_.begin()->first;
-  guards_.erase(slot);
-  process_->watch(slot, std::nullopt);
-  return slot;
+  return std::nullopt;
+}
+
+/// Guards give way, and stop points that can do with a stop byte.
+std::optional<unsigned> Control::free_slot() {
+  if (const auto unused = unused_slot(); unused || visiting_) return unused;
+  if (!guards_.empty()) {
+    const unsigned slot = guards_.begin()->first;
+    guards_.erase(slot);
+    process_->watch(slot, std::nullopt);
+    return slot;
+  }
+  for (auto& [address, site] : sites_) {
+    if (!site.lent || !process_->memory().plant(address)) continue;
+    const unsigned slot = *std::exchange(site.slot, std::nullopt);
+    site.lent = false;
+    process_->watch(slot, std::nullopt);
+    return slot;
+  }
+  return std::nullopt;
 }
 
 unsigned Control::free_slots() const {
   auto count = static_cast<unsigned>(guards_.size());
   for (unsigned i = 0; i < kDebugSlots; ++i) count += process_->watched(i) ? 0 : 1;
+  for (const auto& [address, site] : sites_) count += site.lent ? 1 : 0;
   return count;
 }
 
@@ -290,6 +306,17 @@ bool Control::use(std::uint64_t address, bool internal) {
     const auto slot = free_slot();
     if (slot && process_->watch(*slot, DebugSlot{address, 1, DebugSlot::On::execution})) {
       site.slot = slot;
+      return true;
+    }
+  }
+  // Where the instruction would have to be stepped at every pass, an unused debug register spares that: the processor
+  // goes on behind its trap by itself (the resume flag, Intel SDM volume 3, 18.3.1.1).
+  if (options_.stop_with == StopWith::automatic && !internal && !visiting_ &&
+      !state::is_computed(instruction_at(address))) {
+    const auto slot = unused_slot();
+    if (slot && process_->watch(*slot, DebugSlot{address, 1, DebugSlot::On::execution})) {
+      site.slot = slot;
+      site.lent = true;
       return true;
     }
   }
@@ -885,7 +912,10 @@ Answer Control::judge(const Event& event) {
         const auto& slot = process_->watched(i);
         code |= (event.slots >> i & 1) != 0 && slot && slot->on == DebugSlot::On::execution;
       }
-      if (code) arrive(event.thread, stopped);
+      if (code) {
+        process_->told(event.thread);
+        arrive(event.thread, stopped);
+      }
       break;
     }
     case Kind::signal: signal_event(event, stopped); break;
@@ -1151,7 +1181,7 @@ Stopped Control::step_one(bool enter_calls) {
         if (stopped_.why != Why::arrived) return stopped_;
       }
     }
-    if (process_->memory().is_planted(at)) process_->told(thread_);
+    if (sites_.contains(at)) process_->told(thread_);
     (void)one_step();
   }
   return stopped_;

@@ -153,6 +153,7 @@ class Control {
   // sites and debug registers
   bool use(std::uint64_t address, bool internal = false);
   void release(std::uint64_t address);
+  [[nodiscard]] std::optional<unsigned> unused_slot() const;
   std::optional<unsigned> free_slot();
   [[nodiscard]] unsigned free_slots() const;
   void guard(const Halt& halt);

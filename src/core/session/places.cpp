@@ -177,8 +177,10 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_vie
   const std::size_t mark = location.find_first_of(":+");
   if (mark != std::string_view::npos) {
     const std::string_view name = location.substr(0, mark);
+    // A program is often called like its main function.
+    const bool function = location[mark] == '+' && !modules.main().program->functions_named(name).empty();
     for (const auto& module : modules.all()) {
-      if (base_name(module->path) != name) continue;
+      if (function || base_name(module->path) != name) continue;
       const Module* opened = modules.at(module->from);
       if (opened == nullptr) return Error{Fault::usage, module->path + ": cannot be read"};
       return in(*opened, location.substr(mark + 1));

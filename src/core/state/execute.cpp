@@ -206,6 +206,11 @@ Outcome execute(const isa::Instruction& instruction, const StateView& view) {
   return Execution(instruction, view).run();
 }
 
+bool is_computed(const isa::Instruction& instruction) {
+  return instruction && isa::operation_of(isa::row_of(instruction)).meaning != nullptr &&
+         !isa::is_repeated(instruction) && isa::effects_of(instruction).flags.undefined == 0;
+}
+
 std::optional<bool> condition_holds(const isa::Instruction& instruction, const RegisterSet& registers) {
   const isa::Operation& operation = isa::operation_of(isa::row_of(instruction));
   if (operation.condition >= 0)

@@ -43,6 +43,10 @@ struct Outcome {
 /// Carries out the instruction at `view.registers()[rip]`. Whether the store would succeed is not asked.
 Outcome execute(const isa::Instruction& instruction, const StateView& view);
 
+/// False for instructions that `execute` leaves to the processor whatever the state: those it does not know, those that
+/// leave something undefined, and repeated ones, of which it does one repetition.
+bool is_computed(const isa::Instruction& instruction);
+
 /// Whether a conditional jump is taken, a conditional move moves, a conditional set sets 1; nothing for instructions
 /// that nothing decides. Counting jumps (`loop`) are told by their counter.
 std::optional<bool> condition_holds(const isa::Instruction& instruction, const RegisterSet& registers);
