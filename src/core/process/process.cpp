@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <bit>
 #include <cerrno>
 #include <csignal>
 #include <cstddef>
@@ -27,6 +28,7 @@ using state::Reg;
 
 constexpr std::uint64_t kTrapFlag = 0x100;
 constexpr std::uint64_t kResumeFlag = 0x10000;
+constexpr std::size_t kDebugStatus = offsetof(user, u_debugreg) + 8UL * 6;  // where PTRACE_PEEKUSER has DR6
 constexpr long kOptions = PTRACE_O_TRACECLONE | PTRACE_O_TRACEFORK | PTRACE_O_TRACEVFORK | PTRACE_O_TRACEVFORKDONE |
                           PTRACE_O_TRACEEXEC | PTRACE_O_TRACEEXIT | PTRACE_O_TRACESYSGOOD;
 
@@ -310,6 +312,7 @@ std::optional<Event> Process::take(pid_t id, int status) {
     __ptrace_syscall_info info{};
     ::ptrace(PTRACE_GET_SYSCALL_INFO, id, sizeof info, &info);
     thread->in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
+    if (thread->in_call) clear_status(*thread);  // what the kernel writes from here on is told from what was before
     if (!system_calls_) return std::nullopt;
     fetch(*thread);
     return Event{.kind = thread->in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
@@ -376,6 +379,11 @@ std::optional<Event> Process::take_trap(Thread& thread) {
   }
   const bool stepping = thread.request == PTRACE_SINGLESTEP;
   const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
+  // The only debug register in use needs no status to be told.
+  if (const unsigned only = only_slot(); only != 0 && !stepping && info.si_code == TRAP_HWBKPT) {
+    thread.status_stale = true;
+    return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = only};
+  }
   const unsigned slots = armed && info.si_code != SI_USER && info.si_code != SI_TKILL ? triggered(thread) : 0;
   // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT behind a system call, SIGTRAP at a handler's entry.
   if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP))
@@ -511,6 +519,7 @@ void Process::resume(Thread& thread, int request) {
   thread.fetched = false;
   thread.code_at = ~std::uint64_t(0);
   if (thread.slots_due) set_slots(thread);
+  if (request == PTRACE_SINGLESTEP) clear_status(thread);
   if (thread.group_stopped) {
     ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
     return;
@@ -795,6 +804,7 @@ void Process::set_slots(Thread& thread) {
     return ::ptrace(PTRACE_POKEUSER, thread.id, offsetof(user, u_debugreg) + 8UL * number, value) == 0;
   };
   std::uint64_t control = 0;
+  clear_status(thread);
   put(7, 0);
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if (!slots_[i]) continue;
@@ -819,12 +829,23 @@ bool Process::watch(unsigned slot, std::optional<DebugSlot> what) {
   return done;
 }
 
+/// The bit of the debug register in use when there is but one, else 0.
+unsigned Process::only_slot() const {
+  unsigned bits = 0;
+  for (unsigned i = 0; i < kDebugSlots; ++i) bits |= slots_[i] ? 1U << i : 0;
+  return std::has_single_bit(bits) ? bits : 0;
+}
+
+void Process::clear_status(Thread& thread) {
+  if (std::exchange(thread.status_stale, false)) ::ptrace(PTRACE_POKEUSER, thread.id, kDebugStatus, 0UL);
+}
+
 /// Which debug registers brought a trap about, by the status register, which is cleared so that the next is told from
 /// this one.
-unsigned Process::triggered(const Thread& thread, bool forget) {
-  constexpr std::size_t kStatus = offsetof(user, u_debugreg) + 8UL * 6;
-  const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kStatus, nullptr));
-  if (forget) ::ptrace(PTRACE_POKEUSER, thread.id, kStatus, 0UL);
+unsigned Process::triggered(Thread& thread, bool forget) {
+  const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kDebugStatus, nullptr));
+  thread.status_stale |= forget;
+  if (forget) clear_status(thread);
   unsigned slots = 0;
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if ((status >> i & 1) != 0 && slots_[i]) slots |= 1U << i;
@@ -843,7 +864,7 @@ unsigned Process::untold_slots(pid_t but) {
 }
 
 unsigned Process::kernel_slots(pid_t id) {
-  const Thread* thread = find(id);
+  Thread* thread = find(id);
   return thread != nullptr ? triggered(*thread) : 0;
 }
 

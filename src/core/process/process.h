@@ -145,6 +145,7 @@ class Process {
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
     bool slots_due = false;
+    bool status_stale = false;  ///< the debug status holds what was told
     int request = 0;                            ///< how it was last resumed
     int signal = 0;                             ///< to be delivered
     std::optional<std::uint64_t> told;          ///< the stop byte here is not news
@@ -176,7 +177,9 @@ class Process {
   Event take_signal(Thread& thread, int signal);
   void adopt(pid_t child);
   void serve_sharing(Thread& thread, int status);
-  unsigned triggered(const Thread& thread, bool forget = true);
+  unsigned triggered(Thread& thread, bool forget = true);
+  [[nodiscard]] unsigned only_slot() const;
+  void clear_status(Thread& thread);
   bool returns_to_told(Thread& thread);
   void pass_slot(Thread& thread, std::uint64_t at);
 
