@@ -87,6 +87,8 @@ long double real_of(Bytes bytes) {
 /// What a register's part stands for; a vector or x87 register has its own reading.
 Result<Datum> register_datum(isa::RegisterPart part, std::string_view name, const state::StateView& view) {
   auto bytes = state::bytes_of(view, part);
+  if (!bytes && part.file == isa::RegisterFile::x87 && view.extended())
+    return problem(std::string(name) + ": is empty; no value was pushed there");
   if (!bytes)
     return problem(std::string(name) + ": its value is not known here" +
                    (part.file == isa::RegisterFile::general ? " (nobody kept it for this frame)" : ""));
@@ -1031,15 +1033,21 @@ Result<Expression> Expression::parse(std::string_view text, const std::function<
   return Expression(std::string(text), std::move(*root));
 }
 
+/// Names the expression, unless it is the name that the message begins with.
+Error Expression::named(const Error& error) const {
+  const bool told = error.message.starts_with(text_ + ": ");
+  return {error.fault, told ? error.message : text_ + ": " + error.message};
+}
+
 Result<Datum> Expression::evaluate(Environment& environment, bool strict) const {
   Result<Datum> datum = Evaluator(environment, strict).evaluate(*root_);
-  if (!datum) return Error{datum.error().fault, text_ + ": " + datum.error().message};
+  if (!datum) return named(datum.error());
   return datum;
 }
 
 Result<bool> Expression::holds(Environment& environment) const {
   Result<bool> result = Evaluator(environment, true).truth_of(*root_);
-  if (!result) return Error{result.error().fault, text_ + ": " + result.error().message};
+  if (!result) return named(result.error());
   return result;
 }
 

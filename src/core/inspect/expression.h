@@ -106,6 +106,8 @@ class Expression {
 
  private:
   Expression(std::string text, std::unique_ptr<ExpressionNode> root);
+  [[nodiscard]] Error named(const Error& error) const;
+
   std::string text_;
   std::unique_ptr<ExpressionNode> root_;
 };

@@ -122,7 +122,9 @@ std::optional<std::vector<std::uint8_t>> bytes_of(const StateView& view, Registe
       return take(set->vectors[part.index].data() + part.offset / 8);
     case RegisterFile::mask: return set->has_masks ? std::optional(take(&set->masks[part.index])) : std::nullopt;
     case RegisterFile::mxcsr: return take(&set->mxcsr);
-    case RegisterFile::x87: return take(set->x87[part.index & 7].data());
+    case RegisterFile::x87:
+      if ((set->x87_used >> (part.index & 7U) & 1) == 0) return std::nullopt;  // empty: its bytes mean nothing
+      return take(set->x87[part.index & 7].data());
     case RegisterFile::mmx:
       // mm registers are the physical ones; st(i) counts from the top (Intel SDM volume 1, 9.2.2).
       return take(set->x87[(part.index - (set->x87_status >> 11 & 7U)) & 7].data());
