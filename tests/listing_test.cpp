@@ -146,6 +146,20 @@ TEST(Listing, LocationsPickCode) {
   EXPECT_EQ(first(start + ".." + "0x" + "fffff")["instructions"][0], whole["instructions"][0]);
 }
 
+TEST(Listing, EveryNameOfAFunctionFindsIt) {
+  const TempFolder folder;
+  write_file(folder / "a.c",
+             "int __tide_level(int a) { return a * 3; }\n"
+             "int tide_level64(int a) __attribute__((alias(\"__tide_level\")));\n"
+             "int tide_level(int a) __attribute__((alias(\"__tide_level\")));\n");
+  ASSERT_EQ(run({"gcc", "-shared", "-o", folder / "a.so", folder / "a.c"}).status, 0);
+  for (const char* name : {"__tide_level", "tide_level64", "tide_level"}) {
+    const Outcome outcome = deeptrace({"listing", folder / "a.so", name});
+    EXPECT_EQ(outcome.status, 0) << name << outcome.err;
+    EXPECT_NE(outcome.out.find("\ntide_level   "), std::string::npos) << name << outcome.out;
+  }
+}
+
 TEST(Listing, WorksWithoutSymbolsAndWithoutDebugInformation) {
   const TempFolder folder;
   ASSERT_EQ(run({"gcc", "-O1", "-o", folder / "bare", source("tests/programs/failing.c")}).status, 0);

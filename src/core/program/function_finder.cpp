@@ -367,19 +367,28 @@ class Finder {
   void build() {
     found_.functions.reserve(keys_.size() + starts_.size() + gaps_.size());
     std::size_t gap = 0;
+    std::uint64_t aliases_from = ~std::uint64_t(0);  // the address whose first name was kept too
     const auto gaps_before = [&](std::uint64_t address) {
       while (gap < gaps_.size() && gaps_[gap].range.from < address) fill(gaps_[gap++]);
     };
     for (std::size_t i = 0; i < keys_.size(); ++i) {
       const Key& key = keys_[i];
-      if (i > 0 && keys_[i - 1].address == key.address) continue;
+      if (i > 0 && keys_[i - 1].address == key.address) {
+        if (key.stub) continue;
+        if (aliases_from != key.address) {
+          aliases_from = key.address;
+          if (!keys_[i - 1].stub) found_.aliases.push_back({key.address, elf_.symbols().name_at(keys_[i - 1].number)});
+        }
+        found_.aliases.push_back({key.address, elf_.symbols().name_at(key.number)});
+        continue;
+      }
       gaps_before(key.address);
       if (key.stub) {
         found_.functions.push_back(std::move(stubs_[key.number]));
         continue;
       }
       const Symbol symbol = elf_.symbols().nameless(key.number);
-      const char* name = elf_.symbols().name_at(key.number);
+      const char* name = name_for_people(i);
       Function function;
       function.name = linker_names_ ? LazyName::raw(name) : LazyName::of_symbol(name);
       function.typed = symbol.type != binary::kNoType;
@@ -393,6 +402,20 @@ class Finder {
     // Sections of an object may stand in another order than their symbols.
     if (!std::ranges::is_sorted(found_.functions, {}, &Function::address))
       std::ranges::stable_sort(found_.functions, {}, &Function::address);
+  }
+
+  /// Of the equally good symbols at a key's address the one that people would write: without underscores in front, then
+  /// the shortest. `free`, not `__libc_free`; `fopen`, not `fopen64`.
+  [[nodiscard]] const char* name_for_people(std::size_t first) const {
+    std::string_view best = elf_.symbols().name_at(keys_[first].number);
+    for (std::size_t i = first + 1; i < keys_.size() && keys_[i].address == keys_[first].address; ++i) {
+      if (keys_[i].stub || keys_[i].rank != keys_[first].rank) break;
+      const std::string_view other = elf_.symbols().name_at(keys_[i].number);
+      const bool plainer = best.starts_with('_') && !other.starts_with('_');
+      const bool shorter = best.starts_with('_') == other.starts_with('_') && other.size() < best.size();
+      if (plainer || shorter) best = other;
+    }
+    return best.data();
   }
 
   void add(const Gap& gap, AddressRange range, Function::Origin origin) {

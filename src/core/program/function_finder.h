@@ -19,6 +19,7 @@ namespace deeptrace::program {
 struct FoundFunctions {
   std::vector<Function> functions;  ///< by address
   std::vector<Label> labels;        ///< by address
+  std::vector<Label> aliases;       ///< other names of functions, by address
 };
 
 FoundFunctions find_functions(const binary::Elf& elf, std::span<const binary::Relocation> relocations,

@@ -159,6 +159,7 @@ void Program::find_functions(bool linker_names) {
   FoundFunctions found = program::find_functions(elf_, relocations_, linker_names);
   functions_ = FunctionList(std::move(found.functions));
   labels_ = std::move(found.labels);
+  aliases_ = std::move(found.aliases);
 }
 
 void Program::keep_index() const {
@@ -260,6 +261,12 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
     const std::string_view symbol = function.symbol();
     const bool cannot = symbol.starts_with("_Z") && symbol != name && symbol.find(identifier) == std::string_view::npos;
     if (!cannot && goes_by(function, name)) result.push_back(&function);
+  }
+  // Where several symbols have one address, one of them is shown; any of them finds it.
+  for (const Label& alias : aliases_) {
+    if (alias.name != name) continue;
+    const Function* function = function_at(alias.address);
+    if (function != nullptr && std::ranges::find(result, function) == result.end()) result.push_back(function);
   }
   return result;
 }

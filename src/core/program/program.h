@@ -104,7 +104,7 @@ class Program {
   debuginfo::LineTable lines_;
   std::shared_ptr<const FunctionIndex> index_;  ///< of large files that were opened before
   FunctionList functions_;
-  std::vector<Label> labels_;
+  std::vector<Label> labels_, aliases_;
   /// Variables, by address; found when the first is asked for.
   struct Objects {
     std::once_flag found;
