@@ -844,13 +844,16 @@ memory 4 as fields
 
 TEST(Console, SaysWhatIsWrong) {
   const std::string said = console(
-      "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nshow st0\nshow nothing_here\nstepp\nlift h7\nhalt "
+      "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nhalt at strlen\nshow st0\nshow "
+      "nothing_here\nstepp\nlift h7\nhalt "
       "on write "
       "rax\nmemory 0x10\n",
       {demo("tidelog")}, 2);
   for (const char* part :
-       {"that line has no instructions", "wrong: st0: is empty; no value was pushed there", "nothing_here: no register",
-        "stepp: no such word", "h7: no stop point of that name", "lies in a register", "memory at 0x10 cannot be read",
+       {"that line has no instructions",
+        "strlen: is chosen among several when the program starts; name the one that is meant: __strlen_",
+        "wrong: st0: is empty; no value was pushed there", "nothing_here: no register", "stepp: no such word",
+        "h7: no stop point of that name", "lies in a register", "memory at 0x10 cannot be read",
         "lies inside an instruction; instructions start at"})
     EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
 }

@@ -165,6 +165,32 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
   return result;
 }
 
+namespace {
+
+/// A function of that name is but the one that chooses among several when the program starts (STT_GNU_IFUNC).
+bool is_chosen_at_start(const Program& program, std::string_view name) {
+  const auto found = program.functions_named(name);
+  return !found.empty() && std::ranges::any_of(program.elf().symbols(), [&](const binary::Symbol& symbol) {
+    return symbol.type == binary::kIndirectFunction && symbol.address == found.front()->address;
+  });
+}
+
+/// Which of them it is only the loader knows; so the user has to say.
+Error chosen_at_start(const Program& program, std::string_view name) {
+  constexpr std::size_t kMost = 12;
+  std::string message =
+      std::string(name) + ": is chosen among several when the program starts; name the one that is meant";
+  std::size_t count = 0;
+  const std::string start = "__" + std::string(name) + "_";
+  for (const Function& function : program.functions()) {
+    if (!function.symbol().starts_with(start) || count == kMost) continue;
+    message += (count++ == 0 ? ": " : ", ") + std::string(function.symbol());
+  }
+  return {Fault::usage, message};
+}
+
+}  // namespace
+
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_view location, bool* waiting) {
   const auto in = [&](const Module& module, std::string_view where) {
     Result<std::vector<std::uint64_t>> found = stop_places(module, where);
@@ -206,11 +232,17 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_vie
   };
   Result<std::vector<std::uint64_t>> first = in(modules.main(), location);
   if (first && !only_stubs(modules.main(), location)) return first;
-  for (const bool system : {false, true}) {
+  // The loader has functions of its own by the C library's names: it comes last.
+  const auto order = [](const Module& module) {
+    return !module.system ? 0 : base_name(module.path).starts_with("ld-") ? 2 : 1;
+  };
+  for (const int turn : {0, 1, 2}) {
     for (const auto& module : modules.all()) {
-      if (module.get() == &modules.main() || module->system != system) continue;
+      if (module.get() == &modules.main() || order(*module) != turn) continue;
       const Module* opened = modules.at(module->from);
       if (opened == nullptr || only_stubs(*opened, location)) continue;
+      const std::string_view name = location.substr(0, location.find('+'));
+      if (is_chosen_at_start(*opened->program, name)) return chosen_at_start(*opened->program, name);
       if (Result<std::vector<std::uint64_t>> found = in(*opened, location)) return found;
     }
   }

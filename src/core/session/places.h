@@ -31,7 +31,8 @@ Boundaries boundaries_around(const program::Program& program, std::uint64_t addr
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location);
 
 /// The addresses in the process. `waiting`, where it is not null, is set when the location names a module that is not
-/// loaded; the result is empty then.
+/// loaded; the result is empty then. Errors (Fault::usage): nothing goes by that name; it is a library's function that
+/// the loader chooses among several (their names are told).
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_view location, bool* waiting);
 
 }  // namespace deeptrace::session
