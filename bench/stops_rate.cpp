@@ -47,30 +47,39 @@ pid_t launched(const char* program) {
   return child;
 }
 
+/// Goes on from stop to stop; `act` gets the registers at each. Stops a second.
+template <class Act>
+double bare_rate(pid_t child, Act act) {
+  int status = 0;
+  std::uint64_t stops = 0;
+  const Clock::time_point start = Clock::now();
+  for (;;) {
+    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
+    ::waitpid(child, &status, 0);
+    if (!WIFSTOPPED(status)) break;
+    ++stops;
+    user_regs_struct registers{};
+    ::ptrace(PTRACE_GETREGS, child, nullptr, &registers);
+    act(registers);
+  }
+  return static_cast<double>(stops) / seconds_since(start);
+}
+
 /// Stop byte, registers, own byte back, single step, stop byte again.
 double bare_stops(const char* program, std::uint64_t address) {
   const pid_t child = launched(program);
   const long own = ::ptrace(PTRACE_PEEKTEXT, child, address, nullptr);
   const long planted = (own & ~0xffL) | 0xcc;
   ::ptrace(PTRACE_POKETEXT, child, address, planted);
-  int status = 0;
-  std::uint64_t hits = 0;
-  const Clock::time_point start = Clock::now();
-  for (;;) {
-    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
-    ::waitpid(child, &status, 0);
-    if (!WIFSTOPPED(status)) break;
-    ++hits;
-    user_regs_struct registers{};
-    ::ptrace(PTRACE_GETREGS, child, nullptr, &registers);
+  return bare_rate(child, [&](user_regs_struct& registers) {
+    int status = 0;
     registers.rip -= 1;
     ::ptrace(PTRACE_SETREGS, child, nullptr, &registers);
     ::ptrace(PTRACE_POKETEXT, child, address, own);
     ::ptrace(PTRACE_SINGLESTEP, child, nullptr, nullptr);
     ::waitpid(child, &status, 0);
     ::ptrace(PTRACE_POKETEXT, child, address, planted);
-  }
-  return static_cast<double>(hits) / seconds_since(start);
+  });
 }
 
 /// A debug register that watches a variable; the registers are read at each trap.
@@ -81,18 +90,7 @@ double bare_watch(const char* program, std::uint64_t address) {
   };
   debug(0, address);
   debug(7, 1 | 1UL << 16 | 2UL << 18);  // on write, eight bytes
-  int status = 0;
-  std::uint64_t hits = 0;
-  const Clock::time_point start = Clock::now();
-  for (;;) {
-    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
-    ::waitpid(child, &status, 0);
-    if (!WIFSTOPPED(status)) break;
-    ++hits;
-    user_regs_struct registers{};
-    ::ptrace(PTRACE_GETREGS, child, nullptr, &registers);
-  }
-  return static_cast<double>(hits) / seconds_since(start);
+  return bare_rate(child, [](const user_regs_struct&) {});
 }
 
 double ours(const char* program, const std::string& rule, bool every, bool bytes = false) {

@@ -19,6 +19,7 @@ namespace deeptrace::debuginfo {
 struct SourceLine {
   std::uint32_t file = 0;  ///< index into LineTable::files()
   std::uint32_t line = 0;  ///< 1 and up
+  friend bool operator==(const SourceLine&, const SourceLine&) = default;
 };
 
 /// One row of the table: from this address on, until the next row's.

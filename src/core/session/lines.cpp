@@ -259,25 +259,19 @@ Result<std::vector<AddressOrigin>> origins_of(const Program& program, program::I
       origin.starts_instruction = start == origin.offset;
       origin.instruction = program.elf().section_offset(function->address + start);
     }
-    if (const auto line = program.lines().at(address)) {
+    const auto line = program.lines().at(address);
+    if (line) {
       origin.file = program.source_path(*line);
       origin.line = line->line;
     }
     for (const debuginfo::LineRow& row : program.lines().rows_at(address)) {
-      if (const auto line = program.lines().at(address); line && line->line == row.line && line->file == row.file)
-        origin.statement |= row.statement;
+      const debuginfo::SourceLine begins{row.file, row.line};
       origin.entry_ends |= row.prologue_end;
-      const debuginfo::SourceLine line{row.file, row.line};
-      const bool known = std::ranges::any_of(origin.passed, [&](const debuginfo::SourceLine& other) {
-        return other.file == line.file && other.line == line.line;
-      });
-      if (line.line != 0 && !known) origin.passed.push_back(line);
-    }
-    // The last one has the instruction.
-    if (const auto line = program.lines().at(address)) {
-      std::erase_if(origin.passed, [&](const debuginfo::SourceLine& other) {
-        return other.file == line->file && other.line == line->line;
-      });
+      if (begins == line) {
+        origin.statement |= row.statement;
+      } else if (row.line != 0 && std::ranges::find(origin.passed, begins) == origin.passed.end()) {
+        origin.passed.push_back(begins);
+      }
     }
     origin.inlined = inlining.at(address);
     result.push_back(std::move(origin));
