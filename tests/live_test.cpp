@@ -3,8 +3,6 @@
 #include <fcntl.h>
 #include <gtest/gtest.h>
 #include <pty.h>
-#include <sys/ptrace.h>
-#include <sys/user.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -15,10 +13,10 @@
 #include <random>
 #include <thread>
 
-#include "binary/elf.h"
 #include "session/control.h"
 #include "session/places.h"
 #include "session/signal_names.h"
+#include "live_support.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -27,26 +25,6 @@ namespace {
 using nlohmann::json;
 using session::Control;
 using session::Stopped;
-
-/// Compiles a source; the program's path.
-std::string built(const TempFolder& folder, const std::string& name, const std::string& text,
-                  std::vector<std::string> options = {"gcc", "-g", "-O0", "-w"}) {
-  const std::string file = folder / (name + (options[0] == "g++" ? ".cpp" : ".c"));
-  write_file(file, text);
-  const std::string program = folder / name;
-  options.insert(options.end(), {"-o", program, file, "-lpthread"});
-  const Outcome compiled = run(options);
-  EXPECT_EQ(compiled.status, 0) << compiled.err;
-  return program;
-}
-
-json hits_of(std::vector<std::string> words, int status = 0) {
-  words.insert(words.begin(), {"hits", "--form", "json"});
-  const Outcome outcome = deeptrace(words);
-  EXPECT_EQ(outcome.status, status) << outcome.err;
-  EXPECT_TRUE(json::accept(outcome.out)) << outcome.out.substr(0, 500);
-  return json::parse(outcome.out, nullptr, false);
-}
 
 std::unique_ptr<Control> started(const std::string& program) {
   session::ControlOptions options;
@@ -591,164 +569,6 @@ int main(void) {
   };
   EXPECT_EQ(output("hardware"), alone);
   EXPECT_NE(output("byte"), alone);
-}
-
-// ---- attaching and letting go ---------------------------------------------------------------------------------------
-
-constexpr const char* kWorker = R"(
-#include <pthread.h>
-#include <stdio.h>
-#include <stdlib.h>
-#include <time.h>
-#include <unistd.h>
-#include <sys/wait.h>
-volatile unsigned long total;
-volatile unsigned long steps[3];
-__attribute__((noinline)) unsigned long step(unsigned long sum, unsigned long i) { return sum * 31 + (i ^ sum >> 7); }
-static void *work(void *number) {
-  unsigned long sum = 1, own = (unsigned long)number;
-  for (unsigned long i = 0; i < 60000; i++) {
-    sum = step(sum, i + own);
-    steps[own] = i;
-    if (i % 2000 == 0) { struct timespec wait = {0, 15000000}; nanosleep(&wait, 0); }
-    if (i % 20000 == 0 && own == 1) { pid_t child = vfork(); if (child == 0) _exit(0); waitpid(child, 0, 0); }
-  }
-  return (void *)sum;
-}
-int main(int argc, char **argv) {
-  pthread_t all[3];
-  for (long i = 0; i < 3; i++) pthread_create(&all[i], 0, work, (void *)i);
-  for (int i = 0; i < 3; i++) { void *sum; pthread_join(all[i], &sum); total = total * 7 + (unsigned long)sum; }
-  printf("%lx\n", total);
-  fflush(stdout);
-  if (argc > 1) sleep(60);  // until it has been looked at
-  return 0;
-})";
-
-struct Worker {
-  pid_t pid = 0;
-  std::filesystem::path out;
-};
-
-Worker start_worker(const std::string& program, const TempFolder& folder, const std::string& name) {
-  Worker worker;
-  worker.out = folder / name;
-  worker.pid = ::fork();
-  if (worker.pid == 0) {
-    const int out = ::open(worker.out.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
-    ::dup2(out, 1);
-    ::execl(program.c_str(), program.c_str(), "stay", nullptr);
-    ::_exit(126);
-  }
-  return worker;
-}
-
-std::string status_field(pid_t pid, const std::string& field) {
-  std::ifstream file("/proc/" + std::to_string(pid) + "/status");
-  for (std::string line; std::getline(file, line);) {
-    if (line.starts_with(field + ":")) return line.substr(field.size() + 2);
-  }
-  return "";
-}
-
-bool wait_until(const std::function<bool()>& condition, int milliseconds = 20000) {
-  for (int i = 0; i < milliseconds / 5; ++i) {
-    if (condition()) return true;
-    ::usleep(5000);
-  }
-  return false;
-}
-
-/// Nothing of us is left in the process: no tracer, debug registers clear, code as in the file.
-void expect_untouched(pid_t pid, const std::string& program) {
-  EXPECT_TRUE(wait_until([&] { return status_field(pid, "TracerPid") == "0"; })) << status_field(pid, "TracerPid");
-  for (const auto& entry : std::filesystem::directory_iterator("/proc/" + std::to_string(pid) + "/task")) {
-    const pid_t task = std::stoi(entry.path().filename());
-    if (::ptrace(PTRACE_SEIZE, task, nullptr, nullptr) != 0) continue;
-    ::ptrace(PTRACE_INTERRUPT, task, nullptr, nullptr);
-    int status = 0;
-    ::waitpid(task, &status, __WALL);
-    EXPECT_EQ(::ptrace(PTRACE_PEEKUSER, task, offsetof(user, u_debugreg) + 8 * 7, nullptr) & 0xff, 0);
-    ::ptrace(PTRACE_DETACH, task, nullptr, nullptr);
-  }
-  const auto elf = binary::Elf::open(program);
-  ASSERT_TRUE(elf);
-  const binary::Section* code = elf->section_named(".text");
-  const Bytes bytes = elf->bytes_of(*code);
-  std::vector<std::uint8_t> now(bytes.size());
-  const int memory = ::open(("/proc/" + std::to_string(pid) + "/mem").c_str(), O_RDONLY);
-  EXPECT_EQ(::pread(memory, now.data(), now.size(), static_cast<off_t>(code->address)),
-            static_cast<ssize_t>(now.size()));
-  ::close(memory);
-  EXPECT_TRUE(std::ranges::equal(bytes, now));
-}
-
-TEST(LettingGo, AnAttachedProgramGoesOnUnharmedWhenTheUsersProcessIsKilled) {
-  const TempFolder folder;
-  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
-  const std::string right = run({program}).out;
-  const char* wanted = std::getenv("DEEPTRACE_KILLS");
-  const int kills = wanted != nullptr ? std::atoi(wanted) : 10;
-  std::mt19937 random(42);
-  const std::vector<std::vector<std::string>> ways = {
-      {"--at", "step+0", "--stop-with", "byte"},
-      {"--halt", "at step when i == 1", "--stop-with", "byte"},
-      {"--on-write", "steps[1]"},
-      {"--on-write", "total", "--at", "step+4"},
-      {"--halt", "on syscall any"},
-      {"--on-return", "step"},
-  };
-  for (int i = 0; i < kills; ++i) {
-    const auto& way = ways[static_cast<std::size_t>(i) % ways.size()];
-    SCOPED_TRACE("kill " + std::to_string(i) + " " + way[0] + " " + way[1]);
-    const Worker worker = start_worker(program, folder, "out" + std::to_string(i));
-    ::usleep(static_cast<useconds_t>(5000 + random() % 20000));
-    std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(worker.pid)};
-    words.insert(words.end(), way.begin(), way.end());
-    const pid_t user = start_deeptrace(words, folder.path());
-    ::usleep(static_cast<useconds_t>(10000 + random() % 120000));
-    ::kill(user, SIGKILL);
-    int status = 0;
-    ::waitpid(user, &status, 0);
-    expect_untouched(worker.pid, program);
-    EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right; }))
-        << read_file(worker.out) << " not " << right;
-    ::kill(worker.pid, SIGKILL);
-    ::waitpid(worker.pid, &status, 0);
-    EXPECT_TRUE(WIFSIGNALED(status));
-  }
-}
-
-TEST(LettingGo, ALaunchedProgramEndsWithTheUsersProcess) {
-  const TempFolder folder;
-  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w"});
-  const std::string pid_file = folder / "pid";
-  const pid_t user = start_deeptrace({"hits", "--at", "step", "--form", "csv", "/bin/sh", "-c",
-                                      "echo $$ > " + pid_file + "; exec " + program + " stay"},
-                                     folder.path());
-  ASSERT_TRUE(wait_until([&] { return !read_file(pid_file).empty(); }));
-  const pid_t traced = std::stoi(read_file(pid_file));
-  ::usleep(50000);
-  ::kill(user, SIGKILL);
-  int status = 0;
-  ::waitpid(user, &status, 0);
-  EXPECT_TRUE(wait_until([&] { return ::kill(traced, 0) != 0; }));
-}
-
-TEST(LettingGo, AfterItsRowsAnAttachedProgramIsLeft) {
-  const TempFolder folder;
-  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
-  const std::string right = run({program}).out;
-  const Worker worker = start_worker(program, folder, "out");
-  ::usleep(20000);
-  const json told = hits_of({"--attach", std::to_string(worker.pid), "--at", "step", "--keep", "i", "--count", "50"});
-  EXPECT_EQ(told["hits"].size(), 50U);
-  EXPECT_EQ(told["exit"]["stopped"], "detached");
-  expect_untouched(worker.pid, program);
-  EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right; }));
-  ::kill(worker.pid, SIGKILL);
-  int status = 0;
-  ::waitpid(worker.pid, &status, 0);
 }
 
 // ---- conversation ---------------------------------------------------------------------------------------------------

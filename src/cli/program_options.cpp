@@ -26,6 +26,8 @@ void add_launch_options(cxxopts::Options& options) {
 void add_control_options(cxxopts::Options& options) {
   options.add_options("Program")("attach", "a process that runs already, in place of starting one",
                                  cxxopts::value<std::string>(), "PID")(
+      "children", "leave: child processes run by themselves; trace: they are followed too",
+      cxxopts::value<std::string>()->default_value("leave"), "HOW")(
       "stop-with", "how stop points are made: auto, byte (written into the code) or hardware (debug registers)",
       cxxopts::value<std::string>()->default_value("auto"), "HOW");
 }
@@ -68,6 +70,10 @@ Result<session::ControlOptions> control_options_of(const Command& command, const
   if (!launch) return launch.error();
   options.launch = std::move(*launch);
   options.open = open_options_of(parsed);
+  const std::string children = parsed["children"].as<std::string>();
+  if (children != "trace" && children != "leave")
+    return Error{Fault::usage, "--children " + children + ": is trace or leave"};
+  options.trace_children = children == "trace";
   const std::string how = parsed["stop-with"].as<std::string>();
   if (how == "byte") {
     options.stop_with = session::StopWith::byte;

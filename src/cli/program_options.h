@@ -14,7 +14,7 @@ namespace deeptrace::cli {
 
 /// --input, --env, --folder, --randomise, --program-output.
 void add_launch_options(cxxopts::Options& options);
-/// --attach, --stop-with, --debug-dir.
+/// --attach, --children, --stop-with.
 void add_control_options(cxxopts::Options& options);
 
 /// `words` are the program and its arguments; may be empty.

@@ -55,8 +55,9 @@ constexpr TalkWord kWords[] = {
     {"find", "VALUE in FROM..TO", "where a value or text lies", "find \"Grayling\" in 0x555555556000..0x555555557000"},
     {"stack", "[N]", "the stack's words and what they are", "stack 16"},
     {"frames", "", "the functions under way", "frames"},
-    {"in", "frame N | thread N", "looks at another frame or thread", "in frame 1"},
+    {"in", "frame N | thread N | process N", "looks at another frame, thread or process", "in frame 1"},
     {"threads", "", "the threads and where they stand", "threads"},
+    {"processes", "", "the processes that are traced (--children trace)", "processes"},
     {"modules", "", "the program and its libraries", "modules"},
     {"type", "NAME", "a type's members", "type struct reading"},
     {"vars", "", "parameters and local variables", "vars"},
@@ -139,10 +140,10 @@ Answer Talk::fail(std::string message) const {
 // ---- the program ----------------------------------------------------------------------------------------------------
 
 std::optional<Error> Talk::begin() {
-  Result<std::unique_ptr<session::Control>> started = session::Control::start(options_);
+  Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
   if (!started) return started.error();
   own_ = std::move(*started);
-  control_ = own_.get();
+  control_ = &own_->current();
   stopped_ = {};
   stopped_.at_start = true;
   frames_known_ = false;
@@ -154,7 +155,7 @@ std::optional<Error> Talk::begin() {
 std::optional<Error> Talk::run_to_main() {
   const program::Program& program = *control_->modules().main().program;
   if (program.functions_named("main").empty()) return std::nullopt;
-  const Result<Stopped> stopped = control_->go({Motion::Kind::to, "main", 1});
+  const Result<Stopped> stopped = go({Motion::Kind::to, "main", 1});
   if (!stopped) return std::nullopt;
   stopped_ = *stopped;
   stopped_.at_start = stopped_.why == Stopped::Why::arrived;
@@ -166,6 +167,7 @@ std::string Talk::prompt() {
   const std::string name = base_name(control_->path());
   if (control_->ended()) return name + " (ended): ";
   std::string text = name + " " + control_->place(control_->thread());
+  if (own_ && own_->has_children()) text += fmt::format(" process {}", own_->number());
   if (frame_ != 0) text += fmt::format(" frame {}", frame_);
   if (control_->process().threads().size() > 1)
     text += fmt::format(" thread {}", control_->number_of(control_->thread()));
@@ -251,10 +253,16 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
   return answer;
 }
 
+Result<Stopped> Talk::go(const Motion& motion) {
+  Result<Stopped> stopped = own_->go(motion);
+  control_ = &own_->current();
+  return stopped;
+}
+
 Answer Talk::first() { return stopped_answer(stopped_); }
 
 Answer Talk::move(Motion motion) {
-  const Result<Stopped> stopped = control_->go(motion);
+  const Result<Stopped> stopped = go(motion);
   if (!stopped) return fail(stopped.error().message);
   return stopped_answer(*stopped);
 }
@@ -326,6 +334,7 @@ Answer Talk::examine(std::string_view word, Arguments rest) {
   if (word == "stack") return stack(rest);
   if (word == "frames") return frame_list();
   if (word == "threads") return threads();
+  if (word == "processes") return processes();
   if (word == "modules") return modules();
   if (word == "type") return type(rest);
   if (word == "vars") return vars();
@@ -367,7 +376,7 @@ Answer Talk::change(std::string_view word, Arguments rest) {
     return answer;
   }
   if (word == "detach") {
-    control_->detach();
+    own_ ? own_->detach() : control_->detach();
     answer.lines.push_back("the program goes on by itself");
     return answer;
   }
@@ -822,6 +831,21 @@ Answer Talk::threads() {
   return answer;
 }
 
+Answer Talk::processes() {
+  Answer answer;
+  if (!own_) return answer;
+  for (const session::ProcessTree::Member& member : own_->members()) {
+    session::Control& control = *member.control;
+    std::string text = fmt::format("{} {:>3}  process {}  {}", &control == control_ ? ">" : " ", member.number,
+                                   control.process().pid(), printable(control.path()));
+    text += control.ended() ? "   ended" : "   " + printable(control.place(control.thread()));
+    answer.lines.push_back(std::move(text));
+  }
+  if (!options_.trace_children)
+    answer.lines.push_back("  children of the program are let go; with --children trace they are listed here");
+  return answer;
+}
+
 Answer Talk::modules() {
   Answer answer;
   for (const auto& module : control_->modules().all()) {
@@ -953,10 +977,14 @@ Answer Talk::follow(Arguments rest) {
 Answer Talk::in(Arguments rest) {
   const std::string_view what = take_word(rest);
   const auto number = number_in(rest);
-  if ((what != "frame" && what != "thread") || !number) return fail("in: is written as in frame N or in thread N");
-  if (what == "thread") {
-    if (!control_->choose_thread(*number))
+  if ((what != "frame" && what != "thread" && what != "process") || !number)
+    return fail("in: is written as in frame N, in thread N or in process N");
+  if (what != "frame") {
+    if (what == "thread" && !control_->choose_thread(*number))
       return fail(fmt::format("{}: no such thread; `threads` lists them", *number));
+    if (what == "process" && (!own_ || !own_->choose(*number)))
+      return fail(fmt::format("{}: no such process; `processes` lists them", *number));
+    if (own_) control_ = &own_->current();
     frame_ = 0;
     frames_known_ = false;
     stopped_ = {};
@@ -1140,10 +1168,10 @@ Answer Talk::restart() {
   control_ = nullptr;
   own_.reset();
   (void)output_lines();
-  Result<std::unique_ptr<session::Control>> started = session::Control::start(options_);
+  Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
   if (!started) return fail(started.error().message);
   own_ = std::move(*started);
-  control_ = own_.get();
+  control_ = &own_->current();
   frames_known_ = false;
   frame_ = 0;
   stopped_ = {};
@@ -1198,7 +1226,7 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
   }
   if (!first_word && control_ != nullptr) {
     for (const char* word :
-         {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once", "frame", "thread"})
+         {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once", "frame", "thread", "process"})
       add(word);
     const program::Program& program = *control_->modules().main().program;
     for (const program::Function& function : program.functions()) {

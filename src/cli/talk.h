@@ -14,7 +14,7 @@
 #include "program/source_text.h"
 #include "report/output.h"
 #include "session/card.h"
-#include "session/control.h"
+#include "session/process_tree.h"
 
 namespace deeptrace::cli {
 
@@ -83,6 +83,8 @@ class Talk {
   Answer stack(Arguments rest);
   Answer frame_list();
   Answer threads();
+  Answer processes();
+  Result<session::Stopped> go(const session::Motion& motion);
   Answer modules();
   Answer type(Arguments rest);
   Answer vars();
@@ -108,7 +110,7 @@ class Talk {
   report::Style style_;
   program::SourceText& sources_;
   ProgramOutput* output_;
-  std::unique_ptr<session::Control> own_;
+  std::unique_ptr<session::ProcessTree> own_;
   session::Control* control_ = nullptr;  ///< ours, or somebody else's that is looked at
   session::Stopped stopped_;
   std::size_t frame_ = 0;

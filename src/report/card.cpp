@@ -95,6 +95,10 @@ std::vector<std::string> why_lines(const Style& style, Control& control, const S
       break;
     case Why::attention: result.push_back(look(style, Role::attention, "note: interrupted")); break;
     case Why::replaced: break;
+    case Why::elsewhere: break;
+    case Why::process_ended:
+      result.push_back(look(style, Role::attention, "note: the process ended; another is looked at now"));
+      break;
     case Why::thread_ended: result.push_back(look(style, Role::attention, "note: the thread ended")); break;
     case Why::arrived:
     case Why::halt: break;

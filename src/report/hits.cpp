@@ -61,6 +61,7 @@ class Text : public session::HitsSink {
       headings_.push_back("now");
     }
     for (const std::string& name : start.keep) headings_.push_back(printable(name));
+    children_ = start.children;
     widths_.resize(headings_.size());
   }
 
@@ -79,6 +80,7 @@ class Text : public session::HitsSink {
       threads_ = true;
       place += fmt::format("  thread {}", row.thread);
     }
+    if (children_) place += fmt::format("  process {}", row.process);
     if (!row.called_from.empty()) place += ", for " + printable(row.called_from);
     if (!row.by.empty()) place = "by " + printable(row.by) + ", " + place;
     cells.push_back(std::move(place));
@@ -188,7 +190,7 @@ class Text : public session::HitsSink {
   program::SourceText& sources_;
   TakeOutput take_output_;
   bool cards_;
-  bool several_ = false, data_ = false, threads_ = false, heading_done_ = false;
+  bool several_ = false, data_ = false, threads_ = false, children_ = false, heading_done_ = false;
   std::vector<std::string> headings_, last_;
   std::vector<std::size_t> widths_;
   std::set<std::string> reasons_;  ///< why values were unknown, each told once
@@ -210,6 +212,7 @@ class Json : public session::HitsSink {
     for (const HaltInfo& halt : start.halts) halt_json(halt, false);
     json_.end();
     keep_ = start.keep;
+    children_ = start.children;
     json_.new_line();
     json_.key("hits").begin_array();
   }
@@ -218,6 +221,7 @@ class Json : public session::HitsSink {
     json_.begin_object();
     json_.key("stop").string(fmt::format("h{}", row.halt));
     json_.key("hit").number(row.hit);
+    if (children_) json_.key("process").number(row.process);
     json_.key("thread").number(row.thread);
     json_.key("address").hex(row.address);
     json_.key("function").string_or_null(row.function);
@@ -275,6 +279,7 @@ class Json : public session::HitsSink {
 
   Output& out_;
   JsonWriter json_;
+  bool children_ = false;
   std::vector<std::string> keep_;
 };
 
@@ -291,13 +296,18 @@ class Csv : public session::HitsSink {
  public:
   explicit Csv(Output& out) : out_(out), csv_(out) {}
   void begin(const HitsStart& start) override {
-    for (const char* name : {"stop", "hit", "thread", "address", "function", "file", "line"}) csv_.cell(name);
+    children_ = start.children;
+    csv_.cell("stop").cell("hit");
+    if (children_) csv_.cell("process");
+    for (const char* name : {"thread", "address", "function", "file", "line"}) csv_.cell(name);
     for (const std::string& name : start.keep) csv_.cell(name);
     for (const char* name : {"before", "after", "by"}) csv_.cell(name);
     csv_.end_row();
   }
   void row(const HitRow& row, Control& /*control*/, const Stopped& /*stopped*/) override {
-    csv_.cell(fmt::format("h{}", row.halt)).cell(std::to_string(row.hit)).cell(std::to_string(row.thread));
+    csv_.cell(fmt::format("h{}", row.halt)).cell(std::to_string(row.hit));
+    if (children_) csv_.cell(std::to_string(row.process));
+    csv_.cell(std::to_string(row.thread));
     csv_.cell(fmt::format("{:#x}", row.address)).cell(row.function).cell(row.file);
     csv_.cell(row.line != 0 ? std::to_string(row.line) : "");
     for (const Value& value : row.kept) csv_.cell(plain_value(value));
@@ -309,6 +319,7 @@ class Csv : public session::HitsSink {
  private:
   Output& out_;
   CsvWriter csv_;
+  bool children_ = false;
 };
 
 /// One strip for each kept number; the hits from left to right.

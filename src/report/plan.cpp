@@ -106,6 +106,7 @@ class Json : public session::PlanSink {
     json_.key("command").string("plan");
     json_.key("program").string(start.program);
     json_.key("plan").string(plan.path);
+    children_ = start.children;
     json_.new_line();
     json_.key("rows").begin_array();
   }
@@ -115,6 +116,7 @@ class Json : public session::PlanSink {
     json_.key("rule").number(row.rule->line);
     json_.key("stop").string(fmt::format("h{}", row.hit.halt));
     json_.key("hit").number(row.hit.hit);
+    if (children_) json_.key("process").number(row.hit.process);
     json_.key("thread").number(row.hit.thread);
     json_.key("address").hex(row.hit.address);
     json_.key("function").string_or_null(row.hit.function);
@@ -168,6 +170,7 @@ class Json : public session::PlanSink {
  private:
   Output& out_;
   JsonWriter json_;
+  bool children_ = false;
 };
 
 class Tee : public session::PlanSink {

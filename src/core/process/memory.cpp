@@ -110,6 +110,11 @@ void Memory::lift(std::uint64_t address) {
   stops_.remove(address);
 }
 
+void Memory::inherit(const StopBytes& stops) {
+  stops_ = stops;
+  for (const auto& [address, own] : stops_.all()) raw_write(address, {&StopBytes::kTrap, 1});
+}
+
 void Memory::lift_all() {
   for (const auto& [address, own] : stops_.all()) raw_write(address, {&own, 1});
   stops_.clear();

@@ -63,6 +63,17 @@ std::vector<pid_t> tasks_of(pid_t pid) {
   return result;
 }
 
+/// From the event of an exec on to behind the system call, before the new program's first instruction. Gives the wait
+/// status there.
+int behind_exec(pid_t pid) {
+  int status = 0;
+  ::ptrace(PTRACE_INTERRUPT, pid, nullptr, nullptr);
+  ::ptrace(PTRACE_CONT, pid, nullptr, nullptr);
+  while (::waitpid(pid, &status, __WALL) < 0 && errno == EINTR) {
+  }
+  return status;
+}
+
 Error attach_error(pid_t pid, int error) {
   const std::string what = "process " + std::to_string(pid) + ": ";
   if (error == ESRCH) return {Fault::program, what + "there is no such process"};
@@ -94,6 +105,7 @@ Process::Thread& Process::add(pid_t id) {
 }
 
 void Process::remove(pid_t id) {
+  if (const Thread* thread = find(id); thread != nullptr && thread->step) memory_.cover(thread->step->before[Reg::rip]);
   std::erase_if(threads_, [id](const auto& thread) { return thread->id == id; });
 }
 
@@ -185,10 +197,15 @@ void Process::told(pid_t id) {
 
 // ---- beginning and end ----------------------------------------------------------------------------------------------
 
+Process::Process(pid_t pid, bool attached, std::shared_ptr<Family> family)
+    : pid_(pid), attached_(attached), family_(std::move(family)) {
+  family_->members.push_back(this);
+}
+
 Result<std::unique_ptr<Process>> Process::launch(const LaunchOptions& options) {
   const Result<pid_t> child = launch_seized(options, kOptions | PTRACE_O_EXITKILL);
   if (!child) return child.error();
-  std::unique_ptr<Process> process(new Process(*child, false));
+  std::unique_ptr<Process> process(new Process(*child, false, std::make_shared<Family>()));
   process->add(*child);
   if (!process->memory_.open(*child))
     return Error{Fault::program, options.program + ": its memory cannot be opened: " + std::strerror(errno)};
@@ -202,7 +219,7 @@ Result<std::unique_ptr<Process>> Process::attach(pid_t pid) {
   if (const auto group = status_field(std::to_string(pid), "Tgid", 10); group != static_cast<std::uint64_t>(pid))
     return Error{Fault::program, "process " + std::to_string(pid) + ": is a thread of process " +
                                      std::to_string(group) + "; attach to that"};
-  std::unique_ptr<Process> process(new Process(pid, true));
+  std::unique_ptr<Process> process(new Process(pid, true, std::make_shared<Family>()));
   // Threads may start others while they are taken one by one; those of threads that are traced already come by events.
   for (bool again = true; again;) {
     again = false;
@@ -224,7 +241,10 @@ Result<std::unique_ptr<Process>> Process::attach(pid_t pid) {
   return process;
 }
 
-Process::~Process() { attached_ ? detach() : kill(); }
+Process::~Process() {
+  attached_ ? detach() : kill();
+  std::erase(family_->members, this);
+}
 
 void Process::kill() {
   if (gone_) return;
@@ -248,10 +268,9 @@ void Process::detach() {
   const auto waits = [](const auto& thread) { return thread->in_vfork; };
   while (!gone_ && std::ranges::any_of(threads_, waits)) {
     // What others have to tell meanwhile is kept.
-    const std::optional<Event> event = wait_any();
-    Thread* thread = event ? find(event->thread) : nullptr;
-    if (thread != nullptr && !thread->running) thread->kept = event;
+    if (const std::optional<Event> event = wait_any()) keep(*event);
   }
+  children_.clear();
   for (std::size_t i = 0; i < threads_.size(); ++i) {
     if (threads_[i]->shares_memory) hold(*threads_[i]);
   }
@@ -274,13 +293,22 @@ std::optional<Event> Process::wait_any() {
   for (;;) {
     int status = 0;
     pid_t id = 0;
-    const auto kept = std::ranges::find_if(early_, [this](const auto& one) { return find(one.first) != nullptr; });
-    if (kept != early_.end()) {
+    const auto kept = std::ranges::find_if(family_->early, [this](const auto& one) { return find(one.first) != nullptr; });
+    if (kept != family_->early.end()) {
       id = kept->first;
       status = kept->second;
-      early_.erase(kept);
+      family_->early.erase(kept);
     } else {
       id = ::waitpid(-1, &status, __WALL | __WNOTHREAD);
+    }
+    if (id > 0 && find(id) == nullptr) {
+      const auto owner = std::ranges::find_if(family_->members, [id](const Process* one) { return one->find(id) != nullptr; });
+      if (owner == family_->members.end()) {
+        if (WIFSTOPPED(status)) family_->early[id] = status;
+      } else if (const std::optional<Event> event = (*owner)->take(id, status)) {
+        (*owner)->keep(*event);
+      }
+      return std::nullopt;
     }
     if (id > 0) return take(id, status);
     if (errno != EINTR) {  // nobody is left to wait for
@@ -292,36 +320,47 @@ std::optional<Event> Process::wait_any() {
   }
 }
 
-/// What a wait status means; nothing when it was dealt with.
+/// An event that nobody waits for now is shown at the next run.
+void Process::keep(const Event& event) {
+  if (event.program_is_gone()) return;  // end_ has it
+  if (Thread* thread = find(event.thread)) {
+    thread->kept = event;
+  } else {
+    loose_.push_back(event);
+  }
+}
+
+/// What a wait status of a thread of ours means; nothing when it was dealt with.
 std::optional<Event> Process::take(pid_t id, int status) {
-  Thread* thread = find(id);
-  if (thread == nullptr) {
-    if (WIFSTOPPED(status)) early_[id] = status;
+  const std::optional<Event> event = event_of(*find(id), status);
+  if (Thread* thread = event ? find(id) : nullptr) end_step(*thread, *event);
+  return event;
+}
+
+std::optional<Event> Process::event_of(Thread& thread, int status) {
+  thread.running = false;
+  thread.fetched = false;
+  if (!WIFSTOPPED(status)) return take_end(thread, status);
+  if (thread.shares_memory) {
+    serve_sharing(thread, status);
     return std::nullopt;
   }
-  thread->running = false;
-  thread->fetched = false;
-  if (!WIFSTOPPED(status)) return take_end(*thread, status);
-  if (thread->shares_memory) {
-    serve_sharing(*thread, status);
-    return std::nullopt;
-  }
-  if (static_cast<unsigned>(status) >> 16 != 0) return take_ptrace_event(*thread, status);
+  if (static_cast<unsigned>(status) >> 16 != 0) return take_ptrace_event(thread, status);
   const int signal = WSTOPSIG(status);
   if (signal == (SIGTRAP | 0x80)) {
     __ptrace_syscall_info info{};
-    ::ptrace(PTRACE_GET_SYSCALL_INFO, id, sizeof info, &info);
-    thread->in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
-    if (thread->in_call) clear_status(*thread);  // what the kernel writes from here on is told from what was before
-    if (!system_calls_) return std::nullopt;
-    fetch(*thread);
-    return Event{.kind = thread->in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
-                 .thread = id,
-                 .number = static_cast<int>(thread->raw.orig_rax)};
+    ::ptrace(PTRACE_GET_SYSCALL_INFO, thread.id, sizeof info, &info);
+    thread.in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
+    if (thread.in_call) clear_status(thread);  // what the kernel writes from here on is told from what was before
+    if (!how_.system_calls && !how_.stepping) return std::nullopt;
+    fetch(thread);
+    return Event{.kind = thread.in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
+                 .thread = thread.id,
+                 .number = static_cast<int>(thread.raw.orig_rax)};
   }
-  thread->in_call = false;
-  if (signal == SIGTRAP) return take_trap(*thread);
-  return take_signal(*thread, signal);
+  thread.in_call = false;
+  if (signal == SIGTRAP) return take_trap(thread);
+  return take_signal(thread, signal);
 }
 
 std::optional<Event> Process::take_end(Thread& thread, int status) {
@@ -402,7 +441,7 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
     case PTRACE_EVENT_CLONE:
     case PTRACE_EVENT_FORK:
       ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
-      adopt(static_cast<pid_t>(child));
+      adopt(static_cast<pid_t>(child), thread);
       // What is waited for inside the call cannot be interrupted; so it goes on at once.
       if (thread.in_vfork) resume(thread, thread.request);
       return std::nullopt;
@@ -415,18 +454,13 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
     case PTRACE_EVENT_EXEC: {
       // All other threads are gone, and the one that called has the process's number now.
       threads_.clear();
-      early_.clear();
+      std::erase_if(family_->early, [](const auto& one) { return ::kill(one.first, 0) != 0; });
       for (auto& slot : slots_) slot.reset();
       memory_.forget_stops();
       memory_.open(pid_);
       Thread& only = add(pid_);
       only.request = PTRACE_CONT;
-      // As at a launch: on to behind the system call, before the new program's first instruction.
-      int next = 0;
-      ::ptrace(PTRACE_INTERRUPT, pid_, nullptr, nullptr);
-      ::ptrace(PTRACE_CONT, pid_, nullptr, nullptr);
-      while (::waitpid(pid_, &next, __WALL) < 0 && errno == EINTR) {
-      }
+      const int next = behind_exec(pid_);
       if (!WIFSTOPPED(next)) return take_end(only, next);
       return Event{.kind = Event::Kind::replaced, .thread = pid_};
     }
@@ -436,10 +470,10 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
 }
 
 /// A new child stands at its start. Threads become ours; a process that shares memory is followed to its exec; a forked
-/// one is let go.
-void Process::adopt(pid_t child) {
-  if (const auto kept = early_.find(child); kept != early_.end()) {
-    early_.erase(kept);
+/// one is traced or let go.
+void Process::adopt(pid_t child, Thread& parent) {
+  if (const auto kept = family_->early.find(child); kept != family_->early.end()) {
+    family_->early.erase(kept);
   } else {
     int status = 0;
     while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
@@ -447,16 +481,60 @@ void Process::adopt(pid_t child) {
     if (!WIFSTOPPED(status)) return;
   }
   const bool is_thread = status_field(std::to_string(child), "Tgid", 10) == static_cast<std::uint64_t>(pid_);
-  if (!is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) != 0) {
-    give_own_bytes(child, memory_.stops());
-    ::ptrace(PTRACE_DETACH, child, nullptr, nullptr);
-    return;
-  }
+  if (!is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) != 0) return bear(child, parent);
   Thread& thread = add(child);
   thread.request = PTRACE_CONT;
   thread.shares_memory = !is_thread;
   if (thread.shares_memory) return resume(thread, PTRACE_CONT);
   set_slots(thread);
+}
+
+/// A forked child has a copy of everything but the debug registers.
+void Process::bear(pid_t child, const Thread& parent) {
+  std::unique_ptr<Process> born(new Process(child, attached_, family_));
+  Thread& thread = born->add(child);
+  thread.request = PTRACE_CONT;
+  if (parent.request == PTRACE_SINGLESTEP) {
+    // Our trap flag is in the copy that `syscall` made of the flags.
+    born->fetch(thread);
+    if ((thread.registers[Reg::rflags] & kTrapFlag) == 0) thread.registers[Reg::r11] &= ~kTrapFlag;
+    born->store(thread);
+  }
+  const bool opened = born->memory_.open(child);
+  if (opened) born->memory_.inherit(memory_.stops());
+  if (!opened || !children_traced_) return born->detach();
+  born->children_traced_ = true;
+  born->forked_by_ = parent.id;
+  std::ranges::copy(slots_, born->slots_);
+  born->set_slots(thread);
+  for (Owed owed : owed_) {
+    if (owed.thread != parent.id) continue;
+    owed.thread = child;
+    born->owed_.push_back(owed);
+  }
+  children_.push_back(std::move(born));
+}
+
+/// A child that shared our memory has its own program now: it stands at the event of its exec.
+void Process::bear_fresh(pid_t child) {
+  std::unique_ptr<Process> born(new Process(child, attached_, family_));
+  Thread& thread = born->add(child);
+  if (!children_traced_ || !born->memory_.open(child)) return born->detach();
+  thread.request = PTRACE_CONT;
+  if (const int status = behind_exec(child); !WIFSTOPPED(status)) {
+    (void)born->take_end(thread, status);
+    return;
+  }
+  born->children_traced_ = true;
+  born->fresh_ = true;
+  children_.push_back(std::move(born));
+}
+
+std::unique_ptr<Process> Process::take_child() {
+  if (children_.empty()) return nullptr;
+  std::unique_ptr<Process> child = std::move(children_.front());
+  children_.erase(children_.begin());
+  return child;
 }
 
 /// A child that shares the program's memory: it runs on whatever happens, until it has memory of its own.
@@ -468,14 +546,13 @@ void Process::serve_sharing(Thread& thread, int status) {
     case PTRACE_EVENT_EXEC: {
       const pid_t id = thread.id;
       remove(id);
-      ::ptrace(PTRACE_DETACH, id, nullptr, nullptr);
-      return;
+      return bear_fresh(id);
     }
     case PTRACE_EVENT_CLONE:
     case PTRACE_EVENT_FORK:
     case PTRACE_EVENT_VFORK:
       ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
-      adopt(static_cast<pid_t>(child));
+      adopt(static_cast<pid_t>(child), thread);
       break;
     case PTRACE_EVENT_STOP:
       if (is_stopping_signal(signal)) {
@@ -533,31 +610,41 @@ bool Process::worth_telling(const Thread& thread, const Event& event) const {
   return event.kind != Event::Kind::stop_byte || memory_.is_planted(fetch(thread)[Reg::rip]);
 }
 
-Event Process::run(const Running& how, const Visit& visit) {
-  system_calls_ = how.system_calls;
-  only_ = how.only;
-  const auto may_run = [this](const Thread& thread) {
-    return !thread.running && !thread.shares_memory && !thread.exiting && (only_ == 0 || thread.id == only_);
-  };
+void Process::beside(const Running& how, Visit visit) {
+  how_ = how;
+  announced_ = 0;
+  beside_ = std::move(visit);
+}
+
+bool Process::may_run(const Thread& thread) const {
+  return !thread.running && !thread.shares_memory && !thread.exiting && (how_.only == 0 || thread.id == how_.only);
+}
+
+/// What came earlier and is to be shown before anything runs on.
+std::optional<Event> Process::kept_event() {
+  if (!loose_.empty()) {
+    const Event event = loose_.front();
+    loose_.erase(loose_.begin());
+    return event;
+  }
+  if (!children_.empty()) return Event{.kind = Event::Kind::child, .thread = pid_, .number = children_.front()->pid_};
+  for (const auto& thread : threads_) {
+    if (!may_run(*thread) || !thread->kept) continue;
+    const Event event = *std::exchange(thread->kept, std::nullopt);
+    if (worth_telling(*thread, event)) return event;
+  }
+  return std::nullopt;
+}
+
+/// An event that needs no waiting; or else everything that may run runs.
+std::optional<Event> Process::at_hand() {
   for (;;) {
-    if (end_) {
-      visit(*end_);
-      return *end_;
-    }
-    // Events that come without a pause leave no wait to be interrupted.
-    if (Attention::asked() != Attention::Why::none) {
-      hold_all();
-      return end_ ? *end_ : Event{.kind = Event::Kind::attention, .thread = pid_};
-    }
-    std::optional<Event> event;
-    for (const auto& thread : threads_) {
-      if (!may_run(*thread) || !thread->kept) continue;
-      event = std::exchange(thread->kept, std::nullopt);
-      if (worth_telling(*thread, *event)) break;
-      event.reset();
-    }
+    if (end_) return end_;
+    if (steps_under_way()) return std::nullopt;
+    if (const std::optional<Event> event = kept_event()) return event;
+    if (how_.stepping) return step_in_turn();
     bool again = false;
-    for (std::size_t i = 0; !event && i < threads_.size(); ++i) {
+    for (std::size_t i = 0; i < threads_.size(); ++i) {
       Thread& thread = *threads_[i];
       if (!may_run(thread) || !thread.told) continue;
       const std::uint64_t at = fetch(thread)[Reg::rip];
@@ -565,39 +652,88 @@ Event Process::run(const Running& how, const Visit& visit) {
       pass_slot(thread, at);
       if (!memory_.is_planted(at) || carry_out(thread)) continue;
       thread.told = at;
+      again = true;  // threads may have come and gone
       const bool others_run = std::ranges::any_of(threads_, [](const auto& one) {
         return one->running && !one->shares_memory && !one->in_vfork && !one->exiting;
       });
       if (others_run) {
         hold_all();  // they could run through the place while its stop byte is away
-        again = true;
-        break;
+      } else if (const std::optional<Event> event = go_over(thread)) {
+        return event;
       }
-      event = go_over(thread);
-      break;  // threads may have come and gone
+      break;
     }
-    if (again || end_) continue;
-    if (!event) {
-      bool standing = false;
-      for (const auto& thread : threads_) {
-        if (!may_run(*thread) || thread->kept) continue;
-        if (thread->told && memory_.is_planted(*thread->told)) {
-          standing = true;  // one after the other
-          continue;
-        }
-        thread->told.reset();
-        resume(*thread, system_calls_ ? PTRACE_SYSCALL : PTRACE_CONT);
+    if (again) continue;
+    bool standing = false;
+    for (const auto& thread : threads_) {
+      if (!may_run(*thread) || thread->kept) continue;
+      if (thread->told && memory_.is_planted(*thread->told)) {
+        standing = true;  // one after the other
+        continue;
       }
-      if (standing) continue;
-      event = wait_any();
+      thread->told.reset();
+      resume(*thread, how_.system_calls ? PTRACE_SYSCALL : PTRACE_CONT);
     }
-    if (!event || end_) continue;
+    if (!standing) return std::nullopt;
+  }
+}
+
+/// The same for the other processes of the family; their own visitors are shown what there is.
+Process::Turn Process::others_at_hand() {
+  for (std::size_t i = 0; i < family_->members.size(); ++i) {
+    Process& other = *family_->members[i];
+    if (&other == this || !other.beside_ || other.end_shown_) continue;
+    const std::optional<Event> event = other.at_hand();
+    if (!event) continue;
+    other.end_shown_ = event->program_is_gone();
+    return other.show(*event, other.beside_) == Answer::hold ? Turn::held : Turn::shown;
+  }
+  return Turn::nothing;
+}
+
+Process::Answer Process::show(const Event& event, const Visit& visit) {
+  const std::size_t before = children_.size();
+  const Answer answer = visit(event);
+  if (event.kind == Event::Kind::child && children_.size() == before) take_child()->detach();
+  return answer;
+}
+
+Event Process::run(const Running& how, const Visit& visit) {
+  how_ = how;
+  announced_ = 0;
+  for (;;) {
+    // Events that come without a pause leave no wait to be interrupted.
+    if (!end_ && Attention::asked() != Attention::Why::none) {
+      hold_family();
+      return end_ ? *end_ : Event{.kind = Event::Kind::attention, .thread = pid_};
+    }
+    std::optional<Event> event = at_hand();
+    if (!event && how.only == 0) {
+      const Turn turn = others_at_hand();
+      if (turn == Turn::held) {
+        hold_family();
+        return Event{.kind = Event::Kind::elsewhere, .thread = pid_};
+      }
+      if (turn == Turn::shown) continue;
+    }
+    if (!event) event = wait_any();
+    if (!event) continue;
     if (event->kind == Event::Kind::attention) {
-      hold_all();
+      hold_family();
       return end_ ? *end_ : *event;
     }
-    if (visit(*event) == Answer::hold) {
-      hold_all();
+    if (event->program_is_gone()) {
+      hold_family();
+      (void)show(*event, visit);
+      return *event;
+    }
+    if (steps_under_way()) {
+      keep(*event);  // the step's own event comes first: it belongs to what was announced
+      continue;
+    }
+    const Answer answer = show(*event, visit);
+    if (answer == Answer::hold) {
+      hold_family();
       return *event;
     }
   }
@@ -620,7 +756,7 @@ Event Process::wait_step(Thread& first, int request) {
     }
     if (event && event->thread == id) return *event;
     if (event) {
-      if (Thread* other = find(event->thread)) other->kept = event;
+      keep(*event);
       continue;
     }
     if (thread != nullptr && !thread->running) resume(*thread, request);
@@ -642,34 +778,74 @@ Event Process::step(pid_t id) {
   Thread* thread = find(id);
   if (thread->kept) {
     const Event event = *std::exchange(thread->kept, std::nullopt);
-    if (worth_telling(*thread, event)) return event;
+    if (worth_telling(*thread, event) && event.kind != Event::Kind::stepped) return event;
   }
-  const state::RegisterSet before = fetch(*thread);
+  begin_step(*thread);
+  return wait_step(*thread, PTRACE_SINGLESTEP);
+}
+
+void Process::begin_step(Thread& thread) {
+  const state::RegisterSet& before = fetch(thread);
   const std::uint64_t at = before[Reg::rip];
-  const isa::Instruction instruction = isa::decode(code_at_hand(*thread), thread->view->mode());
-  const int signal = thread->signal;
-  const bool handled = signal != 0 && catches_signal(pid_, signal);
-  const bool was_told = thread->told == at;
-  thread->told.reset();
-  if (was_told) pass_slot(*thread, at);
+  const bool told = std::exchange(thread.told, std::nullopt) == at;
+  thread.step = Thread::Step{.before = before,
+                             .instruction = isa::decode(code_at_hand(thread), thread.view->mode()),
+                             .handled = thread.signal != 0 && catches_signal(pid_, thread.signal),
+                             .was_told = told};
+  if (told) pass_slot(thread, at);
   memory_.uncover(at);
-  const Event event = wait_step(*thread, PTRACE_SINGLESTEP);
-  if (!event.program_is_gone() && event.kind != Event::Kind::replaced) memory_.cover(at);
-  thread = find(id);
-  if (thread == nullptr || event.kind != Event::Kind::stepped) {
-    if (thread != nullptr && was_told && fetch(*thread)[Reg::rip] == at) thread->told = at;
-    return event;
+}
+
+/// The stop byte comes back, and what stepping left in the program's state goes.
+void Process::end_step(Thread& thread, const Event& event) {
+  if (!thread.step || event.kind == Event::Kind::replaced || gone_) return;
+  const Thread::Step step = *std::exchange(thread.step, std::nullopt);
+  const std::uint64_t at = step.before[Reg::rip];
+  memory_.cover(at);
+  if (event.kind != Event::Kind::stepped) {
+    const bool still = event.kind != Event::Kind::call_entry && event.kind != Event::Kind::call_exit;
+    if (still && step.was_told && fetch(thread)[Reg::rip] == at) thread.told = at;
+    return;
   }
-  if (handled) {
+  if (step.handled) {
     // The handler is entered; behind it the thread comes back to a stop byte that has been told.
-    if (was_told) owed_.push_back({id, at, before[Reg::rsp]});
-    return event;
+    if (step.was_told) owed_.push_back({thread.id, at, step.before[Reg::rsp]});
+    return;
   }
-  if (!instruction) return event;
-  hide_trap_flag(*thread, before, instruction);
+  if (!step.instruction) return;
+  hide_trap_flag(thread, step.before, step.instruction);
   // The next repetition of the same string instruction is no new arrival.
-  if (was_told && isa::is_repeated(instruction) && fetch(*thread)[Reg::rip] == at) thread->told = at;
-  return event;
+  if (step.was_told && isa::is_repeated(step.instruction) && fetch(thread)[Reg::rip] == at) thread.told = at;
+}
+
+/// True while a thread executes an instruction; those inside system calls are not waited for.
+bool Process::steps_under_way() const {
+  return std::ranges::any_of(threads_, [](const auto& thread) { return thread->running && thread->step; });
+}
+
+/// The next thread's instruction, announced before it is executed. System calls run from entry to exit without the trap
+/// flag, while other threads go on.
+std::optional<Event> Process::step_in_turn() {
+  for (const auto& thread : threads_) {
+    if (!may_run(*thread) || thread->kept || !system_call(thread->id)) continue;
+    if (thread->signal == 0 || !catches_signal(pid_, thread->signal)) resume(*thread, PTRACE_SYSCALL);
+  }
+  const auto ready = [&](const auto& thread) { return may_run(*thread) && !thread->kept; };
+  const auto last = std::ranges::find_if(threads_, [&](const auto& one) { return one->id == last_stepped_; });
+  auto next = last == threads_.end() ? last : std::find_if(last + 1, threads_.end(), ready);
+  if (next == threads_.end()) next = std::ranges::find_if(threads_, ready);
+  if (next == threads_.end()) return std::nullopt;
+  Thread& thread = **next;
+  const std::uint64_t at = fetch(thread)[Reg::rip];
+  if (memory_.is_planted(at) && thread.told != at) return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
+  if (std::exchange(announced_, thread.id) != thread.id)
+    return Event{.kind = Event::Kind::about_to_step, .thread = thread.id};
+  announced_ = 0;
+  last_stepped_ = thread.id;
+  begin_step(thread);
+  const bool call = thread.step->instruction && isa::flow_of(thread.step->instruction) == isa::ControlFlow::system;
+  resume(thread, call && !thread.step->handled ? PTRACE_SYSCALL : PTRACE_SINGLESTEP);
+  return std::nullopt;
 }
 
 /// A debug register that was told lets its instruction pass once (the resume flag, Intel SDM volume 3, 18.3.1.1). The
@@ -725,10 +901,10 @@ void Process::hold(Thread& thread) {
   if (::ptrace(PTRACE_INTERRUPT, id, nullptr, nullptr) != 0) return;
   while (find(id) == &thread && thread.running && !thread.exiting && !thread.in_vfork) {
     int status = 0;
-    const auto kept = early_.find(id);
-    if (kept != early_.end()) {
+    const auto kept = family_->early.find(id);
+    if (kept != family_->early.end()) {
       status = kept->second;
-      early_.erase(kept);
+      family_->early.erase(kept);
     } else if (::waitpid(id, &status, __WALL) < 0) {
       if (errno == EINTR) continue;
       return;
@@ -743,6 +919,7 @@ void Process::hold(Thread& thread) {
       if (trap_waits(thread)) resume(thread, thread.request);  // comes to rest again at once, with the trap told
     }
   }
+  if (!thread.running) end_step(thread, {.kind = Event::Kind::attention, .thread = id});  // not done yet: begins anew
 }
 
 /// The stop that holds a thread comes before the trap of a step, stop byte or debug register that it has just met. The
@@ -763,6 +940,10 @@ void Process::hold_all() {
     // The list may have lost this one, or gained others at its end.
     if (i < threads_.size() && threads_[i]->id == id) ++i;
   }
+}
+
+void Process::hold_family() {
+  for (std::size_t i = 0; i < family_->members.size(); ++i) family_->members[i]->hold_all();
 }
 
 /// Some system calls give up with EINTR when their thread is stopped, though no signal reached it: they begin again.

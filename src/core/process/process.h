@@ -5,8 +5,9 @@
 // whether all threads are to be held for it; events of other threads that came meanwhile are kept for the next run, so
 // that nothing is lost and nothing counts twice.
 //
-// A forked child gets its code back as it was and is let go; a child that shares memory (vfork, posix_spawn) is taken
-// over stop bytes until it has its own program. What the tool itself does to the program does not show: stop bytes in
+// A forked child gets its code back as it was and is let go, or is traced as a Process of its own (trace_children); a
+// child that shares memory (vfork, posix_spawn) is taken over stop bytes until it has its own program. Processes that
+// are traced together form a family: while one runs, the others run beside it. What the tool itself does to the program does not show: stop bytes in
 // memory that is read, the trap flag in what `pushf` and `syscall` leave, system calls that our stopping interrupted.
 #pragma once
 
@@ -33,6 +34,7 @@ namespace deeptrace::process {
 struct Event {
   enum class Kind : std::uint8_t {
     stepped,         ///< one instruction was executed
+    about_to_step,   ///< of `Running::stepping`: the thread will execute the instruction where it stands
     stop_byte,       ///< the thread stands at a stop byte, before the program's own instruction there
     debug_register,  ///< the processor saw an access or came to an address: see `slots`
     signal,          ///< a signal is about to be delivered
@@ -42,6 +44,8 @@ struct Event {
     thread_ended,    ///< one thread is gone while others go on
     exited,          ///< the whole program ended by itself
     killed,          ///< the whole program was ended by a signal
+    child,           ///< a child process is traced from now on: see take_child()
+    elsewhere,       ///< the run has ended because a process beside this one was held
     attention,       ///< we were asked for attention (Ctrl-C)
   };
   Kind kind = Kind::stepped;
@@ -95,12 +99,27 @@ class Process {
   struct Running {
     pid_t only = 0;             ///< this thread alone runs; 0: all do
     bool system_calls = false;  ///< events at entry and exit of system calls
+    bool stepping = false;      ///< instruction by instruction, one thread after the other; implies system_calls
   };
   enum class Answer : std::uint8_t { hold, go_on };
+  /// What it is shown may not be kept. A child that it does not take at Kind::child is let go.
   using Visit = std::function<Answer(const Event&)>;
   /// Runs until the visitor holds, or the program is gone (which the visitor is shown too, whatever it answers), or
   /// attention is asked for. A thread that stands at a stop byte whose event was told goes over it first.
   Event run(const Running& how, const Visit& visit);
+
+  /// Children to come are traced too, and theirs; otherwise they are let go.
+  void trace_children() { children_traced_ = true; }
+  /// A child that stands at its beginning: behind the fork with a copy of this process's memory, stop bytes and debug
+  /// registers included; or before the first instruction of a program of its own (`is_fresh`). Null when there is none.
+  std::unique_ptr<Process> take_child();
+  [[nodiscard]] bool is_fresh() const { return fresh_; }
+  /// True when other processes are traced together with this one.
+  [[nodiscard]] bool has_family() const { return family_->members.size() > 1; }
+  /// Of a forked child: the thread that forked it.
+  [[nodiscard]] pid_t forked_by() const { return forked_by_; }
+  /// Runs whenever another process of the family runs with all its threads; `visit` is shown what happens.
+  void beside(const Running& how, Visit visit);
 
   /// The signal that a thread will be given when it goes on; 0 takes one back.
   void deliver(pid_t thread, int signal);
@@ -150,6 +169,14 @@ class Process {
     int signal = 0;                             ///< to be delivered
     std::optional<std::uint64_t> told;          ///< the stop byte here is not news
     std::optional<Event> kept;                  ///< came while all were being held
+    /// A single step, from before it to the event that ends it.
+    struct Step {
+      state::RegisterSet before;
+      isa::Instruction instruction;
+      bool handled = false;   ///< a signal with a handler is delivered in its place
+      bool was_told = false;  ///< it began at a stop byte that was told
+    };
+    std::optional<Step> step;
     bool changed = false;                       ///< registers are to be written before it goes on
     std::uint64_t code_at = ~std::uint64_t(0);  ///< the place of `code`
     std::size_t code_size = 0;
@@ -160,7 +187,12 @@ class Process {
     std::unique_ptr<ThreadView> view;
   };
 
-  Process(pid_t pid, bool attached) : pid_(pid), attached_(attached) {}
+  struct Family {
+    std::vector<Process*> members;
+    std::map<pid_t, int> early;  ///< stops of children that came before the event that announces them
+  };
+
+  Process(pid_t pid, bool attached, std::shared_ptr<Family> family);
   Thread& add(pid_t id);
   void remove(pid_t id);
   [[nodiscard]] Thread* find(pid_t id) const;
@@ -171,11 +203,14 @@ class Process {
 
   std::optional<Event> wait_any();
   std::optional<Event> take(pid_t id, int status);
+  std::optional<Event> event_of(Thread& thread, int status);
   std::optional<Event> take_end(Thread& thread, int status);
   std::optional<Event> take_ptrace_event(Thread& thread, int status);
   std::optional<Event> take_trap(Thread& thread);
   Event take_signal(Thread& thread, int signal);
-  void adopt(pid_t child);
+  void adopt(pid_t child, Thread& parent);
+  void bear(pid_t child, const Thread& parent);
+  void bear_fresh(pid_t child);
   void serve_sharing(Thread& thread, int status);
   unsigned triggered(Thread& thread, bool forget = true);
   [[nodiscard]] unsigned only_slot() const;
@@ -183,7 +218,19 @@ class Process {
   bool returns_to_told(Thread& thread);
   void pass_slot(Thread& thread, std::uint64_t at);
 
+  enum class Turn : std::uint8_t { nothing, shown, held };
+  [[nodiscard]] bool may_run(const Thread& thread) const;
+  std::optional<Event> at_hand();
+  std::optional<Event> kept_event();
+  Turn others_at_hand();
+  void keep(const Event& event);
+  Answer show(const Event& event, const Visit& visit);
+  void hold_family();
   void resume(Thread& thread, int request);
+  void begin_step(Thread& thread);
+  void end_step(Thread& thread, const Event& event);
+  [[nodiscard]] bool steps_under_way() const;
+  std::optional<Event> step_in_turn();
   std::optional<Event> go_over(Thread& thread);
   bool carry_out(Thread& thread);
   [[nodiscard]] bool meets_slot(const state::Touched& touched) const;
@@ -199,11 +246,19 @@ class Process {
   pid_t pid_;
   bool attached_;
   bool gone_ = false;
-  bool system_calls_ = false;
-  pid_t only_ = 0;
+  bool children_traced_ = false;
+  bool fresh_ = false;
+  pid_t forked_by_ = 0;
+  std::shared_ptr<Family> family_;
+  std::vector<std::unique_ptr<Process>> children_;  ///< nobody has taken yet
+  Running how_;
+  Visit beside_;             ///< shown what happens while another of the family runs
+  bool end_shown_ = false;   ///< to it
+  std::vector<Event> loose_;  ///< to be shown, of threads that are gone
+  pid_t announced_ = 0;       ///< the thread whose next step was shown
+  pid_t last_stepped_ = 0;
   Memory memory_;
   std::vector<std::unique_ptr<Thread>> threads_;
-  std::map<pid_t, int> early_;  ///< stops of children that came before the event that announces them
   std::optional<DebugSlot> slots_[kDebugSlots];
   std::vector<std::uint64_t> restarted_;
   std::optional<Event> end_;

@@ -63,7 +63,7 @@ struct Control::Site {
 struct Control::Halt {
   unsigned number = 0;
   HaltRule rule;
-  std::optional<inspect::Expression> condition;
+  std::shared_ptr<const inspect::Expression> condition;
   std::uint64_t hits = 0;
   bool waiting = false;  ///< for a module that is not loaded
   bool spent = false;    ///< `once`, and it was
@@ -148,6 +148,7 @@ std::optional<Error> Control::begin() {
     if (!launched) return launched.error();
     process_ = std::move(*launched);
   }
+  if (options_.trace_children) process_->trace_children();
   thread_ = process_->pid();
   if (options_.attach == 0) {
     // At the entry the dynamic linker has mapped every library that the program names.
@@ -165,6 +166,62 @@ std::optional<Error> Control::begin() {
   find_loader();
   before_ = view().registers();
   return std::nullopt;
+}
+
+/// The child stands behind its fork, or at the beginning of a program of its own.
+Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::unique_ptr<process::Process> child) {
+  std::unique_ptr<Control> control(new Control(parent.options_));
+  control->process_ = std::move(child);
+  control->thread_ = control->process_->pid();
+  control->next_number_ = parent.next_number_;
+  control->others_run_ = parent.others_run_;
+  control->on_child_ = parent.on_child_;
+  control->copy_halts(parent);
+  if (control->process_->is_fresh()) {
+    if (auto error = control->replaced()) return *error;
+    control->before_ = control->view().registers();
+    return control;
+  }
+  control->modules_ = std::make_unique<Modules>(*parent.modules_);
+  control->sites_ = parent.sites_;
+  control->guards_ = parent.guards_;
+  control->loader_site_ = parent.loader_site_;
+  control->loader_state_ = parent.loader_state_;
+  control->entry_site_ = parent.entry_site_;
+  for (Returning returning : parent.returning_) {
+    const bool forked_inside = returning.thread == control->process_->forked_by();
+    returning.thread = control->thread_;
+    if (forked_inside) control->returning_.push_back(returning);
+    if (!forked_inside) control->release(returning.address);
+  }
+  for (const std::uint64_t address : parent.goal_sites_) control->release(address);
+  for (const std::uint64_t address : parent.deserted_) {
+    control->sites_[address].count = 1;
+    control->release(address);
+  }
+  control->before_ = control->view().registers();
+  return control;
+}
+
+void Control::copy_halts(const Control& parent) {
+  for (const auto& halt : parent.halts_) {
+    halts_.push_back(std::make_unique<Halt>(*halt));
+    Halt& copy = *halts_.back();
+    copy.hits = 0;
+    if (copy.frame_thread == process_->forked_by()) copy.frame_thread = thread_;
+  }
+}
+
+void Control::take_children() {
+  while (std::unique_ptr<process::Process> child = process_->take_child()) {
+    const pid_t pid = child->pid();
+    Result<std::unique_ptr<Control>> control = of_child(*this, std::move(child));
+    if (!control) {
+      stopped_.notes.push_back("child process " + std::to_string(pid) + " is let go: " + control.error().message);
+    } else if (on_child_) {
+      on_child_(std::move(*control));
+    }
+  }
 }
 
 /// The dynamic linker calls a function of its own whenever it has loaded or unloaded a library; its address stands in
@@ -356,7 +413,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     Result<inspect::Expression> condition = inspect::Expression::parse(rule.condition, is_type);
     if (!condition) return condition.error();
-    halt->condition = std::move(*condition);
+    halt->condition = std::make_shared<inspect::Expression>(std::move(*condition));
   }
   halt->number = next_number_;
   if (auto error = rule.on_data() ? place_data(*halt) : place_halt(*halt)) return *error;
@@ -538,11 +595,11 @@ std::vector<HaltInfo> Control::halts() const {
     HaltInfo info{halt->number, halt->rule, halt->hits, halt->addresses, halt->size, {}};
     if (halt->rule.on_data()) info.addresses = {halt->address};
     if (halt->spent) {
-      info.how = "done (once)";
+      info.how = halt->rule.once ? "done (once)" : "ended: what it watched is gone";
     } else if (halt->waiting) {
       info.how = "waits for its module to be loaded";
     } else if (halt->by_stepping) {
-      info.how = "by stepping every instruction of one thread (some 100,000 a second)";
+      info.how = "by stepping every instruction (some 100,000 a second)";
     } else if (!halt->slots.empty()) {
       info.how = halt->slots.size() == 1 ? "debug register" : "debug registers";
       for (const unsigned slot : halt->slots) info.how += " " + std::to_string(slot);
@@ -775,6 +832,42 @@ void Control::data_event(pid_t thread, unsigned slots, Stopped& stopped) {
   }
 }
 
+/// What an instruction will access of data that is watched by stepping.
+void Control::about_to_step(pid_t thread) {
+  const process::ThreadView& view = process_->view(thread);
+  const int signal = process_->signal_of(thread);
+  announced_ = {.address = view.registers()[Reg::rip],
+                .halts = {},
+                .handler = signal != 0 && process::catches_signal(process_->pid(), signal)};
+  if (announced_.handler || !needs_stepping()) return;
+  const isa::Instruction instruction = instruction_at(announced_.address);
+  if (!instruction) return;
+  const state::Touched ranges = state::touched_by(instruction, view.registers());
+  for (const auto& halt : halts_) {
+    if (!halt->by_stepping || halt->spent) continue;
+    const bool touched = std::ranges::any_of(ranges, [&](const state::TouchedRange& range) {
+      const bool counts_here =
+          isa::writes(range.access) || (halt->rule.kind == HaltRule::Kind::access && isa::reads(range.access));
+      return counts_here && overlap(range.address, range.size, halt->address, halt->size);
+    });
+    if (touched) announced_.halts.push_back(halt->number);
+  }
+}
+
+void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
+  if (slots != 0) data_event(thread, slots, stopped);
+  for (const auto& halt : halts_) {
+    if (std::ranges::find(announced_.halts, halt->number) == announced_.halts.end()) continue;
+    std::vector<std::uint8_t> now(halt->size);
+    now.resize(process_->memory().read(halt->address, now));
+    const bool changed = !halt->same(now);
+    HaltHit details{.writer = announced_.address, .by = {}, .before = halt->last, .after = now};
+    halt->last = now;
+    const bool wanted = changed || (halt->rule.kind != HaltRule::Kind::change && halt->mask.empty());
+    if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
+  }
+}
+
 /// What the kernel wrote for a system call no debug register sees: it is found by comparing.
 void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped) {
   const process::ThreadView& view = process_->view(thread);
@@ -858,7 +951,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
 }
 
 /// Another program: its modules are not mapped yet, so stop points wait for its entry.
-void Control::replaced() {
+std::optional<Error> Control::replaced() {
   thread_ = process_->pid();
   sites_.clear();
   guards_.clear();
@@ -866,9 +959,11 @@ void Control::replaced() {
   loader_site_ = 0;
   reentries_known_ = false;
   neighbours_.clear();
-  std::erase_if(halts_, [](const auto& halt) { return halt->rule.on_data(); });
   for (const auto& halt : halts_) {
     halt->addresses.clear();
+    halt->slots.clear();
+    halt->frame_return = 0;
+    halt->spent |= halt->rule.on_data();  // what it watched is gone
     using Kind = HaltRule::Kind;
     const Kind kind = halt->rule.kind;
     halt->waiting = kind == Kind::at || kind == Kind::returns || kind == Kind::thrown;
@@ -877,10 +972,11 @@ void Control::replaced() {
   const std::string link = "/proc/" + std::to_string(process_->pid()) + "/exe";
   const ssize_t size = ::readlink(link.c_str(), real, sizeof real);
   Result<program::Program> program = open_main(size > 0 ? std::string(real, static_cast<std::size_t>(size)) : link);
-  if (!program) return;
+  if (!program) return program.error();
   modules_ = std::make_unique<Modules>(process_->pid(), std::move(*program), options_.open);
   entry_site_ = process::auxiliary_value(process_->pid(), 9);
   if (entry_site_ != 0 && !use(entry_site_, true)) entry_site_ = 0;
+  return std::nullopt;
 }
 
 void Control::take_end(const Event& event, Stopped& stopped) {
@@ -918,12 +1014,14 @@ Answer Control::judge(const Event& event) {
       }
       break;
     }
+    case Kind::about_to_step: about_to_step(event.thread); break;
+    case Kind::stepped: after_step(event.thread, event.slots, stopped); break;
     case Kind::signal: signal_event(event, stopped); break;
     case Kind::call_entry:
     case Kind::call_exit: call_event(event, stopped); break;
     case Kind::replaced:
-      stopped.notes.push_back("the program replaced itself by another");
-      replaced();
+      (void)replaced();
+      stopped.notes.push_back("the program replaced itself by another, " + path());
       if (goal_ != nullptr) {
         stopped.why = Why::replaced;
         stopped.thread = process_->pid();
@@ -936,11 +1034,13 @@ Answer Control::judge(const Event& event) {
         if (goal_ != nullptr && goal_->thread == event.thread) stopped.why = Why::thread_ended;
       }
       break;
+    case Kind::child: take_children(); break;
     case Kind::exited:
     case Kind::killed: take_end(event, stopped); return Answer::hold;
     default: break;
   }
-  if (entry_site_ != 0 && event.kind == Kind::stop_byte && process_->has_thread(event.thread) &&
+  const bool at_site = event.kind == Kind::stop_byte || event.kind == Kind::debug_register;
+  if (entry_site_ != 0 && at_site && process_->has_thread(event.thread) &&
       process_->view(event.thread).registers()[Reg::rip] == entry_site_) {
     release(std::exchange(entry_site_, 0));
     (void)modules_->refresh(process_->pid());
@@ -1003,92 +1103,75 @@ void Control::note_writes(const isa::Instruction& instruction) {
   }
 }
 
-/// Lets the program run until a stop point or the goal.
-Stopped Control::run(Goal* goal) {
-  std::vector<std::uint64_t> used;
-  if (goal != nullptr) {
-    for (const auto* list : {&goal->sites, &goal->entries}) {
-      for (const std::uint64_t address : *list) {
-        if (use(address, true)) used.push_back(address);
-      }
-    }
-  }
-  goal_ = goal;
-  needs_stepping() ? step_to_stop() : run_to_stop();
-  goal_ = nullptr;
-  for (const std::uint64_t address : used) release(address);
+void Control::run_beside() {
+  if (process_->gone()) return;
+  begin_motion();
+  ran_through_ = true;
+  process_->beside(running(), [this](const Event& event) {
+    const Answer answer = visit(event);
+    return process_->gone() ? Answer::go_on : answer;
+  });
+}
+
+const Stopped& Control::settle() {
   finish_once();
   if (stopped_.thread != 0 && process_->has_thread(stopped_.thread)) thread_ = stopped_.thread;
   stopped_.thread = thread_;
   return stopped_;
 }
 
-void Control::run_to_stop() {
+/// Lets the program run until a stop point or the goal.
+Stopped Control::run(Goal* goal) {
+  if (goal != nullptr) {
+    for (const auto* list : {&goal->sites, &goal->entries}) {
+      for (const std::uint64_t address : *list) {
+        if (use(address, true)) goal_sites_.push_back(address);
+      }
+    }
+  }
+  goal_ = goal;
+  run_to_stop();
+  goal_ = nullptr;
+  for (const std::uint64_t address : std::exchange(goal_sites_, {})) release(address);
+  return settle();
+}
+
+process::Process::Running Control::running() const {
   process::Process::Running how;
   how.only = others_run_ == false ? thread_ : 0;
+  how.stepping = needs_stepping();
   how.system_calls = watches_calls() || watches_data() || (goal_ != nullptr && goal_->call_exit);
-  const Event event = process_->run(how, [this](const Event& e) { return visit(e); });
+  return how;
+}
+
+void Control::run_to_stop() {
+  const Event event = process_->run(running(), [this](const Event& e) { return visit(e); });
   if (event.kind == Event::Kind::attention) stopped_.why = Why::attention;
+  if (event.kind == Event::Kind::elsewhere) stopped_.why = Why::elsewhere;
   if (event.program_is_gone() && !stopped_.program_is_gone()) take_end(event, stopped_);
 }
 
-/// More data is watched than debug registers can: every instruction of the current thread is looked at. Its writes are
-/// not kept as those of a motion; there may be millions.
-void Control::step_to_stop() {
-  while (stopped_.why == Why::arrived && (goal_ == nullptr || goal_->reached == 0)) {
-    (void)one_step(false);
-    if (stopped_.why == Why::arrived && process::Attention::asked() != process::Attention::Why::none)
-      stopped_.why = Why::attention;
-  }
-}
-
 /// One instruction of the current thread; a signal that comes is delivered, and a handler is entered.
-Stopped Control::one_step(bool keep_writes) {
+Stopped Control::one_step() {
   for (;;) {
     const std::uint64_t at = view().registers()[Reg::rip];
     const isa::Instruction instruction = instruction_at(at);
-    if (keep_writes) note_writes(instruction);
+    note_writes(instruction);
     const bool call = instruction && isa::flow_of(instruction) == ControlFlow::system;
     const std::uint64_t number = view().registers()[Reg::rax];
-    if (call && process_->threads().size() > 1 && others_run_ != false && process_->signal_of(thread_) == 0 &&
-        goal_ == nullptr && !needs_stepping()) {
+    if (call && (process_->threads().size() > 1 || process_->has_family()) && others_run_ != false && process_->signal_of(thread_) == 0) {
       // Other threads may be what it waits for.
       Goal goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true};
       return run(&goal);
     }
-    // What instructions write to data that is watched by stepping.
-    std::vector<Halt*> touched;
-    if (instruction) {
-      const state::Touched ranges = state::touched_by(instruction, view().registers());
-      for (const auto& halt : halts_) {
-        if (!halt->by_stepping || halt->spent) continue;
-        for (const state::TouchedRange& range : ranges) {
-          const bool counts_here =
-              isa::writes(range.access) || (halt->rule.kind == HaltRule::Kind::access && isa::reads(range.access));
-          if (counts_here && overlap(range.address, range.size, halt->address, halt->size))
-            touched.push_back(halt.get());
-        }
-      }
-    }
-    const int signal = process_->signal_of(thread_);
-    const bool delivers = signal != 0 && process::catches_signal(process_->pid(), signal);
-    handler_entered_ = delivers;
+    about_to_step(thread_);
+    handler_entered_ = announced_.handler;
     const Event event = process_->step(thread_);
+    take_children();
     switch (event.kind) {
       case Event::Kind::stepped: {
-        if (event.slots != 0) data_event(thread_, event.slots, stopped_);
-        if (!delivers) {
-          for (Halt* halt : touched) {
-            std::vector<std::uint8_t> now(halt->size);
-            now.resize(process_->memory().read(halt->address, now));
-            const bool changed = !halt->same(now);
-            HaltHit details{.writer = at, .by = {}, .before = halt->last, .after = now};
-            halt->last = now;
-            const bool wanted = changed || (halt->rule.kind != HaltRule::Kind::change && halt->mask.empty());
-            if (wanted && counts(*halt, thread_, stopped_)) hit(*halt, thread_, stopped_, std::move(details));
-          }
-          if (call && watches_data()) data_after_call(thread_, number, stopped_);
-        }
+        after_step(thread_, event.slots, stopped_);
+        if (!announced_.handler && call && watches_data()) data_after_call(thread_, number, stopped_);
         const std::uint64_t now = view().registers()[Reg::rip];
         const auto site = sites_.find(now);
         if (site != sites_.end() && now != at) {

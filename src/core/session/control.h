@@ -8,6 +8,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -35,6 +36,7 @@ struct ControlOptions {
   StopWith stop_with = StopWith::automatic;
   bool hold_at_crash = true;   ///< a signal that will end the program holds it first
   bool follow_vectors = true;  ///< keeps vector registers as they were before a motion, for cards
+  bool trace_children = false;  ///< see ProcessTree; otherwise they are let go
 };
 
 struct Motion {
@@ -60,7 +62,9 @@ struct Stopped {
     signal,        ///< a signal is about to end the program
     attention,     ///< Ctrl-C
     replaced,      ///< it has executed another program
-    thread_ended,  ///< the thread that was moved is gone
+    thread_ended,   ///< the thread that was moved is gone
+    process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
+    elsewhere,     ///< another process of the tree came to a stop: see Control::settle
     exited,
     killed,
   };
@@ -93,6 +97,11 @@ class Control {
   static Result<std::unique_ptr<Control>> start(ControlOptions options);
   ~Control();
 
+  /// Receives child processes that are traced, before anything of them has run. A forked one has all stop points, with
+  /// their hits at 0; one that has executed a program of its own has those that are not on data.
+  using ChildTaker = std::function<void(std::unique_ptr<Control>)>;
+  void on_child(ChildTaker taker) { on_child_ = std::move(taker); }
+
   [[nodiscard]] bool ended() const { return process_->gone(); }
   [[nodiscard]] bool attached() const { return process_->attached(); }
   [[nodiscard]] process::Process& process() { return *process_; }
@@ -115,6 +124,10 @@ class Control {
 
   /// Moves the current thread, or lets the program go on. Errors: the motion cannot be begun.
   Result<Stopped> go(const Motion& motion);
+  /// To be called before another process moves: this one runs beside it.
+  void run_beside();
+  /// To be called when that one has come to rest: what came of it here.
+  const Stopped& settle();
   /// Other threads during single instructions: nothing: held for those, running otherwise.
   void others(std::optional<bool> run) { others_run_ = run; }
   /// Lets an attached or launched program go on alone.
@@ -148,6 +161,9 @@ class Control {
 
   explicit Control(ControlOptions options);
   std::optional<Error> begin();
+  static Result<std::unique_ptr<Control>> of_child(const Control& parent, std::unique_ptr<process::Process> child);
+  void copy_halts(const Control& parent);
+  void take_children();
   Result<program::Program> open_main(const std::string& path);
 
   // sites and debug registers
@@ -177,11 +193,13 @@ class Control {
   process::Process::Answer visit(const process::Event& event);
   process::Process::Answer judge(const process::Event& event);
   void arrive(pid_t thread, Stopped& stopped);
+  void about_to_step(pid_t thread);
+  void after_step(pid_t thread, unsigned slots, Stopped& stopped);
   void data_event(pid_t thread, unsigned slots, Stopped& stopped);
   void data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped);
   void signal_event(const process::Event& event, Stopped& stopped);
   void call_event(const process::Event& event, Stopped& stopped);
-  void replaced();
+  std::optional<Error> replaced();
   std::uint64_t writer_before(pid_t thread, const Halt& halt);
   /// The instruction in front of another, and that one.
   struct Neighbours {
@@ -192,11 +210,11 @@ class Control {
   void take_end(const process::Event& event, Stopped& stopped);
 
   // motions
+  [[nodiscard]] process::Process::Running running() const;
   Stopped run(Goal* goal);
   void run_to_stop();
-  void step_to_stop();
   Stopped step_one(bool enter_calls);
-  Stopped one_step(bool keep_writes = true);
+  Stopped one_step();
   Stopped through_call(std::uint64_t next);
   Stopped line(bool enter_calls);
   Result<Stopped> out();
@@ -229,7 +247,16 @@ class Control {
   std::uint64_t entry_site_ = 0;  ///< of a program that replaced another
   bool handler_entered_ = false;  ///< the last step delivered a signal to a handler
   std::optional<bool> others_run_;
+  /// What the step that was announced will write to data that is watched by stepping.
+  struct Announced {
+    std::uint64_t address = 0;
+    std::vector<unsigned> halts;
+    bool handler = false;  ///< a signal's handler is entered instead
+  };
+  Announced announced_;
   Goal* goal_ = nullptr;
+  std::vector<std::uint64_t> goal_sites_;  ///< that the motion under way uses
+  ChildTaker on_child_;
   Stopped stopped_;
   std::map<std::uint64_t, Neighbours> neighbours_;  ///< where they were asked for
   std::vector<std::uint64_t> reentries_;

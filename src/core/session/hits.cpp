@@ -27,17 +27,17 @@ class Run {
 
   Result<HitsSummary> run() {
     if (auto error = parse()) return *error;
-    Result<std::unique_ptr<Control>> started = Control::start(request_.control);
+    Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(request_.control);
     if (!started) return started.error();
-    control_ = std::move(*started);
+    tree_ = std::move(*started);
     if (auto error = parse()) return *error;  // once more: now types are known
     for (const HaltRule& rule : request_.rules) {
-      if (const Result<unsigned> number = control_->add(rule); !number) return number.error();
+      if (const Result<unsigned> number = tree_->first().add(rule); !number) return number.error();
     }
-    sink_.begin({control_->path(), request_.control.attach != 0, request_.control.launch.randomise, control_->halts(),
-                 request_.keep});
+    sink_.begin({tree_->first().path(), request_.control.attach != 0, request_.control.launch.randomise,
+                 request_.control.trace_children, tree_->halts(), request_.keep});
     follow();
-    summary_.halts = control_->halts();
+    summary_.halts = tree_->halts();
     sink_.end(summary_);
     return summary_;
   }
@@ -46,11 +46,11 @@ class Run {
   std::optional<Error> parse() {
     expressions_.clear();
     std::optional<Scope> scope;
-    if (control_) scope.emplace(control_->modules(), control_->view());
+    if (tree_) scope.emplace(tree_->first().modules(), tree_->first().view());
     const auto is_type = [&](std::string_view name) { return scope && scope->type_named(name).has_value(); };
     for (const std::string& text : request_.keep) {
       Result<inspect::Expression> expression = inspect::Expression::parse(text, is_type);
-      if (!expression && control_) return expression.error();
+      if (!expression && tree_) return expression.error();
       // A cast to a type of the program's own cannot be told from other parentheses yet.
       if (expression) expressions_.push_back(std::move(*expression));
     }
@@ -59,10 +59,10 @@ class Run {
 
   void follow() {
     for (;;) {
-      const Result<Stopped> stopped = control_->go({Motion::Kind::resume, {}, 1});
+      const Result<Stopped> stopped = tree_->go({Motion::Kind::resume, {}, 1});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
-      if (const auto end = end_of(*control_, *stopped)) {
+      if (const auto end = end_of(tree_->first(), *stopped)) {
         summary_.end = *end;
         return;
       }
@@ -71,9 +71,9 @@ class Run {
         send(*stopped, hit);
       }
       if (request_.count && summary_.rows == *request_.count) {
-        for (const HaltInfo& halt : control_->halts()) control_->lift(halt.number);
-        if (control_->process().attached()) {
-          control_->detach();
+        tree_->lift_all();
+        if (tree_->first().attached()) {
+          tree_->detach();
           summary_.end = {RunEnd::How::detached, 0};
           return;
         }
@@ -83,9 +83,10 @@ class Run {
   }
 
   void send(const Stopped& stopped, const HaltHit& hit) {
-    HitPlace place(*control_, stopped, hit);
+    HitPlace place(*tree_, stopped, hit);
     HitRow& row = place.row;
-    Scope scope(control_->modules(), control_->view());
+    Control& control = tree_->current();
+    Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {
       Result<inspect::Datum> datum = expression.evaluate(scope, false);
@@ -99,20 +100,22 @@ class Run {
     }
     row.notes = &summary_.notes;
     ++summary_.rows;
-    sink_.row(row, *control_, stopped);
+    sink_.row(row, control, stopped);
     summary_.notes.clear();
   }
 
   HitsRequest request_;
   HitsSink& sink_;
-  std::unique_ptr<Control> control_;
+  std::unique_ptr<ProcessTree> tree_;
   std::vector<inspect::Expression> expressions_;
   HitsSummary summary_;
 };
 
 }  // namespace
 
-HitPlace::HitPlace(Control& control, const Stopped& stopped, const HaltHit& hit) {
+HitPlace::HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit) {
+  Control& control = tree.current();
+  row.process = tree.number();
   row.halt = hit.halt;
   row.hit = hit.hit;
   row.thread = control.number_of(stopped.thread);

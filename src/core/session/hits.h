@@ -10,7 +10,7 @@
 
 #include "base/result.h"
 #include "inspect/value.h"
-#include "session/control.h"
+#include "session/process_tree.h"
 
 namespace deeptrace::session {
 
@@ -31,7 +31,8 @@ struct RunEnd {
 struct HitRow {
   unsigned halt = 0;
   std::uint64_t hit = 0;      ///< of this stop point, from 1
-  std::uint64_t thread = 0;   ///< from 1, in the order they were seen
+  std::uint64_t process = 1;  ///< from 1, in the order they were seen
+  std::uint64_t thread = 0;   ///< of the process, likewise
   std::uint64_t address = 0;  ///< of the instruction that is about to run, or that wrote
   std::string_view function;  ///< with the offset in it; empty when unknown
   std::string_view file;      ///< empty when unknown
@@ -45,7 +46,7 @@ struct HitRow {
 
 /// A row's own storage, and how a hit becomes one; used by plans too.
 struct HitPlace {
-  HitPlace(Control& control, const Stopped& stopped, const HaltHit& hit);
+  HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit);
   HitRow row;  ///< without kept values
 
  private:
@@ -56,6 +57,7 @@ struct HitsStart {
   std::string_view program;
   bool attached = false;
   bool randomised = false;
+  bool children = false;  ///< are traced too
   std::vector<HaltInfo> halts;
   std::vector<std::string> keep;
 };

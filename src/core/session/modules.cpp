@@ -53,7 +53,7 @@ void add_second_returns(const program::Program& program, const program::Function
 }  // namespace
 
 Modules::Modules(pid_t pid, program::Program main, program::OpenOptions options) : options_(std::move(options)) {
-  modules_.push_back(std::make_unique<Module>());
+  modules_.push_back(std::make_shared<Module>());
   Module& first = *modules_.front();
   first.program = std::make_unique<program::Program>(std::move(main));
   const std::uint64_t entry = process::auxiliary_value(pid, 9);  // AT_ENTRY
@@ -113,7 +113,7 @@ void Modules::place(pid_t pid) {
       (*known)->to = range.to;
       continue;
     }
-    auto module = std::make_unique<Module>();
+    auto module = std::make_shared<Module>();
     module->path = path;
     module->from = range.from;
     module->to = range.to;

@@ -59,6 +59,10 @@ class Modules {
   /// Takes the modules that are mapped now. `main` is the program that was launched; `options` open the others.
   Modules(pid_t pid, program::Program main, program::OpenOptions options);
 
+  /// A forked process has the same ones.
+  Modules(const Modules&) = default;
+  Modules& operator=(const Modules&) = delete;
+
   /// Takes in modules that were mapped since, and forgets those that are gone. Their paths, the new ones first.
   struct Changes {
     std::vector<std::string> loaded, unloaded;
@@ -66,7 +70,7 @@ class Modules {
   Changes refresh(pid_t pid);
 
   [[nodiscard]] const Module& main() const { return *modules_.front(); }
-  [[nodiscard]] const std::vector<std::unique_ptr<Module>>& all() const { return modules_; }
+  [[nodiscard]] const std::vector<std::shared_ptr<Module>>& all() const { return modules_; }
   [[nodiscard]] bool is_own(std::uint64_t address) const;
   /// The module at an address with its program opened, or null.
   const Module* at(std::uint64_t address);
@@ -114,7 +118,7 @@ class Modules {
   program::OpenOptions options_;
   std::unordered_map<std::uint64_t, std::optional<inspect::PlacedRule>> rules_;  ///< by address
   std::vector<std::uint64_t> own_starts_;
-  std::vector<std::unique_ptr<Module>> modules_;  ///< the main program first
+  std::vector<std::shared_ptr<Module>> modules_;  ///< the main program first; shared with forked processes
   std::vector<program::AddressRange> own_;        ///< sorted, merged
 };
 

@@ -170,16 +170,21 @@ class Run {
   Run(const Plan& plan, PlanSink& sink) : plan_(plan), sink_(sink) {}
 
   Result<PlanSummary> run(ControlOptions options) {
-    Result<std::unique_ptr<Control>> started = Control::start(options);
+    Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(options);
     if (!started) return started.error();
-    control_ = std::move(*started);
+    tree_ = std::move(*started);
     for (const PlanRule& rule : plan_.rules) {
-      const Result<unsigned> number = control_->add(rule.halt);
+      const Result<unsigned> number = tree_->first().add(rule.halt);
       if (!number) return at_line(plan_, rule, number.error());
       numbers_.push_back(*number);
       reached_.push_back(false);
     }
-    sink_.begin(plan_, {control_->path(), options.attach != 0, options.launch.randomise, control_->halts(), {}});
+    sink_.begin(plan_, {tree_->first().path(),
+                        options.attach != 0,
+                        options.launch.randomise,
+                        options.trace_children,
+                        tree_->halts(),
+                        {}});
     follow();
     for (std::size_t i = 0; i < plan_.rules.size(); ++i) {
       for (const PlanAction& action : plan_.rules[i].actions) {
@@ -194,10 +199,10 @@ class Run {
  private:
   void follow() {
     for (;;) {
-      const Result<Stopped> stopped = control_->go({});
+      const Result<Stopped> stopped = tree_->go({});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
-      if (const auto end = end_of(*control_, *stopped)) {
+      if (const auto end = end_of(tree_->first(), *stopped)) {
         summary_.end = *end;
         return;
       }
@@ -213,9 +218,10 @@ class Run {
     reached_[index] = true;
     PlanRow row;
     row.rule = &rule;
-    const HitPlace place(*control_, stopped, hit);
+    const HitPlace place(*tree_, stopped, hit);
     row.hit = place.row;
-    Scope scope(control_->modules(), control_->view());
+    Control& control = tree_->current();
+    Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     for (const PlanAction& action : rule.actions) {
@@ -252,12 +258,12 @@ class Run {
       row.expected.push_back(std::move(expected));
     }
     ++summary_.rows;
-    sink_.row(row, *control_, stopped);
+    sink_.row(row, control, stopped);
   }
 
   const Plan& plan_;
   PlanSink& sink_;
-  std::unique_ptr<Control> control_;
+  std::unique_ptr<ProcessTree> tree_;
   std::vector<unsigned> numbers_;
   std::vector<bool> reached_;
   PlanSummary summary_;
