@@ -3,7 +3,7 @@ set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 packages=(g++ clang cmake ninja-build python3 git libc6-dev libcxxopts-dev libfmt-dev nlohmann-json3-dev libgtest-dev
-    libbenchmark-dev procps gcc-multilib zlib1g-dev libzstd-dev liblzma-dev libgraphviz-dev libcairo2-dev libpango1.0-dev libreadline-dev libncurses-dev libc6-dbg llvm-14
+    libbenchmark-dev procps gcc-multilib g++-multilib zlib1g-dev libzstd-dev liblzma-dev libgraphviz-dev libcairo2-dev libpango1.0-dev libreadline-dev libncurses-dev libc6-dbg llvm-14
     pkg-config fonts-dejavu-core)
 missing=()
 for package in "${packages[@]}"; do

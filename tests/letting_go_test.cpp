@@ -52,14 +52,18 @@ struct Worker {
   std::filesystem::path out;
 };
 
-Worker start_worker(const std::string& program, const TempFolder& folder, const std::string& name) {
+Worker start_worker(const std::string& program, const TempFolder& folder, const std::string& name,
+                    std::vector<std::string> words = {"stay"}) {
   Worker worker;
   worker.out = folder / name;
   worker.pid = ::fork();
   if (worker.pid == 0) {
     const int out = ::open(worker.out.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
     ::dup2(out, 1);
-    ::execl(program.c_str(), program.c_str(), "stay", nullptr);
+    std::vector<char*> arguments = {const_cast<char*>(program.c_str())};
+    for (std::string& word : words) arguments.push_back(word.data());
+    arguments.push_back(nullptr);
+    ::execv(program.c_str(), arguments.data());
     ::_exit(126);
   }
   return worker;
@@ -98,6 +102,97 @@ TEST(LettingGo, AnAttachedProgramGoesOnUnharmedWhenTheUsersProcessIsKilled) {
     ::kill(worker.pid, SIGKILL);
     ::waitpid(worker.pid, &status, 0);
     EXPECT_TRUE(WIFSIGNALED(status));
+  }
+}
+
+/// A program that is nearly always in the state its first word names.
+constexpr const char* kStates = R"(
+#include <pthread.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+volatile long rows[8];
+volatile double level = 2;
+volatile int left = 400;
+__attribute__((noinline)) void spread(void) { double x = level; __asm__ volatile("settle: sqrtsd %0, %0" : "+x"(x)); level = x + 1; }
+__attribute__((noinline)) void after(int status) { rows[0] += status; }
+static void *work(void *own) {
+  for (int i = 0; i < 20000; i++) { rows[(long)own] += i; if (i % 200 == 0) usleep(5000); spread(); }
+  return 0;
+}
+int main(int argc, char **argv) {
+  if (!strcmp(argv[1], "vfork")) {
+    for (int i = 0; i < 30; i++) {
+      if (vfork() == 0) { usleep(30000); _exit(3); }
+      int status;
+      wait(&status);
+      after(WEXITSTATUS(status));
+    }
+  } else if (!strcmp(argv[1], "call")) {
+    int ends[2];
+    pipe(ends);
+    if (fork() == 0) { for (int i = 0; i < 30; i++) { usleep(30000); write(ends[1], "x", 1); } _exit(0); }
+    char byte;
+    for (int i = 0; i < 30; i++) after(read(ends[0], &byte, 1));
+    wait(0);
+  } else {
+    pthread_t all[8];
+    const long threads = !strcmp(argv[1], "threads") ? 8 : 1;
+    for (long i = 0; i < threads; i++) pthread_create(&all[i], 0, work, (void *)i);
+    for (long i = 0; i < threads; i++) pthread_join(all[i], 0);
+  }
+  printf("%ld %ld %d\n", rows[0], rows[7], level > 1);
+  fflush(stdout);
+  while (argc > 2) sleep(60);  // until it has been looked at
+  return 0;
+})";
+
+/// Each state that a kill could find half done.
+TEST(LettingGo, InEveryStateByName) {
+  const TempFolder folder;
+  const std::string program = built(folder, "states", kStates, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const char* wanted = std::getenv("DEEPTRACE_KILLS");
+  const int kills = wanted != nullptr ? std::atoi(wanted) / 5 : 1;
+  std::mt19937 random(7);
+  struct State {
+    std::string name;
+    std::vector<std::string> stop;
+    std::string mode;
+  };
+  const std::vector<State> states = {
+      {"in the middle of a step", {"--on-write", "rows"}, "alone"},
+      {"with a data stop armed", {"--on-write", "rows[1]"}, "threads"},
+      {"while a stop byte is put back", {"--halt", "at settle when left == 0", "--stop-with", "byte"}, "alone"},
+      {"the same with eight threads", {"--halt", "at settle when left == 0", "--stop-with", "byte"}, "threads"},
+      {"with eight threads that are stepped", {"--on-write", "rows"}, "threads"},
+      {"in vfork", {"--at", "after", "--stop-with", "byte"}, "vfork"},
+      {"in vfork, all calls told", {"--halt", "on syscall any"}, "vfork"},
+      {"in a system call", {"--at", "after", "--stop-with", "byte"}, "call"},
+      {"in a system call, data watched", {"--on-write", "rows[0]"}, "call"},
+  };
+  std::map<std::string, std::string> right;
+  for (const State& state : states) {
+    if (!right.contains(state.mode)) right[state.mode] = run({program, state.mode}).out;
+    for (int i = 0; i < kills; ++i) {
+      SCOPED_TRACE(state.name);
+      const Worker worker = start_worker(program, folder, "result", {state.mode, "stay"});
+      ::usleep(static_cast<useconds_t>(8000 + random() % 10000));
+      std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(worker.pid)};
+      words.insert(words.end(), state.stop.begin(), state.stop.end());
+      const pid_t user = start_deeptrace(words, folder.path());
+      EXPECT_TRUE(wait_until([&] { return status_field(worker.pid, "TracerPid") != "0"; }));
+      ::usleep(static_cast<useconds_t>(150000 + random() % 100000));
+      ::kill(user, SIGKILL);
+      int status = 0;
+      ::waitpid(user, &status, 0);
+      expect_untouched(worker.pid, program);
+      EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right[state.mode]; }))
+          << read_file(worker.out) << " not " << right[state.mode];
+      ::kill(worker.pid, SIGKILL);
+      ::waitpid(worker.pid, &status, 0);
+      EXPECT_TRUE(WIFSIGNALED(status));
+    }
   }
 }
 

@@ -13,10 +13,10 @@
 #include <random>
 #include <thread>
 
+#include "live_support.h"
 #include "session/control.h"
 #include "session/places.h"
 #include "session/signal_names.h"
-#include "live_support.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -423,6 +423,53 @@ TEST(Threads, ConditionsAndCountsAreExact) {
   EXPECT_EQ(told["hits"].size(), 40U);
   told = hits_of({"--halt", "at pass once", program});
   EXPECT_EQ(told["hits"].size(), 1U);
+}
+
+/// The library's own copies, those of a library loaded later included; each thread says what it has in its own.
+TEST(Threads, LibrariesKeepVariablesForEach) {
+  const TempFolder folder;
+  write_file(folder / "tide.c", R"(
+__thread int level = 5;
+static __thread long marks[3] = {1, 2, 3};
+__attribute__((noinline)) void mark(int level_now, long second) { __asm__ volatile("" : : "r"(&marks)); }
+void tide(int own) { for (int i = 0; i < 3; i++) { level += own; marks[1] = level * 7; mark(level, marks[1]); } })");
+  write_file(folder / "main.c", R"(
+#include <dlfcn.h>
+#include <pthread.h>
+#ifdef LATER
+static void (*tide)(int);
+#else
+void tide(int);
+#endif
+static void *work(void *own) { tide((int)(long)own); return 0; }
+int main(int argc, char **argv) {
+#ifdef LATER
+  tide = (void (*)(int))dlsym(dlopen(argv[1], RTLD_NOW), "tide");
+#endif
+  pthread_t all[3];
+  for (long i = 0; i < 3; i++) pthread_create(&all[i], 0, work, (void *)(i * 100));
+  for (int i = 0; i < 3; i++) pthread_join(all[i], 0);
+  return 0;
+})");
+  for (const std::string width : {"-m64", "-m32"}) {
+    const std::string library = folder / ("libtide" + width + ".so");
+    ASSERT_EQ(run({"gcc", "-g", width, "-fPIC", "-shared", "-o", library, folder / "tide.c"}).status, 0);
+    for (const bool later : {false, true}) {
+      SCOPED_TRACE(width + (later ? ", loaded later" : ""));
+      const std::string program = folder / ("main" + width + (later ? "later" : ""));
+      std::vector<std::string> words = {"gcc", "-g", "-w", width, "-o", program, folder / "main.c", "-lpthread"};
+      words.push_back(later ? "-DLATER" : library);
+      ASSERT_EQ(run(words).status, 0);
+      const json told = hits_of(
+          {"--at", "libtide" + width + ".so:mark", "--keep", "level,level_now,marks[1],second", program, library});
+      const json& rows = told["hits"];
+      EXPECT_EQ(rows.size(), 9U);
+      for (const json& row : rows) {
+        EXPECT_EQ(row["kept"]["level"]["signed"], row["kept"]["level_now"]["signed"]) << row.dump();
+        EXPECT_EQ(row["kept"]["marks[1]"]["signed"], row["kept"]["second"]["signed"]);
+      }
+    }
+  }
 }
 
 // ---- programs behave as alone ---------------------------------------------------------------------------------------

@@ -21,16 +21,19 @@ using session::Motion;
 using session::Stopped;
 
 /// A program whose functions call each other, themselves, and back through the C library; with loops, jumps out of
-/// functions, exceptions and signals. What it calls lies in one section, in order.
-std::string generated(std::mt19937& random) {
+/// functions, exceptions and signals. What it calls lies in one section, in order. With `threads`, two others do the
+/// same all the while.
+std::string generated(std::mt19937& random, bool threads) {
   const auto below = [&](unsigned most) { return static_cast<unsigned>(random() % most); };
   std::string text = R"(
 #include <csetjmp>
 #include <csignal>
 #include <cstdlib>
+#include <pthread.h>
+#include <unistd.h>
 #define OWN __attribute__((section(".text.own"), noinline))
 extern "C" {
-volatile long own_clock;
+__thread volatile long own_clock;
 OWN int own_first(int x) { ++own_clock; return x + 1; }
 OWN static int own_compare(const void *a, const void *b) { ++own_clock; return *(const int *)a - *(const int *)b; }
 OWN static void own_handler(int) { ++own_clock; own_first(1); }
@@ -40,7 +43,7 @@ OWN static int own_thrower(int depth) { ++own_clock; if (depth == 0) throw 7; re
   const unsigned functions = 2 + below(3);
   for (unsigned i = 0; i < functions; ++i) {
     const std::string n = std::to_string(i);
-    text += "static jmp_buf env" + n + ";\nOWN static int own_jump" + n +
+    text += "static __thread jmp_buf env" + n + ";\nOWN static int own_jump" + n +
             "(int d) { ++own_clock; if (d > 0) return own_jump" + n + "(d - 1) + 1; longjmp(env" + n + ", 1); }\n";
     text += "OWN int own_" + n + "(int x) {\n  ++own_clock;\n  volatile int y = x;\n";
     const auto callee = [&] { return i == 0 ? std::string("own_first") : "own_" + std::to_string(below(i)); };
@@ -79,7 +82,16 @@ OWN static int own_thrower(int depth) { ++own_clock; if (depth == 0) throw 7; re
   }
   text += "OWN int own_last(int x) {\n  int y = 0;\n  signal(SIGUSR1, own_handler);\n  y += own_" +
           std::to_string(functions - 1) + "(x);\n  y += own_" + std::to_string(functions - 1) +
-          "(2);\n  return y & 1;\n}\n}\nOWN int main() {\n  return own_last(1) & 0;\n}\n";
+          "(2);\n  return y & 1;\n}\n";
+  if (threads)
+    text += "OWN static void *own_beside(void *) {\n  for (;;) {\n    own_" + std::to_string(functions - 1) +
+            "(1);\n    usleep(300);\n  }\n}\n";
+  text += "}\nOWN int main() {\n";
+  if (threads)
+    text +=
+        "  signal(SIGUSR1, own_handler);\n  pthread_t thread;\n"
+        "  for (int i = 0; i < 2; i++)\n    pthread_create(&thread, 0, own_beside, 0);\n";
+  text += "  return own_last(1) & 0;\n}\n";
   return text;
 }
 
@@ -96,9 +108,9 @@ struct Subject {
   std::map<std::uint64_t, Place> lines;
   std::set<std::uint64_t> starts;  ///< of functions, behind their entry code
 
-  Subject(unsigned seed, const std::string& level) : path(folder / "subject") {
+  Subject(unsigned seed, const std::string& level, bool threads) : path(folder / "subject") {
     std::mt19937 random(seed);
-    write_file(folder / "subject.cpp", generated(random));
+    write_file(folder / "subject.cpp", generated(random, threads));
     const Outcome compiled = run({"g++", "-g", level, "-w", "-fno-toplevel-reorder", "-fno-pie", "-S", "-o",
                                   folder / "subject.s", folder / "subject.cpp"});
     EXPECT_EQ(compiled.status, 0) << compiled.err;
@@ -118,10 +130,15 @@ struct Subject {
       // Behind a function's entry code its second statement begins.
       if (row.starts && ++statements[row.function] == 2) starts.insert(own_from + row.offset);
     }
-    std::uint64_t clock = 0;
+    std::int64_t clock = 0;
     const auto& symbols = program->elf().symbols();
     for (std::size_t i = 0; i < symbols.size(); ++i) {
-      if (std::string_view(symbols.name_at(i)) == "own_clock") clock = symbols[i].address;
+      if (std::string_view(symbols.name_at(i)) == "own_clock") clock = static_cast<std::int64_t>(symbols[i].address);
+    }
+    for (const binary::Segment& segment : program->elf().segments()) {
+      if (segment.type != binary::kThreadSegment) continue;
+      clock -= static_cast<std::int64_t>((segment.memory_size + segment.alignment - 1) / segment.alignment *
+                                         segment.alignment);
     }
     moments = trace_of(path, last->address, own_from, own_to, clock);
   }
@@ -230,6 +247,7 @@ void check(const Subject& subject, std::size_t k, Motion::Kind kind, std::size_t
   address << "0x" << std::hex << subject.moments[k].address;
   rule.what = address.str();
   rule.from = subject.occurrence(k);
+  rule.thread = 1;
   rule.once = true;
   const auto number = (*control)->add(rule);
   ASSERT_TRUE(number) << number.error().message;
@@ -276,8 +294,9 @@ TEST(Motions, EndWhereAnIndependentWalkSays) {
   for (unsigned seed = start; seed < start + programs(); ++seed) {
     if (first != nullptr && seed % 10 == 0) std::cout << "at seed " << seed << std::endl;
     for (const std::string level : {"-O0", "-O2"}) {
-      SCOPED_TRACE("seed " + std::to_string(seed) + " " + level);
-      const Subject subject(seed, level);
+      const bool threads = seed % 2 == 0;
+      SCOPED_TRACE("seed " + std::to_string(seed) + " " + level + (threads ? " with threads" : ""));
+      const Subject subject(seed, level, threads);
       ASSERT_GT(subject.moments.size(), 50U);
       std::vector<std::size_t> mine, calls;
       for (std::size_t i = 0; i + 1 < subject.moments.size(); ++i) {

@@ -14,7 +14,7 @@
 namespace deeptrace::tests {
 
 std::vector<Moment> trace_of(const std::string& program, std::uint64_t from, std::uint64_t own_from,
-                             std::uint64_t own_to, std::uint64_t clock) {
+                             std::uint64_t own_to, std::int64_t clock) {
   std::vector<Moment> result;
   const pid_t child = ::fork();
   if (child == 0) {
@@ -45,8 +45,9 @@ std::vector<Moment> trace_of(const std::string& program, std::uint64_t from, std
     if (signal == 0) {
       Moment moment{.address = registers.rip, .stack = registers.rsp, .handler = handler};
       iovec local[2] = {{moment.opcode, sizeof moment.opcode}, {&moment.clock, sizeof moment.clock}};
-      iovec remote[2] = {{reinterpret_cast<void*>(registers.rip), sizeof moment.opcode},
-                         {reinterpret_cast<void*>(clock), sizeof moment.clock}};
+      iovec remote[2] = {
+          {reinterpret_cast<void*>(registers.rip), sizeof moment.opcode},
+          {reinterpret_cast<void*>(registers.fs_base + static_cast<std::uint64_t>(clock)), sizeof moment.clock}};
       const bool mine = registers.rip >= own_from && registers.rip < own_to;
       (void)::process_vm_readv(child, local, mine ? 2 : 1, remote, mine ? 2 : 1, 0);
       result.push_back(moment);

@@ -21,9 +21,9 @@ struct Moment {
   [[nodiscard]] bool is_return() const { return opcode[0] == 0xc3 || (opcode[0] == 0xf3 && opcode[1] == 0xc3); }
 };
 
-/// Steps a static program from `from` to its end. `clock` is the address of its counter, `own_from..own_to` its own
-/// code.
+/// Steps the main thread of a program from `from` to its end; other threads run freely. `clock` is where its counter
+/// lies in a thread, from the thread pointer on; `own_from..own_to` is its own code.
 std::vector<Moment> trace_of(const std::string& program, std::uint64_t from, std::uint64_t own_from,
-                             std::uint64_t own_to, std::uint64_t clock);
+                             std::uint64_t own_to, std::int64_t clock);
 
 }  // namespace deeptrace::tests

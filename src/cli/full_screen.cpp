@@ -387,8 +387,7 @@ class Screen {
     }
     for (const std::string& text : talk_.quietly("vars").lines)
       pane.lines.push_back({text.substr(std::min<std::size_t>(text.size(), 12)), look_of(text)});
-    for (const std::string& text :
-         report::foresight_lines(style_, session::foresee(talk_.control().modules(), talk_.control().view())))
+    for (const std::string& text : report::foresight_lines(style_, session::what_comes(talk_.control())))
       pane.lines.push_back({text, look_of(text)});
     refresh_ = false;
   }

@@ -10,6 +10,7 @@
 #include <set>
 #include <thread>
 
+#include "abi/system_calls.h"
 #include "base/near_names.h"
 #include "base/number.h"
 #include "base/path.h"
@@ -825,7 +826,8 @@ Answer Talk::threads() {
   for (const pid_t thread : control_->process().threads()) {
     std::string text = fmt::format("{} {:>3}  task {}  {}", thread == control_->thread() ? ">" : " ",
                                    control_->number_of(thread), thread, printable(control_->place(thread)));
-    if (const auto call = control_->process().system_call(thread)) text += fmt::format("   in system call {}", *call);
+    if (const auto call = control_->process().system_call(thread))
+      text += "   in system call " + abi::call_name(*call, abi::call_table(control_->view().mode()));
     answer.lines.push_back(text);
   }
   return answer;
@@ -1225,8 +1227,8 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
     if (first_word) add(one.name);
   }
   if (!first_word && control_ != nullptr) {
-    for (const char* word :
-         {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once", "frame", "thread", "process"})
+    for (const char* word : {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once",
+                             "frame", "thread", "process"})
       add(word);
     const program::Program& program = *control_->modules().main().program;
     for (const program::Function& function : program.functions()) {

@@ -26,6 +26,11 @@ const SystemCall* system_call(std::string_view name, CallTable table) {
   return found != calls.end() ? &*found : nullptr;
 }
 
+std::string call_name(std::uint64_t number, CallTable table) {
+  const SystemCall* call = system_call(number, table);
+  return call != nullptr ? std::string(call->name) : std::to_string(number);
+}
+
 std::span<const SystemCall> system_calls(CallTable table) { return table_of(table); }
 
 std::uint64_t argument(const state::RegisterSet& registers, unsigned index) {

@@ -3,8 +3,10 @@
 
 #include <cstdint>
 #include <span>
+#include <string>
 #include <string_view>
 
+#include "isa/instruction.h"
 #include "state/registers.h"
 
 namespace deeptrace::abi {
@@ -29,6 +31,12 @@ enum class CallTable : std::uint8_t { x86_64, i386 };
 /// The call of a number or a name, or null.
 const SystemCall* system_call(std::uint64_t number, CallTable table = CallTable::x86_64);
 const SystemCall* system_call(std::string_view name, CallTable table);
+/// Its name; of one that is not known its number.
+std::string call_name(std::uint64_t number, CallTable table);
+/// The numbering that code of a mode uses. (A 64-bit program may use `int 0x80` too; that is not told here.)
+constexpr CallTable call_table(isa::Mode mode) {
+  return mode == isa::Mode::bits64 ? CallTable::x86_64 : CallTable::i386;
+}
 /// All, by number.
 std::span<const SystemCall> system_calls(CallTable table);
 

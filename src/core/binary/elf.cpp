@@ -16,7 +16,6 @@ struct Sizes {
 constexpr Sizes kSizes[] = {{52, 40, 32, 16, 8, 12}, {64, 64, 56, 24, 16, 24}};
 constexpr std::uint16_t kMachineX86_64 = 62, kMachine386 = 3;
 enum FileType : std::uint16_t { kRelocatable = 1, kExecutableFile = 2, kDynamic = 3, kCore = 4 };
-constexpr std::uint32_t kInterpreter = 3;  // segment type
 enum RelocationType : std::uint32_t { kAbsolute64 = 1, kAbsolute32 = 10, kAbsolute32Signed = 11 };
 constexpr std::uint32_t k386Absolute32 = 1;
 
@@ -108,7 +107,7 @@ std::optional<Error> Elf::read_headers(bool cores) {
   if (auto error = read_segments(segments_at, segment_count, segment_size)) return error;
   if (auto error = read_sections(sections_at, section_count, section_size, names)) return error;
   const bool has_interpreter =
-      std::any_of(segments_.begin(), segments_.end(), [](const Segment& s) { return s.type == kInterpreter; });
+      std::any_of(segments_.begin(), segments_.end(), [](const Segment& s) { return s.type == kInterpreterSegment; });
   kind_ = type == kRelocatable             ? Kind::relocatable
           : type == kExecutableFile        ? Kind::executable
           : type == kCore                  ? Kind::core

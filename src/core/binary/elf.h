@@ -51,6 +51,17 @@ struct Section {
   }
 };
 
+/// Types of segments (System V ABI, "Program Header"; the last two are GNU's).
+enum SegmentType : std::uint32_t {
+  kLoadSegment = 1,
+  kDynamicSegment = 2,
+  kInterpreterSegment = 3,
+  kNoteSegment = 4,
+  kThreadSegment = 7,  ///< initial values of thread-local variables
+  kStackSegment = 0x6474e551,
+  kReadOnlyAfterwardsSegment = 0x6474e552,
+};
+
 struct Segment {
   std::uint32_t type = 0;
   std::uint32_t flags = 0;  ///< 1 executable, 2 writable, 4 readable

@@ -5,12 +5,6 @@
 namespace deeptrace::binary {
 namespace {
 
-enum SegmentType : std::uint32_t {
-  kDynamicSegment = 2,
-  kInterpreterSegment = 3,
-  kStack = 0x6474e551,
-  kReadOnlyAfterwards = 0x6474e552
-};
 enum Tag : std::uint64_t {
   kNeeded = 1,
   kSoname = 14,
@@ -129,8 +123,8 @@ Loading loading_of(const Elf& elf) {
   Loading loading;
   for (const Segment& segment : elf.segments()) {
     if (segment.type == kInterpreterSegment) loading.interpreter = string_in(elf.bytes_at(segment.address), 0);
-    if (segment.type == kReadOnlyAfterwards) loading.relro = Loading::Relro::partial;
-    if (segment.type == kStack) {
+    if (segment.type == kReadOnlyAfterwardsSegment) loading.relro = Loading::Relro::partial;
+    if (segment.type == kStackSegment) {
       loading.says_stack = true;
       loading.stack_executable = (segment.flags & 1) != 0;
     }

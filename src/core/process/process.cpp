@@ -289,20 +289,36 @@ void Process::detach() {
 
 // ---- waiting --------------------------------------------------------------------------------------------------------
 
+/// The next wait status of any process; negative as waitpid has it.
+pid_t Process::next_status(int& status) {
+  std::size_t running = 0;
+  for (const auto& thread : threads_) running += thread->running ? 1 : 0;
+  Patience& patience = family_->patience;
+  patience.begin(running);
+  pid_t id = 0;
+  do {
+    id = ::waitpid(-1, &status, __WALL | __WNOTHREAD | (patience.awake() ? WNOHANG : 0));
+  } while (id == 0);
+  patience.end();
+  return id;
+}
+
 std::optional<Event> Process::wait_any() {
   for (;;) {
     int status = 0;
     pid_t id = 0;
-    const auto kept = std::ranges::find_if(family_->early, [this](const auto& one) { return find(one.first) != nullptr; });
+    const auto kept =
+        std::ranges::find_if(family_->early, [this](const auto& one) { return find(one.first) != nullptr; });
     if (kept != family_->early.end()) {
       id = kept->first;
       status = kept->second;
       family_->early.erase(kept);
     } else {
-      id = ::waitpid(-1, &status, __WALL | __WNOTHREAD);
+      id = next_status(status);
     }
     if (id > 0 && find(id) == nullptr) {
-      const auto owner = std::ranges::find_if(family_->members, [id](const Process* one) { return one->find(id) != nullptr; });
+      const auto owner =
+          std::ranges::find_if(family_->members, [id](const Process* one) { return one->find(id) != nullptr; });
       if (owner == family_->members.end()) {
         if (WIFSTOPPED(status)) family_->early[id] = status;
       } else if (const std::optional<Event> event = (*owner)->take(id, status)) {
@@ -440,6 +456,7 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
     case PTRACE_EVENT_VFORK: thread.in_vfork = true; [[fallthrough]];
     case PTRACE_EVENT_CLONE:
     case PTRACE_EVENT_FORK:
+      thread.in_call = true;
       ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
       adopt(static_cast<pid_t>(child), thread);
       // What is waited for inside the call cannot be interrupted; so it goes on at once.

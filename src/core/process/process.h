@@ -7,8 +7,9 @@
 //
 // A forked child gets its code back as it was and is let go, or is traced as a Process of its own (trace_children); a
 // child that shares memory (vfork, posix_spawn) is taken over stop bytes until it has its own program. Processes that
-// are traced together form a family: while one runs, the others run beside it. What the tool itself does to the program does not show: stop bytes in
-// memory that is read, the trap flag in what `pushf` and `syscall` leave, system calls that our stopping interrupted.
+// are traced together form a family: while one runs, the others run beside it. What the tool itself does to the program
+// does not show: stop bytes in memory that is read, the trap flag in what `pushf` and `syscall` leave, system calls
+// that our stopping interrupted.
 #pragma once
 
 #include <sys/types.h>
@@ -26,6 +27,7 @@
 #include "base/result.h"
 #include "process/launch.h"
 #include "process/memory.h"
+#include "process/patience.h"
 #include "state/touched.h"
 #include "state/view.h"
 
@@ -164,11 +166,11 @@ class Process {
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
     bool slots_due = false;
-    bool status_stale = false;  ///< the debug status holds what was told
-    int request = 0;                            ///< how it was last resumed
-    int signal = 0;                             ///< to be delivered
-    std::optional<std::uint64_t> told;          ///< the stop byte here is not news
-    std::optional<Event> kept;                  ///< came while all were being held
+    bool status_stale = false;          ///< the debug status holds what was told
+    int request = 0;                    ///< how it was last resumed
+    int signal = 0;                     ///< to be delivered
+    std::optional<std::uint64_t> told;  ///< the stop byte here is not news
+    std::optional<Event> kept;          ///< came while all were being held
     /// A single step, from before it to the event that ends it.
     struct Step {
       state::RegisterSet before;
@@ -189,6 +191,7 @@ class Process {
 
   struct Family {
     std::vector<Process*> members;
+    Patience patience;
     std::map<pid_t, int> early;  ///< stops of children that came before the event that announces them
   };
 
@@ -202,6 +205,7 @@ class Process {
   std::span<const std::uint8_t> code_at_hand(Thread& thread);
 
   std::optional<Event> wait_any();
+  pid_t next_status(int& status);
   std::optional<Event> take(pid_t id, int status);
   std::optional<Event> event_of(Thread& thread, int status);
   std::optional<Event> take_end(Thread& thread, int status);
@@ -252,8 +256,8 @@ class Process {
   std::shared_ptr<Family> family_;
   std::vector<std::unique_ptr<Process>> children_;  ///< nobody has taken yet
   Running how_;
-  Visit beside_;             ///< shown what happens while another of the family runs
-  bool end_shown_ = false;   ///< to it
+  Visit beside_;              ///< shown what happens while another of the family runs
+  bool end_shown_ = false;    ///< to it
   std::vector<Event> loose_;  ///< to be shown, of threads that are gone
   pid_t announced_ = 0;       ///< the thread whose next step was shown
   pid_t last_stepped_ = 0;

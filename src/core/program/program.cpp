@@ -272,9 +272,8 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
 }
 
 std::string Program::thread_variable(std::int64_t offset) const {
-  constexpr std::uint32_t kThreadSegment = 7;
   for (const binary::Segment& segment : elf_.segments()) {
-    if (segment.type != kThreadSegment) continue;
+    if (segment.type != binary::kThreadSegment) continue;
     const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
     const std::uint64_t size = (segment.memory_size + alignment - 1) / alignment * alignment;
     const std::uint64_t inside = size + static_cast<std::uint64_t>(offset);

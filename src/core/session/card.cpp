@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "abi/system_calls.h"
 #include "isa/text.h"
 
 namespace deeptrace::session {
@@ -77,6 +78,17 @@ std::vector<CodeLine> code_around(Control& control, std::uint64_t address, std::
   return result;
 }
 
+Foresight what_comes(Control& control) {
+  const std::optional<std::uint64_t> number = control.process().system_call(control.thread());
+  if (!number) return foresee(control.modules(), control.view());
+  const isa::Mode mode = control.view().mode();
+  Foresight result;
+  result.sentence = "system call " + abi::call_name(*number, abi::call_table(mode)) +
+                    " is under way in the kernel; its result comes to " + (mode == isa::Mode::bits64 ? "rax" : "eax") +
+                    " when it returns";
+  return result;
+}
+
 Card card_of(Control& control, const Stopped& stopped) {
   Card card;
   card.stopped = stopped;
@@ -119,7 +131,7 @@ Card card_of(Control& control, const Stopped& stopped) {
     }
     card.results.emplace_back(name, std::move(value));
   }
-  card.next = foresee(control.modules(), view);
+  card.next = what_comes(control);
   return card;
 }
 

@@ -47,6 +47,9 @@ struct Card {
   Foresight next;
 };
 
+/// Of the current thread: what comes next, be it an instruction or the end of a system call that it stands in.
+Foresight what_comes(Control& control);
+
 /// The program stands still.
 Card card_of(Control& control, const Stopped& stopped);
 

@@ -93,7 +93,7 @@ struct Control::Halt {
 struct Control::Goal {
   pid_t thread = 0;                    ///< 0: any
   std::vector<std::uint64_t> sites;    ///< reached with the stack pointer at `lowest_stack` or above
-  std::vector<std::uint64_t> entries;  ///< reached in any frame, by any thread
+  std::vector<std::uint64_t> entries;  ///< reached in any frame
   std::uint64_t lowest_stack = 0;
   bool call_exit = false;  ///< when the thread's system call has returned
   std::uint64_t reached = 0;
@@ -230,7 +230,6 @@ void Control::find_loader() {
   const program::Program& program = *modules_->main().program;
   const bool wide = program.elf().wide();
   const std::uint64_t word = wide ? 8 : 4;
-  constexpr std::uint32_t kDynamicSegment = 2;
   constexpr std::uint64_t kDebugTag = 21;
   const auto read = [&](std::uint64_t address) {
     std::uint8_t bytes[8] = {};
@@ -240,7 +239,7 @@ void Control::find_loader() {
     return value;
   };
   for (const binary::Segment& segment : program.elf().segments()) {
-    if (segment.type != kDynamicSegment) continue;
+    if (segment.type != binary::kDynamicSegment) continue;
     const std::uint64_t start = segment.address + modules_->main().bias;
     for (std::uint64_t at = start; at < start + segment.memory_size; at += 2 * word) {
       if (read(at) != kDebugTag) continue;
@@ -428,7 +427,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
   std::string where = halt.rule.what;
   switch (halt.rule.kind) {
     case Kind::system_call: {
-      const auto table = view().mode() == isa::Mode::bits64 ? abi::CallTable::x86_64 : abi::CallTable::i386;
+      const auto table = abi::call_table(view().mode());
       if (where != "any" && abi::system_call(std::string_view(where), table) == nullptr)
         return Error{Fault::usage, where + ": no system call of that name (any stands for all)"};
       return std::nullopt;
@@ -720,9 +719,9 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
     if (counts(*halt, thread, stopped)) hit(*halt, thread, stopped);
   }
   if (goal_ == nullptr) return;
+  if (goal_->thread != 0 && goal_->thread != thread) return;
   const bool entry = std::ranges::find(goal_->entries, address) != goal_->entries.end();
-  const bool site = (goal_->thread == 0 || goal_->thread == thread) && stack >= goal_->lowest_stack &&
-                    std::ranges::find(goal_->sites, address) != goal_->sites.end();
+  const bool site = stack >= goal_->lowest_stack && std::ranges::find(goal_->sites, address) != goal_->sites.end();
   if (entry || site) {
     goal_->reached = address;
     stopped.thread = thread;
@@ -871,7 +870,7 @@ void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
 /// What the kernel wrote for a system call no debug register sees: it is found by comparing.
 void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped) {
   const process::ThreadView& view = process_->view(thread);
-  const auto table = view.mode() == isa::Mode::bits64 ? abi::CallTable::x86_64 : abi::CallTable::i386;
+  const auto table = abi::call_table(view.mode());
   const abi::SystemCall* call = abi::system_call(number, table);
   const unsigned by_kernel = process_->kernel_slots(thread);
   std::optional<unsigned> by_others;
@@ -900,9 +899,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
       }
       if (!may) continue;  // another thread's instruction wrote it, and its debug register will say so
     }
-    HaltHit details{.by = "system call " + (call != nullptr ? std::string(call->name) : std::to_string(number)),
-                    .before = halt->last,
-                    .after = now};
+    HaltHit details{.by = "system call " + abi::call_name(number, table), .before = halt->last, .after = now};
     const bool wanted = certain ? halt->rule.kind != HaltRule::Kind::change || !halt->same(now) : !halt->same(now);
     halt->last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
@@ -939,10 +936,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
     }
     return;
   }
-  const auto table =
-      process_->view(event.thread).mode() == isa::Mode::bits64 ? abi::CallTable::x86_64 : abi::CallTable::i386;
-  const abi::SystemCall* call = abi::system_call(number, table);
-  const std::string name = call != nullptr ? std::string(call->name) : std::to_string(number);
+  const std::string name = abi::call_name(number, abi::call_table(process_->view(event.thread).mode()));
   for (const auto& halt : halts_) {
     if (halt->rule.kind != HaltRule::Kind::system_call) continue;
     if (halt->rule.what != "any" && halt->rule.what != name) continue;
@@ -1159,7 +1153,8 @@ Stopped Control::one_step() {
     note_writes(instruction);
     const bool call = instruction && isa::flow_of(instruction) == ControlFlow::system;
     const std::uint64_t number = view().registers()[Reg::rax];
-    if (call && (process_->threads().size() > 1 || process_->has_family()) && others_run_ != false && process_->signal_of(thread_) == 0) {
+    if (call && (process_->threads().size() > 1 || process_->has_family()) && others_run_ != false &&
+        process_->signal_of(thread_) == 0) {
       // Other threads may be what it waits for.
       Goal goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true};
       return run(&goal);

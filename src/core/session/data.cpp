@@ -40,9 +40,8 @@ std::string_view file_of(const Program& program, const StaticVariable& variable)
 
 /// Where the initial image of threads' own variables lies; empty when there are none.
 AddressRange thread_storage(const binary::Elf& elf) {
-  constexpr std::uint32_t kThreadSegment = 7;  // System V ABI, PT_TLS
   for (const binary::Segment& segment : elf.segments()) {
-    if (segment.type == kThreadSegment) return {segment.address, segment.address + segment.memory_size};
+    if (segment.type == binary::kThreadSegment) return {segment.address, segment.address + segment.memory_size};
   }
   for (const binary::Section& section : elf.sections()) {
     if ((section.flags & binary::kThreadStorage) != 0) return {section.address, section.address + section.size};

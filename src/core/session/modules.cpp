@@ -16,14 +16,13 @@
 namespace deeptrace::session {
 namespace {
 
-constexpr std::uint32_t kLoadable = 1;  // segment type
 constexpr std::uint64_t kPage = 4096;
 
 /// The lowest address that the file asks to be loaded at.
 std::uint64_t lowest_address(const binary::Elf& elf) {
   std::uint64_t lowest = ~std::uint64_t(0);
   for (const binary::Segment& segment : elf.segments()) {
-    if (segment.type == kLoadable) lowest = std::min(lowest, segment.address);
+    if (segment.type == binary::kLoadSegment) lowest = std::min(lowest, segment.address);
   }
   return lowest == ~std::uint64_t(0) ? 0 : lowest / kPage * kPage;
 }

@@ -8,6 +8,7 @@
 #include "base/number.h"
 #include "isa/text.h"
 #include "program/location.h"
+#include "session/thread_block.h"
 #include "state/parts.h"
 
 namespace deeptrace::session {
@@ -258,12 +259,12 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
   return datum;
 }
 
-std::optional<Datum> Scope::static_named(std::string_view name) {
+std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
   const debuginfo::Unit* here = nullptr;
   if (module_ != nullptr) {
     if (const auto* function = Modules::debug(*module_).scopes.function_at(inside_)) here = function->unit;
   }
-  const auto in = [&](const Module& module) -> std::optional<Datum> {
+  const auto in = [&](const Module& module) -> std::optional<Result<Datum>> {
     ModuleDebug& debug = Modules::debug(module);
     if (!debug.statics) debug.statics = debuginfo::static_variables(module.program->debug(), debug.types);
     const auto [known, added] = debug.statics_by_name.try_emplace({std::string(name), here}, nullptr);
@@ -282,7 +283,8 @@ std::optional<Datum> Scope::static_named(std::string_view name) {
     datum.place = Datum::Place::memory;
     if (best->in_thread) {
       const auto address = thread_address(module, best->address);
-      if (!address) return std::nullopt;
+      if (!address)
+        return Error{Fault::usage, std::string(name) + ": this thread has no copy of it yet, or none is found"};
       datum.address = *address;
     } else {
       datum.address = best->address + module.bias;
@@ -413,17 +415,8 @@ std::vector<Scope::Listed> Scope::locals() {
 /// A thread's own variable: in the main program at a fixed distance below the thread pointer (ELF Handling For
 /// Thread-Local Storage, variant II); in a library where the loader's table for the thread says.
 std::optional<std::uint64_t> Scope::thread_address(const Module& module, std::uint64_t offset) const {
-  constexpr std::uint32_t kThreadSegment = 7;  // PT_TLS
-  const bool wide = view_.mode() == isa::Mode::bits64;
-  const std::uint64_t pointer = view_.registers()[wide ? Reg::fs_base : Reg::gs_base];
-  if (&module != &modules_.main() || pointer == 0) return std::nullopt;
-  for (const binary::Segment& segment : module.program->elf().segments()) {
-    if (segment.type != kThreadSegment) continue;
-    const std::uint64_t alignment = std::max<std::uint64_t>(1, segment.alignment);
-    const std::uint64_t size = (segment.memory_size + alignment - 1) / alignment * alignment;
-    return pointer - size + offset;
-  }
-  return std::nullopt;
+  const auto block = thread_block(module, modules_.main(), thread_);
+  return block ? std::optional(*block + offset) : std::nullopt;
 }
 
 // ---- types ----------------------------------------------------------------------------------------------------------

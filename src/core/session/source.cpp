@@ -510,9 +510,8 @@ class SourceWriter {
   /// Thread-local variables of a program lie below the thread pointer (x86-64 ABI, 3.4.6; "ELF handling for
   /// thread-local storage", variant II).
   Result<std::string> name_of_thread_local(const isa::Instruction& in, std::uint64_t from) {
-    constexpr std::uint32_t kThreadStorageSegment = 7;
     for (const binary::Segment& segment : elf_.segments()) {
-      if (segment.type != kThreadStorageSegment) continue;
+      if (segment.type != binary::kThreadSegment) continue;
       const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
       const std::uint64_t size = (segment.memory_size + alignment - 1) / alignment * alignment;
       const std::uint64_t offset = size + static_cast<std::uint64_t>(std::int64_t(in.displacement));

@@ -116,9 +116,8 @@ void survey_sections(const Elf& elf, Survey& out) {
   }
   for (const binary::Segment& segment : elf.segments()) {
     if (elf.kind() != binary::Kind::core) break;
-    constexpr std::uint32_t kLoad = 1, kNotes = 4;
-    if (segment.type != kLoad && segment.type != kNotes) continue;
-    const bool memory = segment.type == kLoad;
+    if (segment.type != binary::kLoadSegment && segment.type != binary::kNoteSegment) continue;
+    const bool memory = segment.type == binary::kLoadSegment;
     const ByteUse use = memory ? ByteUse::data : ByteUse::notes;
     std::uint64_t flags = 0;
     if (memory) flags |= binary::kAllocated;

@@ -133,7 +133,6 @@ class Search {
 
   /// Each thread's own: the thread pointer stands behind the block (ELF Handling For Thread-Local Storage, variant II).
   void add_thread_variable(std::string_view what) {
-    constexpr std::uint32_t kThreadSegment = 7;
     for (const binary::Symbol& symbol : program_.elf().symbols()) {
       if (symbol.type != binary::kThreadLocal || symbol.section == 0) continue;
       const std::string name = program::demangled(symbol.name);
@@ -147,7 +146,7 @@ class Search {
       const std::uint64_t from = symbol.address + (object() ? 0 : program::thread_block(program_));
       target_.ranges.push_back({from, from + size});
       for (const binary::Segment& segment : program_.elf().segments()) {
-        if (segment.type != kThreadSegment) continue;
+        if (segment.type != binary::kThreadSegment) continue;
         const std::uint64_t alignment = std::max<std::uint64_t>(segment.alignment, 1);
         const std::uint64_t block = (segment.memory_size + alignment - 1) / alignment * alignment;
         target_.in_thread = {symbol.address - block, symbol.address - block + size};

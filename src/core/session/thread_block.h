@@ -1,0 +1,21 @@
+// Where a thread keeps its copies of a module's thread-local variables.
+//
+// Facts: "ELF Handling for Thread-Local Storage" (U. Drepper), section 3.4 (variant II: the main program's block ends
+// at the thread pointer; the vector of blocks is the second word behind it) and 4 (the words that the dynamic linker
+// fills in for DTPMOD and TPOFF relocations); the size of the vector's entries, two words, is that of the GNU C
+// library.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+
+#include "session/modules.h"
+#include "state/view.h"
+
+namespace deeptrace::session {
+
+/// Address of the block of `module` in a thread of the program whose main module is `main`. Nothing while the thread
+/// has none (it is made when it is first used), and where no relocation of the module tells.
+std::optional<std::uint64_t> thread_block(const Module& module, const Module& main, const state::StateView& thread);
+
+}  // namespace deeptrace::session
