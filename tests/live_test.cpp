@@ -472,6 +472,56 @@ int main(int argc, char **argv) {
   }
 }
 
+// ---- places that only the running program has --------------------------------------------------------------------
+
+/// Functions that the loader chooses among several (IFUNC) are the ones that are called: the program counts its calls.
+TEST(Places, AFunctionChosenAtTheStartIsTheOneThatRuns) {
+  const TempFolder folder;
+  for (const std::string width : {"-m64", "-m32"}) {
+    const std::string program = built(folder, "calls" + width, R"(
+#include <string.h>
+int main(int argc, char **argv) {
+  volatile char *texts[3] = {"Grayling", "Sound", ""};
+  long n = 0;
+  for (int i = 0; i < 3; i++) n += strlen((char *)texts[i]);
+  return n;
+})",
+                                      {"gcc", "-g", "-O0", "-fno-builtin", width});
+    json told = hits_of({"--at", "strlen+0", "--keep", "caller", program});
+    std::size_t from_main = 0;
+    const json& rows = told["hits"];
+    for (const json& row : rows) from_main += row.contains("called_from") ? 1 : 0;
+    EXPECT_EQ(from_main, 3U);
+    EXPECT_EQ(told["exit"]["status"], 13);
+  }
+  const std::string program = built(folder, "static", "int main() { return 0; }", {"gcc", "-static"});
+  const Outcome refused = deeptrace({"hits", "--at", "strlen", program});
+  EXPECT_EQ(refused.status, 2);
+  EXPECT_NE(refused.err.find("is chosen among several when the program starts; name the one that is meant: __strlen_"),
+            std::string::npos)
+      << refused.err;
+}
+
+TEST(Places, StopsStandBeforeTheConstructorsOfLibraries) {
+  const TempFolder folder;
+  write_file(folder / "tide.c", R"(
+int level;
+__attribute__((noinline)) int set_level(int to) { return level = to; }
+__attribute__((constructor)) static void start_up(void) { set_level(7); }
+)");
+  write_file(folder / "main.c", "int set_level(int); int main(void) { return set_level(3); }");
+  for (const std::string width : {"-m64", "-m32"}) {
+    const std::string library = folder / ("libtide" + width + ".so"), program = folder / ("main" + width);
+    ASSERT_EQ(run({"gcc", "-g", width, "-fPIC", "-shared", "-o", library, folder / "tide.c"}).status, 0);
+    ASSERT_EQ(run({"gcc", "-g", width, "-o", program, folder / "main.c", library}).status, 0);
+    const json told = hits_of({"--at", "set_level", "--on-write", "level", "--keep", "to", program});
+    EXPECT_EQ(told["counts"]["h1"], 2);
+    EXPECT_EQ(told["counts"]["h2"], 2);
+    EXPECT_EQ(told["hits"][0]["kept"]["to"]["signed"], "7");
+    EXPECT_EQ(told["exit"]["status"], 3);
+  }
+}
+
 // ---- programs behave as alone ---------------------------------------------------------------------------------------
 
 /// Programs of the demo, the tests and the machine; those before perl run few enough instructions of their own to be
@@ -711,16 +761,14 @@ memory 4 as fields
 
 TEST(Console, SaysWhatIsWrong) {
   const std::string said = console(
-      "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nhalt at strlen\nshow st0\nshow "
+      "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nshow st0\nshow "
       "nothing_here\nstepp\nlift h7\nhalt "
       "on write "
       "rax\nmemory 0x10\n",
       {demo("tidelog")}, 2);
   for (const char* part :
-       {"that line has no instructions",
-        "strlen: is chosen among several when the program starts; name the one that is meant: __strlen_",
-        "wrong: st0: is empty; no value was pushed there", "nothing_here: no register", "stepp: no such word",
-        "h7: no stop point of that name", "lies in a register", "memory at 0x10 cannot be read",
+       {"that line has no instructions", "wrong: st0: is empty; no value was pushed there", "nothing_here: no register",
+        "stepp: no such word", "h7: no stop point of that name", "lies in a register", "memory at 0x10 cannot be read",
         "lies inside an instruction; instructions start at"})
     EXPECT_NE(said.find(part), std::string::npos) << part << "\n" << said;
 }

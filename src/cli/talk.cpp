@@ -904,7 +904,7 @@ Answer Talk::code(Arguments rest) {
   std::size_t before = 6, after = 12;
   if (!rest.empty()) {
     const auto found = session::stop_places(
-        control_->modules(),
+        control_->modules(), control_->view(),
         std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"),
         nullptr);
     if (!found) return fail(found.error().message);

@@ -176,7 +176,7 @@ class Text : public session::HitsSink {
         const std::string mark = changed ? "~ " : "  ";
         text += look(style_, changed ? Role::changed : Role::plain, mark + row.cells[i]);
         if (i + 1 < row.cells.size())
-          text += std::string(widths_[i] - std::min(widths_[i], columns(row.cells[i])), ' ');
+          text += std::string(std::max(widths_[i], columns(row.cells[i]) + 2) - columns(row.cells[i]), ' ');
       }
       line(text);
       last_ = row.cells;

@@ -99,6 +99,33 @@ struct Control::Goal {
   std::uint64_t reached = 0;
 };
 
+namespace {
+
+/// Where the dynamic linker tells that it has loaded libraries, by its symbols (System V ABI, "Dynamic Section", and
+/// <link.h>: the state is the fourth word of _r_debug).
+struct LinkerHook {
+  std::uint64_t function = 0, state = 0;
+};
+
+LinkerHook linker_hook(pid_t pid, std::uint64_t base, isa::Mode mode) {
+  LinkerHook hook;
+  for (const process::Mapping& mapping : process::mappings_of(pid)) {
+    if (mapping.from != base || mapping.path.empty()) continue;
+    const Result<binary::Elf> elf = binary::Elf::open(mapping.path);
+    if (!elf) return {};
+    const std::uint64_t word = mode == isa::Mode::bits64 ? 8 : 4;
+    const binary::SymbolTable& symbols = elf->symbols();
+    for (std::size_t i = 0; i < symbols.size(); ++i) {
+      const std::string_view name = symbols.name_at(i);
+      if (name == "_dl_debug_state") hook.function = symbols[i].address + base;
+      if (name == "_r_debug") hook.state = symbols[i].address + base + 3 * word;
+    }
+  }
+  return hook.function != 0 && hook.state != 0 ? hook : LinkerHook{};
+}
+
+}  // namespace
+
 bool is_harmless(pid_t pid, int signal) {
   if (signal == SIGCHLD || signal == SIGURG || signal == SIGWINCH || signal == SIGCONT || signal == SIGSTOP ||
       signal == SIGTSTP || signal == SIGTTIN || signal == SIGTTOU)
@@ -151,20 +178,38 @@ std::optional<Error> Control::begin() {
   if (options_.trace_children) process_->trace_children();
   thread_ = process_->pid();
   if (options_.attach == 0) {
-    // At the entry the dynamic linker has mapped every library that the program names.
-    const std::uint64_t entry = process::auxiliary_value(process_->pid(), 9);  // AT_ENTRY
-    if (process_->view(thread_).registers()[Reg::rip] != entry) {
-      if (!process_->memory().plant(entry)) return Error{Fault::program, path + ": its entry cannot be reached"};
-      const Event event = process_->run(
-          {}, [&](const Event& e) { return e.kind == Event::Kind::stop_byte ? Answer::hold : Answer::go_on; });
-      if (event.program_is_gone()) return Error{Fault::program, path + ": ended before its entry was reached"};
-      if (event.kind == Event::Kind::attention) return Error{Fault::program, path + ": interrupted before its entry"};
-      process_->memory().lift(entry);
-    }
+    if (auto error = run_to_beginning(path)) return error;
   }
   modules_ = std::make_unique<Modules>(process_->pid(), std::move(*program), options_.open);
   find_loader();
   before_ = view().registers();
+  return std::nullopt;
+}
+
+/// At the entry the dynamic linker has mapped every library that the program names, and their constructors have run. It
+/// calls a function of its own when all is mapped and relocated, before those.
+std::optional<Error> Control::run_to_beginning(const std::string& path) {
+  const pid_t pid = process_->pid();
+  const std::uint64_t entry = process::auxiliary_value(pid, 9);        // AT_ENTRY
+  const std::uint64_t linker_base = process::auxiliary_value(pid, 7);  // AT_BASE
+  if (view().registers()[Reg::rip] == entry) return std::nullopt;
+  process::Memory& memory = process_->memory();
+  if (!memory.plant(entry)) return Error{Fault::program, path + ": its entry cannot be reached"};
+  LinkerHook hook;
+  if (options_.before_libraries && linker_base != 0) hook = linker_hook(pid, linker_base, view().mode());
+  if (hook.function != 0 && !memory.plant(hook.function)) hook = {};
+  const Event event = process_->run({}, [&](const Event& e) {
+    if (e.kind != Event::Kind::stop_byte) return Answer::go_on;
+    process_->told(e.thread);
+    std::uint8_t state[4] = {1};
+    const bool at_hook = process_->view(e.thread).registers()[Reg::rip] == hook.function;
+    if (at_hook) (void)memory.read(hook.state, state);
+    return at_hook && state[0] != 0 ? Answer::go_on : Answer::hold;
+  });
+  if (event.program_is_gone()) return Error{Fault::program, path + ": ended before its entry was reached"};
+  if (event.kind == Event::Kind::attention) return Error{Fault::program, path + ": interrupted before its entry"};
+  memory.lift(entry);
+  if (hook.function != 0) memory.lift(hook.function);
   return std::nullopt;
 }
 
@@ -445,7 +490,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
     default: break;
   }
   bool waiting = false;
-  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, where, &waiting);
+  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, view(), where, &waiting);
   if (!found && halt.rule.kind == Kind::thrown) waiting = true;
   if (waiting) {
     halt.waiting = true;
@@ -1365,7 +1410,7 @@ Result<Stopped> Control::out() {
 }
 
 Result<Stopped> Control::to(const std::string& where) {
-  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, where, nullptr);
+  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, view(), where, nullptr);
   if (!found) return found.error();
   ran_through_ = true;
   Goal goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0};

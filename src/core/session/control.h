@@ -34,9 +34,10 @@ struct ControlOptions {
   pid_t attach = 0;  ///< in place of launching
   program::OpenOptions open;
   StopWith stop_with = StopWith::automatic;
-  bool hold_at_crash = true;   ///< a signal that will end the program holds it first
-  bool follow_vectors = true;  ///< keeps vector registers as they were before a motion, for cards
-  bool trace_children = false;  ///< see ProcessTree; otherwise they are let go
+  bool hold_at_crash = true;      ///< a signal that will end the program holds it first
+  bool follow_vectors = true;     ///< keeps vector registers as they were before a motion, for cards
+  bool trace_children = false;    ///< see ProcessTree; otherwise they are let go
+  bool before_libraries = false;  ///< a launched program is held before the constructors of its libraries run
 };
 
 struct Motion {
@@ -57,14 +58,14 @@ struct HaltHit {
 
 struct Stopped {
   enum class Why : std::uint8_t {
-    arrived,       ///< the motion is done
-    halt,          ///< at a stop point: see `hits`
-    signal,        ///< a signal is about to end the program
-    attention,     ///< Ctrl-C
-    replaced,      ///< it has executed another program
+    arrived,        ///< the motion is done
+    halt,           ///< at a stop point: see `hits`
+    signal,         ///< a signal is about to end the program
+    attention,      ///< Ctrl-C
+    replaced,       ///< it has executed another program
     thread_ended,   ///< the thread that was moved is gone
     process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
-    elsewhere,     ///< another process of the tree came to a stop: see Control::settle
+    elsewhere,      ///< another process of the tree came to a stop: see Control::settle
     exited,
     killed,
   };
@@ -92,8 +93,9 @@ struct HaltInfo {
 
 class Control {
  public:
-  /// Launches or attaches. A launched program stands at its entry: its libraries are mapped, nothing of its own has
-  /// run. Errors: as those of Process, and an unusable program file.
+  /// Launches or attaches. A launched program stands at its entry, or in the dynamic linker when that is done (see
+  /// ControlOptions): its libraries are mapped, nothing of its own has run. Errors: as those of Process, and an
+  /// unusable program file.
   static Result<std::unique_ptr<Control>> start(ControlOptions options);
   ~Control();
 
@@ -161,6 +163,7 @@ class Control {
 
   explicit Control(ControlOptions options);
   std::optional<Error> begin();
+  std::optional<Error> run_to_beginning(const std::string& path);
   static Result<std::unique_ptr<Control>> of_child(const Control& parent, std::unique_ptr<process::Process> child);
   void copy_halts(const Control& parent);
   void take_children();

@@ -27,6 +27,7 @@ class Run {
 
   Result<HitsSummary> run() {
     if (auto error = parse()) return *error;
+    request_.control.before_libraries = true;
     Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(request_.control);
     if (!started) return started.error();
     tree_ = std::move(*started);

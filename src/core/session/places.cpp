@@ -8,6 +8,7 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "program/location.h"
+#include "state/imagine.h"
 
 namespace deeptrace::session {
 namespace {
@@ -167,15 +168,35 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
 
 namespace {
 
-/// A function of that name is but the one that chooses among several when the program starts (STT_GNU_IFUNC).
-bool is_chosen_at_start(const Program& program, std::string_view name) {
-  const auto found = program.functions_named(name);
-  return !found.empty() && std::ranges::any_of(program.elf().symbols(), [&](const binary::Symbol& symbol) {
-    return symbol.type == binary::kIndirectFunction && symbol.address == found.front()->address;
-  });
+/// Addresses in the file of functions of that name that choose one among several when the program starts
+/// (STT_GNU_IFUNC).
+std::vector<std::uint64_t> choosers(const Program& program, std::string_view name) {
+  std::vector<std::uint64_t> result;
+  for (const Function* function : program.functions_named(name)) {
+    const bool chooses = std::ranges::any_of(program.elf().symbols(), [&](const binary::Symbol& symbol) {
+      return symbol.type == binary::kIndirectFunction && symbol.address == function->address;
+    });
+    if (chooses) result.push_back(function->address);
+  }
+  return result;
 }
 
-/// Which of them it is only the loader knows; so the user has to say.
+/// What they choose on this machine, by running them in imagination; nothing where one of them cannot be told.
+std::optional<std::vector<const Function*>> chosen_by(const std::vector<std::uint64_t>& choosers, const Module& module,
+                                                      const state::StateView& view) {
+  // At the entry of a static program the C library has not looked yet what the processor can.
+  if (view.registers()[state::Reg::rip] == module.program->elf().entry() + module.bias) return std::nullopt;
+  std::vector<const Function*> result;
+  for (const std::uint64_t chooser : choosers) {
+    const auto address = state::imagined_result(view, chooser + module.bias);
+    const Function* function = address ? module.program->function_at(*address - module.bias) : nullptr;
+    if (function == nullptr || function->address + module.bias != *address) return std::nullopt;
+    if (std::ranges::find(result, function) == result.end()) result.push_back(function);
+  }
+  return result;
+}
+
+/// Where only the loader knows which it is, the user has to say.
 Error chosen_at_start(const Program& program, std::string_view name) {
   constexpr std::size_t kMost = 12;
   std::string message =
@@ -191,8 +212,33 @@ Error chosen_at_start(const Program& program, std::string_view name) {
 
 }  // namespace
 
-Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_view location, bool* waiting) {
+Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
+                                               std::string_view location, bool* waiting) {
+  // A function that is chosen at the start, with or without an offset.
+  const auto chosen = [&](const Module& module,
+                          std::string_view where) -> std::optional<Result<std::vector<std::uint64_t>>> {
+    const std::size_t plus = where.find('+');
+    const std::string_view name = where.substr(0, plus);
+    const auto found = choosers(*module.program, name);
+    if (found.empty()) return std::nullopt;
+    const auto functions = chosen_by(found, module, view);
+    if (!functions) return chosen_at_start(*module.program, name);
+    std::vector<std::uint64_t> places;
+    for (const Function* function : *functions) {
+      std::uint64_t place = behind_entry_code(*module.program, *function);
+      if (plus != std::string_view::npos) {
+        const auto offset = number_in(where.substr(plus + 1));
+        if (!offset) return Error{Fault::usage, std::string(where) + ": is written as FUNCTION+BYTES"};
+        place = function->address + *offset;
+        const Boundaries around = boundaries_around(*module.program, place);
+        if (around.before != place) return inside_instruction(where, around, module.bias);
+      }
+      places.push_back(place + module.bias);
+    }
+    return places;
+  };
   const auto in = [&](const Module& module, std::string_view where) {
+    if (auto places = chosen(module, where)) return *places;
     Result<std::vector<std::uint64_t>> found = stop_places(module, where);
     if (found) {
       for (std::uint64_t& address : *found) address += module.bias;
@@ -241,9 +287,8 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_vie
       if (module.get() == &modules.main() || order(*module) != turn) continue;
       const Module* opened = modules.at(module->from);
       if (opened == nullptr || only_stubs(*opened, location)) continue;
-      const std::string_view name = location.substr(0, location.find('+'));
-      if (is_chosen_at_start(*opened->program, name)) return chosen_at_start(*opened->program, name);
-      if (Result<std::vector<std::uint64_t>> found = in(*opened, location)) return found;
+      Result<std::vector<std::uint64_t>> found = in(*opened, location);
+      if (found || !choosers(*opened->program, location.substr(0, location.find('+'))).empty()) return found;
     }
   }
   return first;

@@ -13,6 +13,7 @@
 
 #include "base/result.h"
 #include "session/modules.h"
+#include "state/view.h"
 
 namespace deeptrace::session {
 
@@ -30,9 +31,11 @@ Boundaries boundaries_around(const program::Program& program, std::uint64_t addr
 /// The addresses in one module's file. Errors as in program/location.h.
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location);
 
-/// The addresses in the process. `waiting`, where it is not null, is set when the location names a module that is not
-/// loaded; the result is empty then. Errors (Fault::usage): nothing goes by that name; it is a library's function that
-/// the loader chooses among several (their names are told).
-Result<std::vector<std::uint64_t>> stop_places(Modules& modules, std::string_view location, bool* waiting);
+/// The addresses in the process, as its thread `view` sees it. `waiting`, where it is not null, is set when the
+/// location names a module that is not loaded; the result is empty then. A function that is chosen among several when
+/// the program starts is the one that is chosen. Errors (Fault::usage): nothing goes by that name; it cannot be told
+/// which is chosen (their names are told).
+Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
+                                               std::string_view location, bool* waiting);
 
 }  // namespace deeptrace::session

@@ -170,6 +170,7 @@ class Run {
   Run(const Plan& plan, PlanSink& sink) : plan_(plan), sink_(sink) {}
 
   Result<PlanSummary> run(ControlOptions options) {
+    options.before_libraries = true;
     Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(options);
     if (!started) return started.error();
     tree_ = std::move(*started);
