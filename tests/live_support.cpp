@@ -17,7 +17,7 @@ namespace deeptrace::tests {
 
 std::string built(const TempFolder& folder, const std::string& name, const std::string& text,
                   std::vector<std::string> options) {
-  const std::string file = folder / (name + (options[0] == "g++" ? ".cpp" : ".c"));
+  const std::string file = folder / (name + (options[0].ends_with("++") ? ".cpp" : ".c"));
   write_file(file, text);
   const std::string program = folder / name;
   options.insert(options.end(), {"-o", program, file, "-lpthread"});

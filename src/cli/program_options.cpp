@@ -18,18 +18,23 @@ void add_launch_options(cxxopts::Options& options) {
   options.add_options("Program")("input", "the program's standard input", cxxopts::value<std::string>(), "FILE")(
       "env", "set an environment variable for it (may be repeated)", cxxopts::value<std::vector<std::string>>(), "N=V")(
       "folder", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
-      "randomise", "keep address randomisation")("program-output",
-                                                 "where its output goes: terminal (shown apart), stderr, or a file",
-                                                 cxxopts::value<std::string>(), "WHERE");
+      "children", "leave: child processes run by themselves; trace: they are followed too",
+      cxxopts::value<std::string>()->default_value("leave"), "HOW")("randomise", "keep address randomisation")(
+      "program-output", "where its output goes: terminal (shown apart), stderr, or a file",
+      cxxopts::value<std::string>(), "WHERE");
 }
 
 void add_control_options(cxxopts::Options& options) {
   options.add_options("Program")("attach", "a process that runs already, in place of starting one",
                                  cxxopts::value<std::string>(), "PID")(
-      "children", "leave: child processes run by themselves; trace: they are followed too",
-      cxxopts::value<std::string>()->default_value("leave"), "HOW")(
       "stop-with", "how stop points are made: auto, byte (written into the code) or hardware (debug registers)",
       cxxopts::value<std::string>()->default_value("auto"), "HOW");
+}
+
+Result<bool> traces_children(const cxxopts::ParseResult& parsed) {
+  const std::string how = parsed["children"].as<std::string>();
+  if (how != "trace" && how != "leave") return Error{Fault::usage, "--children " + how + ": is trace or leave"};
+  return how == "trace";
 }
 
 Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words) {
@@ -70,10 +75,9 @@ Result<session::ControlOptions> control_options_of(const Command& command, const
   if (!launch) return launch.error();
   options.launch = std::move(*launch);
   options.open = open_options_of(parsed);
-  const std::string children = parsed["children"].as<std::string>();
-  if (children != "trace" && children != "leave")
-    return Error{Fault::usage, "--children " + children + ": is trace or leave"};
-  options.trace_children = children == "trace";
+  const Result<bool> children = traces_children(parsed);
+  if (!children) return children.error();
+  options.trace_children = *children;
   const std::string how = parsed["stop-with"].as<std::string>();
   if (how == "byte") {
     options.stop_with = session::StopWith::byte;

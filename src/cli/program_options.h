@@ -12,11 +12,13 @@
 
 namespace deeptrace::cli {
 
-/// --input, --env, --folder, --randomise, --program-output.
+/// --input, --env, --folder, --children, --randomise, --program-output.
 void add_launch_options(cxxopts::Options& options);
-/// --attach, --children, --stop-with.
+/// --attach, --stop-with.
 void add_control_options(cxxopts::Options& options);
 
+/// Whether --children asks for them.
+Result<bool> traces_children(const cxxopts::ParseResult& parsed);
 /// `words` are the program and its arguments; may be empty.
 Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words);
 Result<session::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,

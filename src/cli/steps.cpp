@@ -20,6 +20,10 @@ Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std
   Result<process::LaunchOptions> launch = launch_options_of(parsed, std::move(words));
   if (!launch) return launch.error();
   request.launch = std::move(*launch);
+  const Result<bool> children = traces_children(parsed);
+  if (!children) return children.error();
+  if (*children)
+    return Error{Fault::usage, "--children trace: steps follows one thread; hits and console trace children"};
   if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
   if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
   const std::string count = parsed["count"].as<std::string>();

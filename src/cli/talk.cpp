@@ -642,7 +642,7 @@ Answer Talk::memory(Arguments rest) {
       inspect::Datum copy = *datum;
       copy.bytes = bytes;
       copy.loaded = true;
-      return inspect::value_of(copy, here);
+      return inspect::value_of(copy, here, {.as_members = true});
     };
     const inspect::Value value = value_from(now);
     const std::optional<inspect::Value> old =
@@ -884,6 +884,7 @@ Answer Talk::vars() {
   session::Scope here = scope();
   for (session::Scope::Listed& listed : here.locals()) {
     std::string text = fmt::format("  {:<9} {:<16} ", listed.parameter ? "parameter" : "", printable(listed.name));
+    if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), here);
     if (listed.datum) {
       const inspect::Value value = inspect::value_of(*listed.datum, here);
       text += report::value_words(style_, value);

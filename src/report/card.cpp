@@ -76,8 +76,8 @@ std::vector<std::string> why_lines(const Style& style, Control& control, const S
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
     result.push_back(look(style, Role::heading, text));
     if (!hit.after.empty()) {
-      const std::string now = value_words(style, control.watched_value(hit.halt, hit.after));
-      const std::string was = value_words(style, control.watched_value(hit.halt, hit.before));
+      const auto [was, now] = before_and_after(style, control.watched_value(hit.halt, hit.before),
+                                               control.watched_value(hit.halt, hit.after));
       result.push_back(change(style, rule != nullptr ? printable(rule->what) : "", now, was));
     }
   }

@@ -85,8 +85,10 @@ class Text : public session::HitsSink {
     if (!row.by.empty()) place = "by " + printable(row.by) + ", " + place;
     cells.push_back(std::move(place));
     if (data_) {
-      cells.push_back(row.before ? value_words(style_, *row.before) : "");
-      cells.push_back(row.after ? value_words(style_, *row.after) : "");
+      auto [was, now] = row.before && row.after ? before_and_after(style_, *row.before, *row.after)
+                                                : std::pair<std::string, std::string>();
+      cells.push_back(std::move(was));
+      cells.push_back(std::move(now));
     }
     for (const Value& value : row.kept)
       cells.push_back(value.kind == Value::Kind::unknown ? "unknown" : value_words(style_, value));

@@ -94,9 +94,10 @@ bool all_zero(const Value& value) {
     case Kind::floating: return value.text == "0";
     case Kind::array:
     case Kind::aggregate:
+      if (value.kind == Kind::array && value.count == 0) return false;
       return std::ranges::all_of(value.parts, all_zero) &&
              (value.kind != Kind::array || value.parts.size() == value.count);
-    case Kind::text: return value.text.empty();
+    case Kind::text: return value.text.empty() && value.count == value.size;
     default: return false;
   }
 }
@@ -154,6 +155,7 @@ std::string value_words(const Style& style, const Value& value) {
       return hex_bytes(first, " ") +
              (value.raw.size() > kShown ? fmt::format(" and {} more", value.raw.size() - kShown) : "");
     }
+    case Kind::nothing: return "nothing";
     case Kind::unknown: return "unknown: " + printable(value.text);
   }
   return {};
@@ -239,6 +241,23 @@ std::vector<std::string> field_lines(const Style& style, const Value& value, con
   return result;
 }
 
+std::pair<std::string, std::string> before_and_after(const Style& style, const Value& before, const Value& after) {
+  constexpr std::size_t kMost = 4;
+  const std::vector<inspect::Field> old = inspect::fields_of(before), now = inspect::fields_of(after);
+  std::pair<std::string, std::string> result;
+  std::size_t changed = 0;
+  for (std::size_t i = 0; now.size() > 1 && i < now.size() && i < old.size(); ++i) {
+    const std::string was = value_words(style, *old[i].value), is = value_words(style, *now[i].value);
+    if (old[i].path != now[i].path || was == is || ++changed > kMost) continue;
+    const std::string gap = changed == 1 ? "" : ", ";
+    result.first += gap + printable(now[i].path) + " " + was;
+    result.second += gap + printable(now[i].path) + " " + is;
+  }
+  if (changed == 0) return {value_words(style, before), value_words(style, after)};
+  if (changed > kMost) result.second += fmt::format(", and {} more", changed - kMost);
+  return result;
+}
+
 void value_json(JsonWriter& json, const Value& value) {
   switch (value.kind) {
     case Kind::text:
@@ -275,6 +294,7 @@ void value_json(JsonWriter& json, const Value& value) {
       json.end();
       return;
     }
+    case Kind::nothing: json.null(); return;
     case Kind::unknown:
       json.begin_object();
       json.key("unknown").string(value.text);

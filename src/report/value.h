@@ -2,6 +2,7 @@
 #pragma once
 
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "inspect/value.h"
@@ -19,6 +20,10 @@ std::vector<std::string> value_lines(const Style& style, const inspect::Value& v
 /// A table of the fields of a value: name, place (bytes from its start, and which bits there of a bit field), value.
 /// Where `before` (of the same type, or null) differs, the row is marked and tells what was there.
 std::vector<std::string> field_lines(const Style& style, const inspect::Value& value, const inspect::Value* before);
+
+/// Two values of one type in words: of arrays and structures only the parts that differ, named.
+std::pair<std::string, std::string> before_and_after(const Style& style, const inspect::Value& before,
+                                                     const inspect::Value& after);
 
 /// True for values whose parts deserve lines of their own.
 bool has_lines(const inspect::Value& value);

@@ -99,8 +99,8 @@ void Types::load(Slot& slot) {
   slot.loaded = true;
   std::optional<Entry> entry = info_.read(slot.place);
   if (!entry) return;
-  // A declaration may name the type unit that holds the definition.
-  for (int i = 0; i < 4 && entry->has(At::declaration); ++i) {
+  // An entry may name the type unit that holds the definition, and say no more itself (DWARF 5, 5.7.1).
+  for (int i = 0; i < 4 && entry->has(At::signature); ++i) {
     auto definition = info_.read(info_.reference(*entry, At::signature));
     if (!definition) break;
     entry = std::move(definition);
@@ -144,6 +144,7 @@ void Types::add_members(const Entry& entry, Type& type) {
     const Entry& child = cursor.entry();
     if (cursor.depth() == 1) {
       if (child.tag == Tag::member || child.tag == Tag::inheritance) add_member(child, type);
+      if (child.tag == Tag::template_type_parameter) type.arguments.push_back(of(child));
       if (child.tag == Tag::enumerator) {
         const FormValue* value = child.find(At::const_value);
         type.enumerators.push_back(
@@ -341,16 +342,19 @@ std::string Types::qualified_name(const Entry& entry) {
   const auto named = info_.with_attribute(entry, At::name);
   if (!named) return {};
   std::string result(info_.text(*named, At::name));
-  std::vector<std::uint64_t> outer_ones = around(*named->unit, named->offset);
+  // A definition outside of its namespace or class (in a type unit always) has a declaration inside.
+  const auto inside = info_.read(info_.reference(*named, At::specification));
+  const Entry& context = inside ? *inside : *named;
+  std::vector<std::uint64_t> outer_ones = around(*context.unit, context.offset);
   for (std::size_t i = 0; i < outer_ones.size() && i < kDeepest; ++i) {
     Entry outer;
-    if (!info_.read(*named->unit, outer_ones[i], outer) || outer.tag == Tag::none) break;
+    if (!info_.read(*context.unit, outer_ones[i], outer) || outer.tag == Tag::none) break;
     // The enumerators of old enumerations are seen outside.
     if (outer.tag == Tag::enumeration_type && !outer.flag(At::enum_class)) continue;
     // A definition outside of its namespace or class leads back into it.
     const auto declared = info_.with_attribute(outer, At::name);
     const std::string_view name = declared ? info_.text(*declared, At::name) : std::string_view{};
-    if (declared && declared->unit == named->unit && declared->offset != outer.offset) {
+    if (declared && declared->unit == context.unit && declared->offset != outer.offset) {
       outer_ones = around(*declared->unit, declared->offset);
       outer_ones.insert(outer_ones.begin(), i + 1, 0);  // those that are done
     }

@@ -68,6 +68,7 @@ struct Type {
   std::vector<Member> members;
   std::vector<Enumerator> enumerators;
   std::vector<TypeId> parameters;
+  std::vector<TypeId> arguments;                     ///< types that a template was made with; packs are left out
   std::vector<std::optional<std::uint64_t>> counts;  ///< of an array's dimensions; nothing where it is not fixed
 
   [[nodiscard]] bool is_aggregate() const {

@@ -142,26 +142,26 @@ class Evaluator {
         datum.bytes.assign(node.text.begin(), node.text.end());
         return datum;
       }
-      case Op::name: return name(node.text);
+      case Op::name: return object(name(node.text));
       case Op::reg: return reg(node.text);
-      case Op::variable: return environment_.variable(node.text);
+      case Op::variable: return object(environment_.variable(node.text));
       case Op::argument: {
         Result<Datum> which = evaluate(*node.parts[0]);
         if (!which) return which;
         const Result<std::uint64_t> index = number_of(*which, environment_);
         if (!index) return index.error();
-        return environment_.argument(*index);
+        return object(environment_.argument(*index));
       }
-      case Op::result: return environment_.result();
+      case Op::result: return object(environment_.result());
       case Op::caller: return environment_.caller();
       case Op::memory: return memory(node);
       case Op::cast: return cast(node);
       case Op::shape_cast: return shape_cast(node);
       case Op::size_of: return size_of_node(node);
       case Op::member:
-      case Op::arrow: return member(node);
-      case Op::index: return index(node);
-      case Op::dereference: return dereference(node);
+      case Op::arrow: return object(member(node));
+      case Op::index: return object(index(node));
+      case Op::dereference: return object(dereference(node));
       case Op::address_of: return address_of(node);
       case Op::negate:
       case Op::plus:
@@ -184,6 +184,9 @@ class Evaluator {
       default: return binary(node);
     }
   }
+
+  /// A reference stands for the object that it refers to (C++17, 8.2).
+  Result<Datum> object(Result<Datum> datum) { return datum ? referred(std::move(*datum), environment_) : datum; }
 
   /// Of two numbers the chosen one, converted to the type that both have together (C11, 6.5.15).
   Result<Datum> chosen(const ExpressionNode& node, const ExpressionNode& other) {
@@ -365,7 +368,25 @@ class Evaluator {
     return pointed(*datum, 0);
   }
 
+  /// The pointer in a std::unique_ptr, the value in a std::optional.
+  std::optional<Datum> wrapped(Datum& datum) {
+    const auto meant = library_value(datum, environment_, 0);
+    if (!meant || meant->kind != LibraryValue::Kind::wrapped || datum.place != Datum::Place::memory)
+      return std::nullopt;
+    Datum inner;
+    inner.place = Datum::Place::memory;
+    inner.address = meant->address;
+    inner.type = {datum.type.types, meant->type};
+    return inner;
+  }
+
   Result<Datum> pointed(Datum& datum, std::int64_t position) {
+    if (const auto meant = library_value(datum, environment_, 0); meant && meant->kind == LibraryValue::Kind::nothing)
+      return problem("it holds nothing");
+    while (auto inner = wrapped(datum)) {
+      datum = std::move(*inner);
+      if (!is_pointer(datum) && position == 0 && !is_aggregate(datum)) return datum;
+    }
     const Result<Number> number = number_in(datum);
     if (!number) return number.error();
     if (!number->pointer)
@@ -391,8 +412,33 @@ class Evaluator {
     if (!datum.type) return pointed(datum, position);
     debuginfo::Types& types = *datum.type.types;
     const Type& type = types[types.plain(datum.type.id)];
+    if (type.is_aggregate()) return library_element(datum, position);
     if (type.kind != Type::Kind::array) return pointed(datum, position);
     return array_element(datum, position);
+  }
+
+  /// Of a std::vector and its kind.
+  Result<Datum> library_element(Datum& datum, std::int64_t position) {
+    const auto at = static_cast<std::uint64_t>(position);
+    constexpr std::uint64_t kMost = 1 << 20;  // places are listed for those that lie apart
+    const auto meant = library_value(datum, environment_, std::min(at, kMost) + 1);
+    if (meant && meant->kind == LibraryValue::Kind::wrapped) {
+      auto inner = wrapped(datum);
+      if (!inner) return pointed(datum, position);
+      const bool array = (*inner->type.types)[inner->type.types->plain(inner->type.id)].kind == Type::Kind::array;
+      if (array) return array_element(*inner, position);
+      return is_aggregate(*inner) ? library_element(*inner, position) : pointed(*inner, position);
+    }
+    if (!meant || !meant->has_index()) return pointed(datum, position);
+    if (position < 0 || at >= meant->count)
+      return problem("there are " + std::to_string(meant->count) + " elements, from 0");
+    const bool apart = meant->kind == LibraryValue::Kind::queue;
+    if (apart && at >= meant->places.size()) return problem("that element is too far away to be looked for");
+    Datum result;
+    result.place = Datum::Place::memory;
+    result.type = {datum.type.types, meant->type};
+    result.address = apart ? meant->places[at] : meant->address + at * datum.type.types->size(meant->type);
+    return result;
   }
 
   Result<Datum> array_element(Datum& datum, std::int64_t position) {
@@ -466,6 +512,9 @@ class Evaluator {
     return problem("." + node.text + ": " + types.name(datum.type.id) + " has no such member" + near);
   }
 
+  [[nodiscard]] static bool is_aggregate(const Datum& datum) {
+    return datum.type && (*datum.type.types)[datum.type.types->plain(datum.type.id)].is_aggregate();
+  }
   [[nodiscard]] static bool is_pointer(const Datum& datum) {
     if (!datum.type) return false;
     const Type::Kind kind = (*datum.type.types)[datum.type.types->plain(datum.type.id)].kind;
@@ -895,6 +944,38 @@ std::optional<Error> load(Datum& datum, Environment& environment) {
   return std::nullopt;
 }
 
+Result<Datum> referred(Datum datum, Environment& environment) {
+  if (!datum.type || datum.bit_size != 0) return datum;
+  debuginfo::Types& types = *datum.type.types;
+  const Type& type = types[types.plain(datum.type.id)];
+  if (type.kind != Type::Kind::reference && type.kind != Type::Kind::rvalue_reference) return datum;
+  if (auto error = load(datum, environment)) return *error;
+  Datum object;
+  object.place = Datum::Place::memory;
+  object.type = {&types, type.target};
+  std::memcpy(&object.address, datum.bytes.data(), std::min<std::size_t>(8, datum.bytes.size()));
+  return object;
+}
+
+namespace {
+
+MemoryReader memory_of(const Environment& environment) {
+  const state::StateView& view = environment.view();
+  return [&view](std::uint64_t address, std::span<std::uint8_t> into) {
+    return view.read_memory(address, into) == into.size();
+  };
+}
+unsigned word_of(const Environment& environment) { return environment.view().mode() == isa::Mode::bits64 ? 8 : 4; }
+
+}  // namespace
+
+/// What an object of the C++ library stands for, with the places of `most` elements.
+std::optional<LibraryValue> library_value(Datum& datum, Environment& environment, std::uint64_t most) {
+  if (!datum.type || datum.bit_size != 0 || load(datum, environment)) return std::nullopt;
+  return library_value(*datum.type.types, datum.type.id, datum.bytes, datum.address, memory_of(environment),
+                       word_of(environment), most);
+}
+
 Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits) {
   Value value;
   if (auto error = load(datum, environment)) {
@@ -918,7 +999,10 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
     const Type& type = (*datum.type.types)[datum.type.types->plain(datum.type.id)];
     if (type.kind != Type::Kind::function) {
       const std::uint64_t address = datum.place == Datum::Place::memory ? datum.address : 0;
-      return value_of(*datum.type.types, datum.type.id, datum.bytes, address, environment.pointers(), limits);
+      ValueLimits within = limits;
+      within.memory = memory_of(environment);
+      within.word = word_of(environment);
+      return value_of(*datum.type.types, datum.type.id, datum.bytes, address, environment.pointers(), within);
     }
     value.kind = Value::Kind::pointer;
     value.number = datum.address;

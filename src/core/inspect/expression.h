@@ -115,6 +115,12 @@ class Expression {
 /// Reads what is still in memory. Errors say which part cannot be read.
 std::optional<Error> load(Datum& datum, Environment& environment);
 
+/// The object that a reference refers to; anything else as it is.
+Result<Datum> referred(Datum datum, Environment& environment);
+
+/// What an object of the C++ library stands for, with the places of at most `most` elements; see library_types.h.
+std::optional<LibraryValue> library_value(Datum& datum, Environment& environment, std::uint64_t most);
+
 /// The value for showing.
 Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits = {});
 

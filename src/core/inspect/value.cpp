@@ -129,7 +129,9 @@ class Reader {
       case Type::Kind::array: return array(value, type, 0, bytes, address, depth);
       case Type::Kind::structure:
       case Type::Kind::class_type:
-      case Type::Kind::union_type: return aggregate(value, type, bytes, address, depth);
+      case Type::Kind::union_type:
+        if (!library_object(value, id, bytes, address, depth)) aggregate(value, type, bytes, address, depth);
+        return;
       case Type::Kind::pointer:
       case Type::Kind::reference:
       case Type::Kind::rvalue_reference: {
@@ -242,6 +244,7 @@ class Reader {
   void aggregate(Value& value, const Type& type, Bytes bytes, std::uint64_t address, int depth) {
     value.kind = Kind::aggregate;
     for (const debuginfo::Member& member : type.members) {
+      if (member.base && is_empty(member.type)) continue;
       Value part;
       if (member.moving) {
         part = unknown("a virtual base: its place is known only at run time");
@@ -257,6 +260,56 @@ class Reader {
       if (member.base) part.label = types_[types_.plain(member.type)].name;
       value.parts.push_back(std::move(part));
     }
+  }
+
+  /// What an object of the C++ library stands for; false for anything else.
+  bool library_object(Value& value, TypeId id, Bytes bytes, std::uint64_t address, int depth) {
+    if (!limits_.memory || limits_.as_members) return false;
+    const auto meant = library_value(types_, id, bytes, address, limits_.memory, limits_.word, limits_.elements);
+    if (!meant) return false;
+    using Meant = LibraryValue::Kind;
+    switch (meant->kind) {
+      case Meant::nothing: value.kind = Kind::nothing; return true;
+      case Meant::text: return characters(value, *meant);
+      case Meant::wrapped: {
+        const std::uint64_t offset = meant->address - address;
+        const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
+        value = read(meant->type, inner, meant->address, depth + 1);
+        return true;
+      }
+      default: break;
+    }
+    value.kind = Kind::array;
+    value.count = meant->count;
+    const std::uint64_t size = types_.size(meant->type);
+    const std::uint64_t shown =
+        meant->kind == Meant::sequence ? std::min<std::uint64_t>(meant->count, limits_.elements) : meant->places.size();
+    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(size, kMostBytes));
+    for (std::uint64_t i = 0; i < shown && elsewhere_ < kMostElsewhere; ++i, ++elsewhere_) {
+      const std::uint64_t place = meant->kind == Meant::sequence ? meant->address + i * size : meant->places[i];
+      const bool got = raw.size() == size && limits_.memory(place, raw);
+      value.parts.push_back(got ? read(meant->type, raw, place, depth + 1) : unknown("its memory cannot be read"));
+    }
+    return true;
+  }
+
+  bool characters(Value& value, const LibraryValue& meant) {
+    std::vector<std::uint8_t> text(std::min(meant.count, kMostBytes));
+    if (!text.empty() && !limits_.memory(meant.address, text)) return false;
+    value.kind = Kind::text;
+    value.count = meant.count;
+    value.text.assign(text.begin(), text.end());
+    value.raw = std::move(text);
+    return true;
+  }
+
+  /// A class without data, such as the allocators that containers have as bases.
+  bool is_empty(TypeId id) {
+    const Type& type = types_[types_.plain(id)];
+    return type.is_aggregate() && type.complete && type.size <= 1 &&
+           std::ranges::all_of(type.members, [&](const debuginfo::Member& one) {
+             return one.base && !one.moving && is_empty(one.type);
+           });
   }
 
   Value bit_field(const debuginfo::Member& member, Bytes bytes, std::uint64_t address) {
@@ -289,6 +342,8 @@ class Reader {
   Types& types_;
   const PointerReader& pointers_;
   const ValueLimits& limits_;
+  static constexpr std::uint64_t kMostBytes = 1 << 16, kMostElsewhere = 4096;
+  std::uint64_t elsewhere_ = 0;  ///< elements that were read outside the object
 };
 
 /// Printable characters, line ends and tabs, in UTF-8 (RFC 3629).

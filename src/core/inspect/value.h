@@ -8,6 +8,7 @@
 
 #include "base/byte_reader.h"
 #include "debuginfo/types.h"
+#include "inspect/library_types.h"
 #include "inspect/shape.h"
 
 namespace deeptrace::inspect {
@@ -24,6 +25,7 @@ struct Value {
     array,        ///< `parts` by index
     aggregate,    ///< `parts` by member
     bytes,        ///< neither type nor shape says more
+    nothing,      ///< an object that holds no value now
     unknown,      ///< not to be had: `text` says why
   };
   Kind kind = Kind::unknown;
@@ -61,6 +63,9 @@ using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t v
 struct ValueLimits {
   std::size_t elements = 64;  ///< of each array; the rest is counted only
   int depth = 16;
+  bool as_members = false;  ///< objects of the C++ library by their members, not by what they stand for
+  MemoryReader memory{};    ///< for what those keep elsewhere; empty: by their members
+  unsigned word = 8;        ///< bytes of a pointer
 };
 
 /// Reads a value of a type from its bytes. Too few bytes give what can be read, and `unknown` for the rest.

@@ -628,7 +628,8 @@ inspect::Value Control::watched_value(unsigned number, const std::vector<std::ui
       datum.many = datum.shape->size < bytes.size();
       datum.count = bytes.size() / datum.shape->size;
     }
-    return inspect::value_of(datum, scope);
+    // What it keeps elsewhere has changed since.
+    return inspect::value_of(datum, scope, {.as_members = true});
   }
   return {};
 }

@@ -59,6 +59,7 @@ std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Fr
     for (Scope::Listed& listed : scope.locals()) {
       if (!listed.parameter || !listed.inlined.empty()) continue;
       inspect::Value value;
+      if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
       if (listed.datum) {
         value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
       } else {
