@@ -126,6 +126,7 @@ std::string said(const json& value) {
 struct Build {
   std::string name;
   std::vector<std::string> options;
+  friend std::ostream& operator<<(std::ostream& out, const Build& build) { return out << build.name; }
 };
 class Library : public testing::TestWithParam<Build> {};
 

@@ -3,6 +3,7 @@
 #include <charconv>
 
 #include "base/number.h"
+#include "base/outside.h"
 #include "cli/program_options.h"
 #include "process/attention.h"
 
@@ -11,36 +12,6 @@ namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 constexpr std::string_view kFiles[] = {"svg", "png"};
-
-/// "a, b[1, 2], c" in parts at the commas outside of brackets and quotes.
-std::vector<std::string> split_expressions(std::string_view text) {
-  std::vector<std::string> result;
-  int open = 0;
-  char quote = 0;
-  std::string one;
-  const auto close = [&] {
-    const std::size_t first = one.find_first_not_of(' ');
-    if (first != std::string::npos) result.push_back(one.substr(first, one.find_last_not_of(' ') - first + 1));
-    one.clear();
-  };
-  for (const char c : text) {
-    if (quote != 0) {
-      if (c == quote) quote = 0;
-    } else if (c == '"' || c == '\'') {
-      quote = c;
-    } else if (c == '(' || c == '[') {
-      ++open;
-    } else if (c == ')' || c == ']') {
-      --open;
-    } else if (c == ',' && open <= 0) {
-      close();
-      continue;
-    }
-    one += c;
-  }
-  close();
-  return result;
-}
 
 /// The stop points in the order of the options on the command line.
 Result<std::vector<session::HaltRule>> rules_of(const cxxopts::ParseResult& parsed) {
@@ -84,7 +55,9 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   request.control.follow_vectors = parsed.options.count("card") != 0;
   if (parsed.options.count("keep") != 0) {
     for (const std::string& list : parsed.options["keep"].as<std::vector<std::string>>()) {
-      for (std::string& one : split_expressions(list)) request.keep.push_back(std::move(one));
+      for (const Part& one : parts_between(list, [](char c) { return c == ','; })) {
+        if (!one.text.empty()) request.keep.emplace_back(one.text);
+      }
     }
   }
   if (parsed.options.count("count") != 0) {
@@ -93,15 +66,11 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     if (!request.count || *request.count == 0)
       return report_error({Fault::usage, "--count " + text + ": is a number from 1 up"});
   }
-  Result<program::SourceText> sources = source_text_of(parsed.options);
-  if (!sources) return report_error(sources.error());
-  Result<Results> results = Results::open(command, parsed.options, kForms, kFiles);
-  if (!results) return report_error(results.error());
-  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed.options, *results);
-  if (!output) return report_error(output.error());
-  request.control.launch.output = (*output)->descriptor();
+  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms, kFiles);
+  if (!files) return report_error(files.error());
+  request.control.launch.output = files->output->descriptor();
   std::vector<std::unique_ptr<session::HitsSink>> sinks;
-  for (const Destination& to : results->destinations()) {
+  for (const Destination& to : files->results.destinations()) {
     if (to.form == "json") {
       sinks.push_back(report::hits_json(*to.out));
     } else if (to.form == "csv") {
@@ -110,11 +79,8 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
       sinks.push_back(
           report::hits_figure(to.path, to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png));
     } else {
-      report::TakeOutput take;
-      if ((*output)->caught() && &to == &results->destinations().back())
-        take = [raw = output->get()] { return raw->take(); };
       sinks.push_back(
-          report::hits_text(*to.out, to.style, *sources, std::move(take), parsed.options.count("card") != 0));
+          report::hits_text(*to.out, to.style, files->sources, files->take_for(to), parsed.options.count("card") != 0));
     }
   }
   const auto sink = report::hits_tee(std::move(sinks));
@@ -122,11 +88,11 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   const Result<session::HitsSummary> summary = session::hits(std::move(request), *sink);
   if (!summary) {
     const bool asked = process::Attention::asked() != process::Attention::Why::none;
-    return results->close(asked ? kInterrupted : report_error(summary.error()));
+    return files->results.close(asked ? kInterrupted : report_error(summary.error()));
   }
   if (summary->rows == 0 && summary->end.how != session::RunEnd::How::interrupted)
     (void)report_error({Fault::usage, "no stop point was hit"});
-  return results->close(verdict(*summary));
+  return files->results.close(verdict(*summary));
 }
 
 int run(const Command& command, std::vector<std::string> words) {

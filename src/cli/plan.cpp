@@ -23,38 +23,31 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
   Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   control->hold_at_crash = false;
-  Result<program::SourceText> sources = source_text_of(parsed.options);
-  if (!sources) return report_error(sources.error());
-  Result<Results> results = Results::open(command, parsed.options, kForms);
-  if (!results) return report_error(results.error());
-  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed.options, *results);
-  if (!output) return report_error(output.error());
-  control->launch.output = (*output)->descriptor();
+  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
+  if (!files) return report_error(files.error());
+  control->launch.output = files->output->descriptor();
   std::vector<std::unique_ptr<session::PlanSink>> sinks;
-  for (const Destination& to : results->destinations()) {
+  for (const Destination& to : files->results.destinations()) {
     if (to.form == "json") {
       sinks.push_back(report::plan_json(*to.out));
       continue;
     }
-    report::TakeOutput take;
-    if ((*output)->caught() && &to == &results->destinations().back())
-      take = [raw = output->get()] { return raw->take(); };
     const report::Style style = to.style;
-    const report::ShowWords show = [style, &sources](session::Control& program, const session::Stopped& stopped,
-                                                     const std::string& text) {
-      return looked_at(program, stopped, style, *sources, text);
+    const report::ShowWords show = [style, &files](session::Control& program, const session::Stopped& stopped,
+                                                   const std::string& text) {
+      return looked_at(program, stopped, style, files->sources, text);
     };
-    sinks.push_back(report::plan_text(*to.out, style, std::move(take), show));
+    sinks.push_back(report::plan_text(*to.out, style, files->take_for(to), show));
   }
   const auto sink = report::plan_tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::PlanSummary> summary = session::run_plan(plan, std::move(*control), *sink);
   if (!summary) {
     const bool asked = process::Attention::asked() != process::Attention::Why::none;
-    return results->close(asked ? kInterrupted : report_error(summary.error()));
+    return files->results.close(asked ? kInterrupted : report_error(summary.error()));
   }
-  if (summary->end.how == session::RunEnd::How::interrupted) return results->close(kInterrupted);
-  return results->close(summary->fine() ? kFine : kNegative);
+  if (summary->end.how == session::RunEnd::How::interrupted) return files->results.close(kInterrupted);
+  return files->results.close(summary->fine() ? kFine : kNegative);
 }
 
 int run(const Command& command, std::vector<std::string> words) {

@@ -95,6 +95,22 @@ Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseRes
                              apart);
 }
 
+Result<RunFiles> RunFiles::open(const Command& command, const cxxopts::ParseResult& parsed,
+                                std::span<const std::string_view> forms, std::span<const std::string_view> files) {
+  Result<program::SourceText> sources = source_text_of(parsed);
+  if (!sources) return sources.error();
+  Result<Results> results = Results::open(command, parsed, forms, files);
+  if (!results) return results.error();
+  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed, *results);
+  if (!output) return output.error();
+  return RunFiles{std::move(*sources), std::move(*results), std::move(*output)};
+}
+
+report::TakeOutput RunFiles::take_for(const Destination& to) const {
+  if (!output->caught() || &to != &results.destinations().back()) return {};
+  return [raw = output.get()] { return raw->take(); };
+}
+
 int under_keeper(const std::function<int()>& work) {
   std::cout.flush();
   const pid_t parent = ::getpid();

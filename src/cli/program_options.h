@@ -8,6 +8,8 @@
 #include "cli/command.h"
 #include "cli/program_output.h"
 #include "process/launch.h"
+#include "program/source_text.h"
+#include "report/output.h"
 #include "session/control.h"
 
 namespace deeptrace::cli {
@@ -25,6 +27,18 @@ Result<session::ControlOptions> control_options_of(const Command& command, const
                                                    std::vector<std::string> words);
 /// Where the program's output goes, by --program-output and the form on standard output.
 Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results);
+
+/// What a command that runs a program writes to and reads from.
+struct RunFiles {
+  program::SourceText sources;
+  Results results;
+  std::unique_ptr<ProgramOutput> output;  ///< the program's own
+
+  static Result<RunFiles> open(const Command& command, const cxxopts::ParseResult& parsed,
+                               std::span<const std::string_view> forms, std::span<const std::string_view> files = {});
+  /// The program's output is caught for the text on standard output, and shown there once; otherwise null.
+  [[nodiscard]] report::TakeOutput take_for(const Destination& to) const;
+};
 
 /// Does the work in a child process, the keeper, and gives its status. When this process dies in any way, the keeper
 /// lets attached programs go, ends those that were launched, and ends.

@@ -67,34 +67,26 @@ int run(const Command& command, std::vector<std::string> words) {
 
   Result<session::StepsRequest> request = request_of(parsed.options, std::move(parsed.rest));
   if (!request) return report_error(request.error());
-  Result<program::SourceText> sources = source_text_of(parsed.options);
-  if (!sources) return report_error(sources.error());
-  Result<Results> results = Results::open(command, parsed.options, kForms);
-  if (!results) return report_error(results.error());
-  Result<std::unique_ptr<ProgramOutput>> output = program_output_of(parsed.options, *results);
-  if (!output) return report_error(output.error());
-  request->launch.output = (*output)->descriptor();
+  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
+  if (!files) return report_error(files.error());
+  request->launch.output = files->output->descriptor();
 
   std::vector<std::unique_ptr<session::StepsSink>> sinks;
-  for (const Destination& to : results->destinations()) {
+  for (const Destination& to : files->results.destinations()) {
     if (to.form == "json") {
       sinks.push_back(report::steps_json(*to.out));
     } else if (to.form == "csv") {
       sinks.push_back(report::steps_csv(*to.out));
     } else {
-      // Output that is caught is shown once, in the text on standard output.
-      const bool shows_output = (*output)->caught() && &to == &results->destinations().back();
-      report::TakeOutput take;
-      if (shows_output) take = [raw = output->get()] { return raw->take(); };
-      sinks.push_back(report::steps_text(*to.out, to.style, *sources, std::move(take)));
+      sinks.push_back(report::steps_text(*to.out, to.style, files->sources, files->take_for(to)));
     }
   }
   const auto sink = report::steps_tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
   if (!summary)
-    return results->close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));
-  return results->close(verdict(*summary));
+    return files->results.close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));
+  return files->results.close(verdict(*summary));
 }
 
 }  // namespace

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <cstring>
+#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -90,5 +91,8 @@ bool is_plain(std::string_view raw);
 std::string hex(std::uint64_t value);
 /// "0x17 · 23": hexadecimal and signed decimal of a value of `bytes` bytes.
 std::string both_readings(const Style& style, std::uint64_t value, unsigned bytes);
+
+/// What the program has written since the last call, when its output is caught to be shown apart; may be empty.
+using TakeOutput = std::function<std::string()>;
 
 }  // namespace deeptrace::report

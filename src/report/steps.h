@@ -12,9 +12,6 @@
 
 namespace deeptrace::report {
 
-/// What the program has written since the last call, when its output is caught to be shown apart; may be empty.
-using TakeOutput = std::function<std::string()>;
-
 /// For people: every instruction with what it changed, repeated turns of loops folded.
 std::unique_ptr<session::StepsSink> steps_text(Output& out, Style style, program::SourceText& sources,
                                                TakeOutput take_output);

@@ -54,24 +54,25 @@ std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
   return 0;
 }
 
+std::uint64_t status_field(pid_t task, std::string_view name, int base) {
+  std::ifstream in(proc_path(task, "status"));
+  for (std::string line; std::getline(in, line);) {
+    if (line.starts_with(name) && line.size() > name.size() && line[name.size()] == ':')
+      return std::strtoull(line.c_str() + name.size() + 1, nullptr, base);
+  }
+  return 0;
+}
+
 namespace {
 
 /// True when a signal stands in one of the masks of /proc/PID/status.
 bool in_mask(pid_t pid, std::string_view field, int signal) {
-  std::ifstream in(proc_path(pid, "status"));
-  for (std::string line; std::getline(in, line);) {
-    if (!line.starts_with(field)) continue;
-    std::istringstream mask(line.substr(field.size()));
-    std::uint64_t bits = 0;
-    mask >> std::hex >> bits;
-    return signal >= 1 && ((bits >> (signal - 1)) & 1) != 0;
-  }
-  return false;
+  return signal >= 1 && (status_field(pid, field, 16) >> (signal - 1) & 1) != 0;
 }
 
 }  // namespace
 
-bool catches_signal(pid_t pid, int signal) { return in_mask(pid, "SigCgt:", signal); }
-bool ignores_signal(pid_t pid, int signal) { return in_mask(pid, "SigIgn:", signal); }
+bool catches_signal(pid_t pid, int signal) { return in_mask(pid, "SigCgt", signal); }
+bool ignores_signal(pid_t pid, int signal) { return in_mask(pid, "SigIgn", signal); }
 
 }  // namespace deeptrace::process

@@ -5,6 +5,7 @@
 
 #include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace deeptrace::process {
@@ -21,6 +22,9 @@ std::vector<Mapping> mappings_of(pid_t pid);
 
 /// One entry of the auxiliary vector that the kernel gave the program (getauxval(3)); 0 when it is not there.
 std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type);
+
+/// A field of /proc/PID/status as a number in the given base ("TracerPid", "SigCgt"); 0 when it is not there.
+std::uint64_t status_field(pid_t task, std::string_view name, int base);
 
 /// True when the process has a handler of its own for the signal.
 bool catches_signal(pid_t pid, int signal);

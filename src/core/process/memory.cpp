@@ -26,8 +26,8 @@ void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance pr
   constexpr std::size_t kBatch = 16, kSmall = 64;
   std::size_t first = 0;
   if (requests.size() == 1 && requests[0].into.size() <= kSmall) {  // the quicker way for a few bytes
-    const ssize_t got = ::pread(descriptor_, requests[0].into.data(), requests[0].into.size(),
-                                static_cast<off_t>(requests[0].address));
+    const ssize_t got =
+        ::pread(descriptor_, requests[0].into.data(), requests[0].into.size(), static_cast<off_t>(requests[0].address));
     requests[0].got = static_cast<std::size_t>(std::max<ssize_t>(got, 0));
     first = 1;
   }

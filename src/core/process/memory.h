@@ -41,7 +41,8 @@ class Memory {
   void cover(std::uint64_t address);
   [[nodiscard]] bool is_planted(std::uint64_t address) const { return stops_.contains(address); }
   [[nodiscard]] const StopBytes& stops() const { return stops_; }
-  /// The process is a forked copy of one that these stop bytes were planted in, be it with some taken away for a moment.
+  /// The process is a forked copy of one that these stop bytes were planted in, be it with some taken away for a
+  /// moment.
   void inherit(const StopBytes& stops);
   /// The process has other memory now: what was planted is gone.
   void forget_stops() { stops_.clear(); }

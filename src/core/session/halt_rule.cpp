@@ -6,46 +6,18 @@
 #include <vector>
 
 #include "base/number.h"
+#include "base/outside.h"
 
 namespace deeptrace::session {
 namespace {
 
 using Kind = HaltRule::Kind;
 
-struct Word {
-  std::string_view text;
-  std::size_t at = 0;
-};
-
 /// Words outside of quotes and brackets; what stands in them belongs to the word around.
-std::vector<Word> words_of(std::string_view text) {
-  std::vector<Word> result;
-  std::size_t at = 0;
-  while (at < text.size()) {
-    while (at < text.size() && std::isspace(static_cast<unsigned char>(text[at])) != 0) ++at;
-    const std::size_t start = at;
-    int open = 0;
-    char quote = 0;
-    while (at < text.size()) {
-      const char c = text[at];
-      if (quote != 0) {
-        if (c == '\\') ++at;
-        if (c == quote) quote = 0;
-      } else if (c == '"' || c == '\'') {
-        quote = c;
-      } else if (c == '(' || c == '[') {
-        ++open;
-      } else if (c == ')' || c == ']') {
-        --open;
-      } else if (std::isspace(static_cast<unsigned char>(c)) != 0 && open <= 0) {
-        break;
-      }
-      ++at;
-    }
-    at = std::min(at, text.size());
-    if (at > start) result.push_back({text.substr(start, at - start), start});
-  }
-  return result;
+std::vector<Part> words_of(std::string_view text) {
+  std::vector<Part> words = parts_between(text, [](char c) { return std::isspace(static_cast<unsigned char>(c)) != 0; });
+  std::erase_if(words, [](const Part& word) { return word.text.empty(); });
+  return words;
 }
 
 constexpr std::pair<std::string_view, Kind> kEvents[] = {
@@ -150,7 +122,7 @@ class Reader {
   }
 
   std::string_view text_;
-  std::vector<Word> words_;
+  std::vector<Part> words_;
   std::size_t next_ = 0, place_ = 0;
   std::string expected_;
 };

@@ -3,55 +3,18 @@
 #include <algorithm>
 #include <cctype>
 
+#include "base/outside.h"
 #include "process/attention.h"
 #include "session/places.h"
 
 namespace deeptrace::session {
 namespace {
 
-/// Goes over text outside of quotes and brackets.
-template <class Visit>
-void outside(std::string_view text, Visit visit) {
-  int open = 0;
-  char quote = 0;
-  for (std::size_t i = 0; i < text.size(); ++i) {
-    const char c = text[i];
-    if (quote != 0) {
-      if (c == '\\') ++i;
-      if (c == quote) quote = 0;
-      continue;
-    }
-    if (c == '"' || c == '\'') {
-      quote = c;
-      continue;
-    }
-    if (c == '(' || c == '[') ++open;
-    if (c == ')' || c == ']') --open;
-    if (open <= 0 && visit(i, c)) return;
-  }
-}
-
-struct Part {
-  std::string_view text;
-  std::size_t at = 0;
-};
-
+/// The parts of a piece of a line, with their places in the line.
 std::vector<Part> split(std::string_view text, std::size_t start, char separator) {
-  std::vector<Part> result;
-  std::size_t from = 0;
-  const auto close = [&](std::size_t to) {
-    std::size_t first = from, last = to;
-    while (first < last && std::isspace(static_cast<unsigned char>(text[first])) != 0) ++first;
-    while (last > first && std::isspace(static_cast<unsigned char>(text[last - 1])) != 0) --last;
-    result.push_back({text.substr(first, last - first), start + first});
-    from = to + 1;
-  };
-  outside(text, [&](std::size_t i, char c) {
-    if (c == separator) close(i);
-    return false;
-  });
-  close(text.size());
-  return result;
+  std::vector<Part> parts = parts_between(text, [separator](char c) { return c == separator; });
+  for (Part& part : parts) part.at += start;
+  return parts;
 }
 
 class PlanReader {

@@ -29,10 +29,10 @@ using isa::ControlFlow;
 using process::Stop;
 using process::Tracee;
 using state::Delta;
+using state::kTrapFlag;
 using state::Reg;
 using state::RegisterSet;
 
-constexpr std::uint64_t kTrapFlag = 0x100;
 constexpr std::uint64_t kMostFollowed = std::uint64_t(64) << 20;  // bytes of one instruction's memory
 
 /// Memory that an instruction writes, as a recipe.

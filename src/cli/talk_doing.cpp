@@ -1,0 +1,264 @@
+// The words that change something: stop points, values, the program itself.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+
+#include "cli/talk.h"
+#include "cli/talk_text.h"
+#include "isa/text.h"
+#include "process/maps.h"
+#include "report/value.h"
+#include "state/parts.h"
+
+namespace deeptrace::cli {
+
+using report::look;
+using report::printable;
+using report::Role;
+using state::Reg;
+
+Answer Talk::halt(Arguments rest) {
+  const Result<session::HaltRule> rule = session::parse_halt_rule(rest);
+  if (!rule) return fail(rule.error().message);
+  const Result<unsigned> number = control_->add(*rule);
+  if (!number) return fail(number.error().message);
+  Answer answer;
+  for (const session::HaltInfo& one : control_->halts()) {
+    if (one.number != *number) continue;
+    std::string text = fmt::format("h{} {}", one.number, printable(one.rule.text()));
+    for (const std::uint64_t address : one.addresses) {
+      text += fmt::format("   {:#x}", address);
+      if (!one.rule.on_data()) text += " " + printable(control_->modules().place_name(address));
+    }
+    if (one.rule.on_data()) text += fmt::format(", {} bytes", one.size);
+    answer.lines.push_back(text + "   " + report::look(style_, Role::faint, one.how));
+    if (one.rule.on_data()) {
+      answer.lines.push_back(
+          report::look(style_, Role::faint, "  writes by other processes or through other mappings are not seen"));
+    }
+  }
+  return answer;
+}
+
+Answer Talk::halts() {
+  Answer answer;
+  if (control_ == nullptr) return answer;
+  for (const session::HaltInfo& one : control_->halts()) {
+    answer.lines.push_back(fmt::format("{:<4} {:<40} {:>4} hit{}  {}", fmt::format("h{}", one.number),
+                                       printable(one.rule.text()), one.hits, one.hits == 1 ? " " : "s", one.how));
+  }
+  if (answer.lines.empty()) answer.lines.push_back("no stop points; `halt at LOCATION` makes one");
+  return answer;
+}
+
+Answer Talk::follow(Arguments rest) {
+  if (rest.empty()) {
+    Answer answer;
+    for (const session::Followed& one : followed_)
+      answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+    return answer;
+  }
+  session::Scope here = scope();
+  const auto expression = parse(rest, here);
+  if (!expression) return fail(expression.error().message);
+  session::Followed one;
+  one.text = rest;
+  if (Result<inspect::Value> now = value(rest)) {
+    one.value = std::move(*now);
+  } else {
+    one.value.text = now.error().message;
+  }
+  followed_.push_back(one);
+  Answer answer;
+  answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+  return answer;
+}
+
+Answer Talk::mark(Arguments rest) {
+  if (rest.empty() || rest.find(' ') != std::string_view::npos) return fail("mark: a name is needed, one word");
+  Mark mark;
+  mark.registers = control_->view().registers();
+  std::uint64_t total = 0;
+  constexpr std::uint64_t kMost = std::uint64_t(64) << 20;
+  Answer answer;
+  for (const process::Mapping& mapping : process::mappings_of(control_->process().pid())) {
+    if (!mapping.writable || !mapping.readable) continue;
+    total += mapping.to - mapping.from;
+    if (total > kMost) {
+      answer.lines.push_back(
+          report::look(style_, Role::attention, "note: only the first 64 MB of writable memory were remembered"));
+      break;
+    }
+    std::vector<std::uint8_t> bytes(mapping.to - mapping.from);
+    bytes.resize(control_->process().memory().read(mapping.from, bytes));
+    mark.memory.emplace(mapping.from, std::move(bytes));
+  }
+  marks_[std::string(rest)] = std::move(mark);
+  return answer;
+}
+
+namespace {
+
+/// Writes what `set` sets into the current thread.
+class LiveEdit final : public state::StateEdit {
+ public:
+  explicit LiveEdit(session::Control& control) : control_(control) {}
+  bool write_register(isa::RegisterPart part, std::span<const std::uint8_t> bytes) override {
+    using isa::RegisterFile;
+    process::Process& process = control_.process();
+    if (part.file == RegisterFile::general || part.file == RegisterFile::instruction_pointer) {
+      state::RegisterSet set = control_.view().registers();
+      std::uint64_t& whole = set[state::reg_of(part)];
+      std::uint64_t value = 0;
+      std::memcpy(&value, bytes.data(), std::min<std::size_t>(8, bytes.size()));
+      const std::uint64_t mask = part.width >= 64 ? ~0ULL : (1ULL << part.width) - 1;
+      // Writing 32 bits clears the upper half, as an instruction would (Intel SDM volume 1, 3.4.1.1).
+      whole = part.width == 32 ? value & mask : (whole & ~(mask << part.offset)) | (value & mask) << part.offset;
+      return process.set_registers(control_.thread(), set);
+    }
+    auto set = control_.view().extended();
+    if (!set) return false;
+    switch (part.file) {
+      case RegisterFile::vector:
+        std::memcpy(set->vectors[part.index].data() + part.offset / 8, bytes.data(),
+                    std::min<std::size_t>(bytes.size(), part.width / 8U));
+        break;
+      case RegisterFile::mask:
+        std::memcpy(&set->masks[part.index], bytes.data(), std::min<std::size_t>(8, bytes.size()));
+        break;
+      case RegisterFile::mxcsr: std::memcpy(&set->mxcsr, bytes.data(), std::min<std::size_t>(4, bytes.size())); break;
+      case RegisterFile::x87:
+        std::memcpy(set->x87[part.index & 7].data(), bytes.data(), std::min<std::size_t>(10, bytes.size()));
+        set->x87_used |= static_cast<std::uint8_t>(1U << part.index);
+        break;
+      case RegisterFile::mmx:
+        std::memcpy(set->x87[(part.index - (set->x87_status >> 11 & 7U)) & 7].data(), bytes.data(),
+                    std::min<std::size_t>(8, bytes.size()));
+        break;
+      default: return false;
+    }
+    return process.set_extended(control_.thread(), *set);
+  }
+  bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) override {
+    return control_.process().memory().write(address, bytes);
+  }
+
+ private:
+  session::Control& control_;
+};
+
+/// The "=" of an assignment: not one of == <= >= !=, and outside of brackets.
+std::size_t assignment_at(std::string_view text) {
+  for (std::size_t i = 1; i + 1 < text.size(); ++i) {
+    if (text[i] != '=' || text[i + 1] == '=' || std::string_view("=<>!").find(text[i - 1]) != std::string_view::npos)
+      continue;
+    return i;
+  }
+  return std::string_view::npos;
+}
+
+}  // namespace
+
+Answer Talk::set(Arguments rest) {
+  const std::size_t equals = assignment_at(rest);
+  if (equals == std::string_view::npos) return fail("set: is written as set EXPR = EXPR");
+  session::Scope here = scope();
+  const std::string_view left = trimmed(rest.substr(0, equals)), right = trimmed(rest.substr(equals + 1));
+  const auto to_expression = parse(left, here);
+  if (!to_expression) return fail(to_expression.error().message);
+  const auto value_expression = parse(right, here);
+  if (!value_expression) return fail(value_expression.error().message);
+  Result<inspect::Datum> value = value_expression->evaluate(here);
+  if (!value) return fail(value.error().message);
+  LiveEdit edit(*control_);
+  unsigned flag_bits = 0;
+  if (state::is_flags_register(left, flag_bits) || state::flag_bit(left)) {
+    const Result<std::uint64_t> number = inspect::number_of(*value, here);
+    if (!number) return fail(number.error().message);
+    state::RegisterSet set = control_->view().registers();
+    const auto bit = state::flag_bit(left);
+    set[Reg::rflags] = bit ? (set[Reg::rflags] & ~(1ULL << *bit)) | (*number & 1) << *bit : *number;
+    if (!control_->process().set_registers(control_->thread(), set)) return fail("the flags could not be set");
+  } else {
+    Result<inspect::Datum> to = to_expression->evaluate(here);
+    if (!to) return fail(to.error().message);
+    if (to->place == inspect::Datum::Place::reg && frame_ != 0)
+      return fail("registers are set in frame 0; a caller's are what it will find again");
+    if (auto error = inspect::assign(*to, *value, here, edit)) return fail(std::string(left) + ": " + error->message);
+  }
+  frames_known_ = false;
+  update_followed();
+  return show(left);
+}
+
+Answer Talk::send(Arguments rest) {
+  if (output_ == nullptr || !output_->sends())
+    return fail("send: the program reads from elsewhere (--input, or it was attached to)");
+  const bool sent = output_->send(rest.empty() ? std::string("\x04") : std::string(rest) + "\n");
+  return sent ? Answer{} : fail("send: it could not be written");
+}
+
+Answer Talk::save(Arguments rest) {
+  if (rest.empty()) return fail("save: a folder is needed");
+  std::error_code problem;
+  const std::filesystem::path folder{std::string(rest)};
+  std::filesystem::create_directories(folder, problem);
+  if (std::filesystem::exists(folder / "console.txt", problem))
+    return fail(fmt::format("{}: holds another conversation already; name another folder", rest));
+  std::ofstream file(folder / "console.txt");
+  for (const std::string& line : transcript_) {
+    // Without the colours of a terminal.
+    bool escape = false;
+    for (const char c : line) {
+      if (c == '\x1b') escape = true;
+      if (!escape) file << c;
+      if (escape && c == 'm') escape = false;
+    }
+    file << '\n';
+  }
+  file.close();
+  if (!file) return fail(fmt::format("{}: could not be written", rest));
+  Answer answer;
+  answer.lines.push_back(fmt::format("written to {}", (folder / "console.txt").string()));
+  return answer;
+}
+
+Answer Talk::restart() {
+  if (options_.attach != 0) return fail("restart: the program was attached to; it cannot be started anew");
+  std::vector<session::HaltRule> rules;
+  if (control_ != nullptr) {
+    for (const session::HaltInfo& one : control_->halts()) rules.push_back(one.rule);
+  }
+  control_ = nullptr;
+  own_.reset();
+  (void)output_lines();
+  Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
+  if (!started) return fail(started.error().message);
+  own_ = std::move(*started);
+  control_ = &own_->current();
+  frames_known_ = false;
+  frame_ = 0;
+  stopped_ = {};
+  stopped_.at_start = true;
+  Answer answer;
+  std::vector<session::HaltRule> later;
+  for (const session::HaltRule& rule : rules) {
+    if (const Result<unsigned> number = control_->add(rule); !number) later.push_back(rule);
+  }
+  (void)run_to_main();
+  for (const session::HaltRule& rule : later) {
+    if (const Result<unsigned> number = control_->add(rule); !number)
+      answer.lines.push_back(
+          report::look(style_, Role::attention,
+                       "note: `" + printable(rule.text()) + "` was left out: " + printable(number.error().message)));
+  }
+  Answer card = stopped_answer(stopped_);
+  answer.lines.insert(answer.lines.end(), card.lines.begin(), card.lines.end());
+  answer.moved = true;
+  return answer;
+}
+
+}  // namespace deeptrace::cli

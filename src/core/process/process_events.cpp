@@ -1,0 +1,355 @@
+// What the kernel reports of the threads of a process, made into events: stops, signals, ends, children.
+#include <linux/kcmp.h>
+#include <sys/ptrace.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <csignal>
+
+#include "process/attention.h"
+#include "process/kernel_registers.h"
+#include "process/maps.h"
+#include "process/process.h"
+
+namespace deeptrace::process {
+namespace {
+
+using state::kTrapFlag;
+using state::Reg;
+
+bool is_stopping_signal(int signal) {
+  return signal == SIGSTOP || signal == SIGTSTP || signal == SIGTTIN || signal == SIGTTOU;
+}
+
+/// From the event of an exec on to behind the system call, before the new program's first instruction. Gives the wait
+/// status there.
+int behind_exec(pid_t pid) {
+  int status = 0;
+  ::ptrace(PTRACE_INTERRUPT, pid, nullptr, nullptr);
+  ::ptrace(PTRACE_CONT, pid, nullptr, nullptr);
+  while (::waitpid(pid, &status, __WALL) < 0 && errno == EINTR) {
+  }
+  return status;
+}
+
+}  // namespace
+
+/// The next wait status of any process; negative as waitpid has it.
+pid_t Process::next_status(int& status) {
+  std::size_t running = 0;
+  for (const auto& thread : threads_) running += thread->running ? 1 : 0;
+  Patience& patience = family_->patience;
+  patience.begin(running);
+  pid_t id = 0;
+  do {
+    id = ::waitpid(-1, &status, __WALL | __WNOTHREAD | (patience.awake() ? WNOHANG : 0));
+  } while (id == 0);
+  patience.end();
+  return id;
+}
+
+std::optional<Event> Process::wait_any() {
+  for (;;) {
+    int status = 0;
+    pid_t id = 0;
+    const auto kept =
+        std::ranges::find_if(family_->early, [this](const auto& one) { return find(one.first) != nullptr; });
+    if (kept != family_->early.end()) {
+      id = kept->first;
+      status = kept->second;
+      family_->early.erase(kept);
+    } else {
+      id = next_status(status);
+    }
+    if (id > 0 && find(id) == nullptr) {
+      const auto owner =
+          std::ranges::find_if(family_->members, [id](const Process* one) { return one->find(id) != nullptr; });
+      if (owner == family_->members.end()) {
+        if (WIFSTOPPED(status)) family_->early[id] = status;
+      } else if (const std::optional<Event> event = (*owner)->take(id, status)) {
+        (*owner)->keep(*event);
+      }
+      return std::nullopt;
+    }
+    if (id > 0) return take(id, status);
+    if (errno != EINTR) {  // nobody is left to wait for
+      gone_ = true;
+      end_ = Event{.kind = Event::Kind::killed, .thread = pid_, .number = SIGKILL};
+      return end_;
+    }
+    if (Attention::asked() != Attention::Why::none) return Event{.kind = Event::Kind::attention, .thread = pid_};
+  }
+}
+
+/// An event that nobody waits for now is shown at the next run.
+void Process::keep(const Event& event) {
+  if (event.program_is_gone()) return;  // end_ has it
+  if (Thread* thread = find(event.thread)) {
+    thread->kept = event;
+  } else {
+    loose_.push_back(event);
+  }
+}
+
+/// What a wait status of a thread of ours means; nothing when it was dealt with.
+std::optional<Event> Process::take(pid_t id, int status) {
+  const std::optional<Event> event = event_of(*find(id), status);
+  if (Thread* thread = event ? find(id) : nullptr) end_step(*thread, *event);
+  return event;
+}
+
+std::optional<Event> Process::event_of(Thread& thread, int status) {
+  thread.running = false;
+  thread.fetched = false;
+  if (!WIFSTOPPED(status)) return take_end(thread, status);
+  if (thread.shares_memory) {
+    serve_sharing(thread, status);
+    return std::nullopt;
+  }
+  if (static_cast<unsigned>(status) >> 16 != 0) return take_ptrace_event(thread, status);
+  const int signal = WSTOPSIG(status);
+  if (signal == (SIGTRAP | 0x80)) {
+    __ptrace_syscall_info info{};
+    ::ptrace(PTRACE_GET_SYSCALL_INFO, thread.id, sizeof info, &info);
+    thread.in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
+    if (thread.in_call) clear_status(thread);  // what the kernel writes from here on is told from what was before
+    if (!how_.system_calls && !how_.stepping) return std::nullopt;
+    fetch(thread);
+    return Event{.kind = thread.in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
+                 .thread = thread.id,
+                 .number = static_cast<int>(thread.raw.orig_rax)};
+  }
+  thread.in_call = false;
+  if (signal == SIGTRAP) return take_trap(thread);
+  return take_signal(thread, signal);
+}
+
+std::optional<Event> Process::take_end(Thread& thread, int status) {
+  const pid_t id = thread.id;
+  const bool sharing = thread.shares_memory;
+  remove(id);
+  if (id == pid_) {
+    gone_ = true;
+    end_ = WIFEXITED(status) ? Event{.kind = Event::Kind::exited, .thread = id, .number = WEXITSTATUS(status)}
+                             : Event{.kind = Event::Kind::killed, .thread = id, .number = WTERMSIG(status)};
+    return end_;
+  }
+  if (sharing) return std::nullopt;
+  return Event{.kind = Event::Kind::thread_ended, .thread = id};
+}
+
+Event Process::take_signal(Thread& thread, int signal) {
+  siginfo_t info{};
+  ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
+  thread.signal = signal;
+  Event event{.kind = Event::Kind::signal, .thread = thread.id, .number = signal};
+  const bool fault = signal == SIGSEGV || signal == SIGBUS || signal == SIGFPE || signal == SIGILL;
+  if (fault && info.si_code > 0) {
+    event.by_instruction = true;
+    event.fault_address = reinterpret_cast<std::uint64_t>(info.si_addr);
+    event.fault_address_known = info.si_code != SI_KERNEL;
+  }
+  return event;
+}
+
+/// True for a thread that a signal handler brought back to the stop byte where it stood when the signal came.
+bool Process::returns_to_told(Thread& thread) {
+  const std::uint64_t at = thread.registers[Reg::rip], stack = thread.registers[Reg::rsp];
+  // A frame that was left otherwise comes back no more.
+  std::erase_if(owed_, [&](const Owed& owed) { return owed.thread == thread.id && owed.stack < stack; });
+  const auto found = std::ranges::find_if(
+      owed_, [&](const Owed& owed) { return owed.thread == thread.id && owed.address == at && owed.stack == stack; });
+  if (found == owed_.end()) return false;
+  owed_.erase(found);
+  thread.told = at;
+  return true;
+}
+
+/// SIGTRAP has five sources: a finished step, a stop byte, a debug register, the program's own trap instruction, or
+/// somebody's kill().
+std::optional<Event> Process::take_trap(Thread& thread) {
+  siginfo_t info{};
+  ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
+  if (info.si_code == SI_KERNEL && thread.request != PTRACE_SINGLESTEP &&
+      memory_.is_planted(fetch(thread)[Reg::rip] - 1)) {
+    --thread.registers[Reg::rip];
+    store(thread);
+    if (returns_to_told(thread)) return std::nullopt;
+    return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
+  }
+  const bool stepping = thread.request == PTRACE_SINGLESTEP;
+  const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
+  // The only debug register in use needs no status to be told.
+  if (const unsigned only = only_slot(); only != 0 && !stepping && info.si_code == TRAP_HWBKPT) {
+    thread.status_stale = true;
+    return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = only};
+  }
+  const unsigned slots = armed && info.si_code != SI_USER && info.si_code != SI_TKILL ? triggered(thread) : 0;
+  // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT behind a system call, SIGTRAP at a handler's entry.
+  if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP))
+    return Event{.kind = Event::Kind::stepped, .thread = thread.id, .slots = slots};
+  if (slots != 0) return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = slots};
+  Event event = take_signal(thread, SIGTRAP);
+  event.by_instruction = info.si_code == SI_KERNEL || info.si_code == TRAP_BRKPT;
+  return event;
+}
+
+std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
+  const auto event = static_cast<unsigned>(status) >> 16;
+  unsigned long child = 0;
+  switch (event) {
+    case PTRACE_EVENT_VFORK: thread.in_vfork = true; [[fallthrough]];
+    case PTRACE_EVENT_CLONE:
+    case PTRACE_EVENT_FORK:
+      thread.in_call = true;
+      ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
+      adopt(static_cast<pid_t>(child), thread);
+      // What is waited for inside the call cannot be interrupted; so it goes on at once.
+      if (thread.in_vfork) resume(thread, thread.request);
+      return std::nullopt;
+    case PTRACE_EVENT_VFORK_DONE: thread.in_vfork = false; return std::nullopt;
+    case PTRACE_EVENT_EXIT:
+      thread.exiting = true;
+      ::ptrace(PTRACE_CONT, thread.id, nullptr, nullptr);
+      thread.running = true;
+      return std::nullopt;
+    case PTRACE_EVENT_EXEC: {
+      // All other threads are gone, and the one that called has the process's number now.
+      threads_.clear();
+      std::erase_if(family_->early, [](const auto& one) { return ::kill(one.first, 0) != 0; });
+      for (auto& slot : slots_) slot.reset();
+      memory_.forget_stops();
+      memory_.open(pid_);
+      Thread& only = add(pid_);
+      only.request = PTRACE_CONT;
+      const int next = behind_exec(pid_);
+      if (!WIFSTOPPED(next)) return take_end(only, next);
+      return Event{.kind = Event::Kind::replaced, .thread = pid_};
+    }
+    case PTRACE_EVENT_STOP: thread.group_stopped = is_stopping_signal(WSTOPSIG(status)); return std::nullopt;
+    default: return std::nullopt;
+  }
+}
+
+/// A new child stands at its start. Threads become ours; a process that shares memory is followed to its exec; a forked
+/// one is traced or let go.
+void Process::adopt(pid_t child, Thread& parent) {
+  if (const auto kept = family_->early.find(child); kept != family_->early.end()) {
+    family_->early.erase(kept);
+  } else {
+    int status = 0;
+    while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
+    }
+    if (!WIFSTOPPED(status)) return;
+  }
+  const bool is_thread = status_field(child, "Tgid", 10) == static_cast<std::uint64_t>(pid_);
+  if (!is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) != 0) return bear(child, parent);
+  Thread& thread = add(child);
+  thread.request = PTRACE_CONT;
+  thread.shares_memory = !is_thread;
+  if (thread.shares_memory) return resume(thread, PTRACE_CONT);
+  set_slots(thread);
+}
+
+/// A forked child has a copy of everything but the debug registers.
+void Process::bear(pid_t child, const Thread& parent) {
+  std::unique_ptr<Process> born(new Process(child, attached_, family_));
+  Thread& thread = born->add(child);
+  thread.request = PTRACE_CONT;
+  if (parent.request == PTRACE_SINGLESTEP) {
+    // Our trap flag is in the copy that `syscall` made of the flags.
+    born->fetch(thread);
+    if ((thread.registers[Reg::rflags] & kTrapFlag) == 0) thread.registers[Reg::r11] &= ~kTrapFlag;
+    born->store(thread);
+  }
+  const bool opened = born->memory_.open(child);
+  if (opened) born->memory_.inherit(memory_.stops());
+  if (!opened || !children_traced_) return born->detach();
+  born->children_traced_ = true;
+  born->forked_by_ = parent.id;
+  std::ranges::copy(slots_, born->slots_);
+  born->set_slots(thread);
+  for (Owed owed : owed_) {
+    if (owed.thread != parent.id) continue;
+    owed.thread = child;
+    born->owed_.push_back(owed);
+  }
+  children_.push_back(std::move(born));
+}
+
+/// A child that shared our memory has its own program now: it stands at the event of its exec.
+void Process::bear_fresh(pid_t child) {
+  std::unique_ptr<Process> born(new Process(child, attached_, family_));
+  Thread& thread = born->add(child);
+  if (!children_traced_ || !born->memory_.open(child)) return born->detach();
+  thread.request = PTRACE_CONT;
+  if (const int status = behind_exec(child); !WIFSTOPPED(status)) {
+    (void)born->take_end(thread, status);
+    return;
+  }
+  born->children_traced_ = true;
+  born->fresh_ = true;
+  children_.push_back(std::move(born));
+}
+
+std::unique_ptr<Process> Process::take_child() {
+  if (children_.empty()) return nullptr;
+  std::unique_ptr<Process> child = std::move(children_.front());
+  children_.erase(children_.begin());
+  return child;
+}
+
+/// A child that shares the program's memory: it runs on whatever happens, until it has memory of its own.
+void Process::serve_sharing(Thread& thread, int status) {
+  const auto event = static_cast<unsigned>(status) >> 16;
+  const int signal = WSTOPSIG(status);
+  unsigned long child = 0;
+  switch (event) {
+    case PTRACE_EVENT_EXEC: {
+      const pid_t id = thread.id;
+      remove(id);
+      return bear_fresh(id);
+    }
+    case PTRACE_EVENT_CLONE:
+    case PTRACE_EVENT_FORK:
+    case PTRACE_EVENT_VFORK:
+      ::ptrace(PTRACE_GETEVENTMSG, thread.id, nullptr, &child);
+      adopt(static_cast<pid_t>(child), thread);
+      break;
+    case PTRACE_EVENT_STOP:
+      if (is_stopping_signal(signal)) {
+        thread.running = true;
+        ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
+        return;
+      }
+      break;
+    case 0: {
+      const std::uint64_t now = fetch(thread)[Reg::rip];
+      if (signal == SIGTRAP && memory_.is_planted(now - 1)) {
+        // Its parent waits; other threads could run through the place for a moment.
+        thread.registers[Reg::rip] = now - 1;
+        store(thread);
+        flush(thread);
+        memory_.uncover(now - 1);
+        int next = 0;
+        ::ptrace(PTRACE_SINGLESTEP, thread.id, nullptr, nullptr);
+        while (::waitpid(thread.id, &next, __WALL) < 0 && errno == EINTR) {
+        }
+        memory_.cover(now - 1);
+        if (!WIFSTOPPED(next)) return remove(thread.id);
+        if (WSTOPSIG(next) != SIGTRAP) thread.signal = WSTOPSIG(next);
+        if (static_cast<unsigned>(next) >> 16 != 0) return serve_sharing(thread, next);
+      } else if (signal != (SIGTRAP | 0x80)) {
+        thread.signal = signal;
+      }
+      break;
+    }
+    default: break;
+  }
+  resume(thread, PTRACE_CONT);
+}
+
+}  // namespace deeptrace::process
