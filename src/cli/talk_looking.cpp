@@ -164,7 +164,13 @@ Answer Talk::show(Arguments rest) {
       return;
     }
     const inspect::Value value = inspect::value_of(*datum, here);
-    std::string text = fmt::format("{} = {}", printable(name), report::value_words(style_, value));
+    constexpr std::size_t kWide = 100;  // columns; what has lines as well is not said twice then
+    std::string words = report::value_words(style_, value);
+    if (words.size() > kWide && report::has_lines(value)) {
+      const bool array = value.kind == inspect::Value::Kind::array;
+      words = fmt::format("{} {}", array ? value.count : value.parts.size(), array ? "elements" : "members");
+    }
+    std::string text = fmt::format("{} = {}", printable(name), words);
     if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
     if (datum->place == inspect::Datum::Place::memory)
       text += report::look(style_, Role::faint, fmt::format("   at {:#x}", datum->address));

@@ -366,6 +366,18 @@ std::string Types::qualified_name(const Entry& entry) {
 
 std::string Types::declaration(TypeId id, std::string_view name) { return declaration(id, std::string(name), 0); }
 
+namespace {
+
+/// std::string goes by the name of its template in debug information; nobody writes that.
+std::string as_written(std::string name) {
+  constexpr std::string_view kLong = "std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >";
+  for (std::size_t at = name.find(kLong); at != std::string::npos; at = name.find(kLong, at))
+    name.replace(at, kLong.size() + (name.compare(at + kLong.size(), 2, " >") == 0 ? 1 : 0), "std::string");
+  return name;
+}
+
+}  // namespace
+
 std::string Types::declaration(TypeId id, std::string inner, int depth) {
   const Type& type = (*this)[id];
   if (depth > kDeepest) return "…";
@@ -395,13 +407,13 @@ std::string Types::declaration(TypeId id, std::string inner, int depth) {
   };
   const auto tagged = [&](std::string_view word) {
     if (type.name.empty()) return before("unnamed " + std::string(word));
-    return before((type.c_names ? std::string(word) + " " : std::string()) + type.name);
+    return before((type.c_names ? std::string(word) + " " : std::string()) + as_written(type.name));
   };
   switch (type.kind) {
     case Kind::none: return before("void");
     case Kind::base:
     case Kind::unspecified:
-    case Kind::named: return before(type.name.empty() ? "unnamed" : type.name);
+    case Kind::named: return before(type.name.empty() ? "unnamed" : as_written(type.name));
     case Kind::pointer: return pointing("*");
     case Kind::reference: return pointing("&");
     case Kind::rvalue_reference: return pointing("&&");

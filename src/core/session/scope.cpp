@@ -189,6 +189,9 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
     }
     return datum;
   }
+  // Some compilers describe places that no instruction has.
+  std::erase_if(parts, [](const auto& one) { return !one.always && one.range.from >= one.range.to; });
+  if (parts.empty()) return Error{Fault::usage, "the compiler removed it"};
   const auto part =
       std::ranges::find_if(parts, [this](const auto& one) { return one.always || one.range.holds(inside_); });
   if (part == parts.end()) {
