@@ -107,10 +107,18 @@ struct Subject {
   };
   std::map<std::uint64_t, Place> lines;
   std::set<std::uint64_t> starts;  ///< of functions, behind their entry code
+  std::set<unsigned> loops;        ///< lines of the source where a loop begins; its body is the line behind
 
   Subject(unsigned seed, const std::string& level, bool threads) : path(folder / "subject") {
     std::mt19937 random(seed);
-    write_file(folder / "subject.cpp", generated(random, threads));
+    const std::string text = generated(random, threads);
+    write_file(folder / "subject.cpp", text);
+    std::istringstream source(text);
+    unsigned number = 0;
+    for (std::string line; std::getline(source, line);) {
+      ++number;
+      if (line.starts_with("  for (int i = 0;") && line.ends_with("i++)")) loops.insert(number);
+    }
     const Outcome compiled = run({"g++", "-g", level, "-w", "-fno-toplevel-reorder", "-fno-pie", "-S", "-o",
                                   folder / "subject.s", folder / "subject.cpp"});
     EXPECT_EQ(compiled.status, 0) << compiled.err;
@@ -185,8 +193,21 @@ struct Subject {
       return m.stack >= frame && (own(m.address) || (m.stack == frame && (&m - 1)->is_return()));
     });
   }
-  /// The first statement of another line in this frame, or of any in a caller's.
-  [[nodiscard]] std::size_t after_line(std::size_t k, std::uint64_t frame) const {
+  /// The first moment in this frame that is of no line of the loop, or the first in the caller's.
+  [[nodiscard]] std::size_t after_loop(std::size_t k, std::uint64_t frame, unsigned loop) const {
+    for (std::size_t i = k + 1; i < moments.size(); ++i) {
+      if (!own(moments[i].address) || !lines.contains(moments[i].address)) continue;
+      if (moments[i].stack >= frame) return i;
+      const auto inner = callers(i);
+      if (!inner.empty() && inner.back() < frame) continue;
+      const unsigned line = lines.at(moments[i].address).line;
+      if (line != loop && line != loop + 1) return i;
+    }
+    return moments.size();
+  }
+  /// The first statement of another line in this frame, or of any in a caller's; with `into` the first in a function
+  /// that is called, behind its entry code, as well.
+  [[nodiscard]] std::size_t after_line(std::size_t k, std::uint64_t frame, bool into = false) const {
     unsigned line = lines.at(moments[k].address).line;
     bool left = false;
     for (std::size_t i = k + 1; i < moments.size(); ++i) {
@@ -215,7 +236,10 @@ struct Subject {
       }
       if (!own(m.address) || !lines.contains(m.address)) continue;
       const auto inner = callers(i);
-      if (!inner.empty() && inner.back() < frame) continue;  // in something that was called
+      if (!inner.empty() && inner.back() < frame) {  // in something that was called
+        if (into && starts.contains(m.address)) return i;
+        continue;
+      }
       const Place& place = lines.at(m.address);
       if (place.starts && (left || place.line != line)) return i;
     }
@@ -337,6 +361,60 @@ TEST(Motions, EndWhereAnIndependentWalkSays) {
       }
     }
   }
+}
+
+/// The motions that follow source lines further, of which there are fewer places to begin at.
+TEST(Motions, IntoLinesAndPastLoops) {
+  const char* first = std::getenv("DEEPTRACE_MOTION_SEED");
+  const unsigned start = first != nullptr ? static_cast<unsigned>(std::atoi(first)) : 1;
+  unsigned entered = 0, loops = 0;
+  for (unsigned seed = start; seed < start + programs(); ++seed) {
+    if (first != nullptr && seed % 10 == 0) std::cout << "at seed " << seed << std::endl;
+    const bool threads = seed % 2 == 0;
+    SCOPED_TRACE("seed " + std::to_string(seed) + (threads ? " with threads" : ""));
+    const Subject subject(seed, "-O0", threads);
+    std::vector<std::size_t> calls, bodies;
+    for (std::size_t i = 0; i + 1 < subject.moments.size(); ++i) {
+      const Moment& m = subject.moments[i];
+      if (!subject.own(m.address) || !subject.lines.contains(m.address) || subject.callers(i).empty()) continue;
+      const unsigned line = subject.lines.at(m.address).line;
+      if (m.is_call()) calls.push_back(i);
+      if (line > 0 && subject.loops.contains(line - 1)) bodies.push_back(i);
+      if (calls.size() > 400) break;  // callers() looks back to the start
+    }
+    std::mt19937 random(seed * 104729);
+    const auto in_handler = [&](std::size_t k) {
+      const std::uint64_t frame = subject.callers(k).back();
+      for (std::size_t i = 1; i <= k; ++i) {
+        if (subject.moments[i].handler && subject.moments[i - 1].stack == frame) return true;
+      }
+      return false;
+    };
+    for (int sample = 0; sample < 2; ++sample) {
+      if (!calls.empty()) {
+        const std::size_t k = calls[random() % calls.size()];
+        const std::uint64_t frame = subject.callers(k).back();
+        if (!in_handler(k)) {
+          ++entered;
+          check(subject, k, Motion::Kind::line_into, subject.after_line(k, frame, true), "line into");
+        }
+      }
+      if (bodies.empty()) continue;
+      const std::size_t k = bodies[random() % bodies.size()];
+      const std::uint64_t frame = subject.callers(k).back();
+      if (in_handler(k)) continue;
+      ++loops;
+      check(subject, k, Motion::Kind::past_loop,
+            subject.after_loop(k, frame, subject.lines.at(subject.moments[k].address).line - 1), "past loop");
+    }
+    if (testing::Test::HasFailure()) {
+      if (const char* keep = std::getenv("DEEPTRACE_KEEP")) std::filesystem::copy(subject.path, keep);
+      return;
+    }
+  }
+  EXPECT_GT(entered, 0U);
+  EXPECT_GT(loops, 0U);
+  if (first != nullptr) std::cout << entered << " into lines, " << loops << " past loops" << std::endl;
 }
 
 }  // namespace
