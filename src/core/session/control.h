@@ -224,6 +224,7 @@ class Control {
   Result<Stopped> to(const std::string& where);
   Result<Stopped> past_loop();
   void note_writes(const isa::Instruction& instruction);
+  void keep_to_living_thread();
   void begin_motion();
   isa::Instruction instruction_at(std::uint64_t address);
   const std::vector<std::uint64_t>& reentries();

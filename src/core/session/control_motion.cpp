@@ -33,7 +33,15 @@ const std::vector<std::uint64_t>& Control::reentries() {
   return reentries_;
 }
 
+/// The current thread may have ended while another process moved.
+void Control::keep_to_living_thread() {
+  if (process_->gone() || process_->has_thread(thread_)) return;
+  const auto left = process_->threads();
+  thread_ = left.empty() ? process_->pid() : left.front();
+}
+
 void Control::begin_motion() {
+  keep_to_living_thread();
   before_ = view().registers();
   if (options_.follow_vectors) extended_before_ = view().extended();
   written_.clear();
@@ -81,6 +89,7 @@ void Control::run_beside() {
 const Stopped& Control::settle() {
   finish_once();
   if (stopped_.thread != 0 && process_->has_thread(stopped_.thread)) thread_ = stopped_.thread;
+  keep_to_living_thread();
   stopped_.thread = thread_;
   return stopped_;
 }

@@ -9,6 +9,15 @@ namespace deeptrace::session {
 
 using Why = Stopped::Why;
 
+namespace {
+
+std::string how_it_ended(const Stopped& end) {
+  return end.why == Why::killed ? "was ended by " + signal_name(end.number)
+                                : "ended with status " + std::to_string(end.number);
+}
+
+}  // namespace
+
 Result<std::unique_ptr<ProcessTree>> ProcessTree::start(const ControlOptions& options) {
   Result<std::unique_ptr<Control>> control = Control::start(options);
   if (!control) return control.error();
@@ -62,9 +71,7 @@ void ProcessTree::bury(std::vector<std::string>& notes) {
   for (Member& member : members_) {
     if (!member.control->ended() || member.number == 1) continue;
     const Stopped& end = member.control->settle();
-    say(member, notes,
-        end.why == Why::killed ? "was ended by " + signal_name(end.number)
-                               : "ended with status " + std::to_string(end.number));
+    say(member, notes, how_it_ended(end));
     for (const HaltInfo& halt : member.control->halts()) past_hits_.emplace_back(halt.number, halt.hits);
   }
   std::erase_if(members_, [](const Member& member) { return member.number != 1 && member.control->ended(); });
@@ -95,17 +102,14 @@ Result<Stopped> ProcessTree::go(const Motion& motion) {
       for (const std::string& note : std::exchange(beside.notes, {})) say(member, notes, note);
       if (member.number == 1 && member.control->ended() && !first_end_.program_is_gone()) {
         first_end_ = beside;
-        say(member, notes, beside.why == Why::killed ? "was ended by " + signal_name(beside.number)
-                                                     : "ended with status " + std::to_string(beside.number));
+        say(member, notes, how_it_ended(beside));
       }
       if (stopped.why != Why::elsewhere || beside.why == Why::arrived || member.control->ended()) continue;
       stopped = std::move(beside);
       stopped.notes.clear();
       current_ = i;
     }
-    if (mover == 1 && stopped.program_is_gone() && !ended())
-      say(members_.front(), notes, stopped.why == Why::killed ? "was ended by " + signal_name(stopped.number)
-                                                              : "ended with status " + std::to_string(stopped.number));
+    if (mover == 1 && stopped.program_is_gone() && !ended()) say(members_.front(), notes, how_it_ended(stopped));
     const bool gone = stopped.program_is_gone();
     bury(notes);
     if (gone && move_to_living()) {
@@ -131,7 +135,8 @@ std::vector<HaltInfo> ProcessTree::halts() const {
   for (HaltInfo& halt : result) {
     for (const auto& [number, hits] : past_hits_) halt.hits += number == halt.number ? hits : 0;
     for (std::size_t i = 1; i < members_.size(); ++i) {
-      for (const HaltInfo& other : members_[i].control->halts()) halt.hits += other.number == halt.number ? other.hits : 0;
+      for (const HaltInfo& other : members_[i].control->halts())
+        halt.hits += other.number == halt.number ? other.hits : 0;
     }
   }
   return result;
