@@ -77,16 +77,19 @@ std::uint64_t fold(std::uint64_t sum, const isa::Effects& effects) {
                        static_cast<std::uint64_t>(effects.x87_pushes + 4) << 16);
 }
 
+/// Goes over all code, a run of instructions at a time; a byte at which none stands is passed over.
 template <class Work>
 std::uint64_t sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
   std::uint64_t sum = 0;
   const std::span<const std::uint8_t> all(code);
+  std::array<isa::Instruction, 64> run;
   for (std::size_t at = 0; at < code.size();) {
-    isa::Instruction instruction;
-    const unsigned length = isa::decode(all.subspan(at), mode, instruction);
-    sum = fold(sum, instruction);
-    if (length != 0) sum = work(sum, instruction);
-    at += length != 0 ? length : 1;
+    const std::size_t count = isa::decode_run(all.subspan(at), code.size() - at, mode, run);
+    for (std::size_t i = 0; i < count; ++i) {
+      sum = work(fold(sum, run[i]), run[i]);
+      at += run[i].length;
+    }
+    at += count < run.size() ? 1 : 0;
   }
   return sum;
 }

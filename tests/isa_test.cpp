@@ -14,6 +14,7 @@
 #include "isa/instruction.h"
 #include "isa/move.h"
 #include "isa/text.h"
+#include "isa/texts.h"
 #include "samples.h"
 #include "support.h"
 
@@ -107,6 +108,32 @@ INSTANTIATE_TEST_SUITE_P(Table, EveryRow,
                                   (round.param.syntax == isa::Syntax::intel ? "Intel" : "Att");
                          });
 
+/// Texts from patterns are those that the assembler has proved, whatever pattern was kept before: the same instructions
+/// come with other displacements and immediates.
+TEST_P(EveryRow, HasTheSameTextFromItsPattern) {
+  const auto [mode, syntax] = GetParam();
+  isa::Texts texts(syntax);
+  std::mt19937_64 random(11);
+  std::size_t compared = 0;
+  for (const auto& [row, codes] : samples_of_all_rows(8, mode)) {
+    for (Code code : codes) {
+      for (int round = 0; round < 4; ++round) {
+        const Instruction instruction = isa::decode(code, mode);
+        if (!instruction) continue;
+        const std::uint64_t address = random() >> random() % 64;
+        ASSERT_EQ(texts.text_of(instruction, address), isa::text_of(instruction, address, syntax).view())
+            << hex_of(code);
+        ++compared;
+        const unsigned numbers =
+            instruction.displacement_size + instruction.immediate_size[0] + instruction.immediate_size[1];
+        for (unsigned i = 1; i <= numbers; ++i)
+          code[instruction.length - i] = static_cast<std::uint8_t>(random() % 4 == 0 ? 0 : random());
+      }
+    }
+  }
+  EXPECT_GT(compared, 50000U);
+}
+
 TEST(Decoder, TruncatedBytesGiveNoInstruction) {
   for (const auto& [row, codes] : samples_of_all_rows(3)) {
     for (const Code& code : codes) {
@@ -116,6 +143,33 @@ TEST(Decoder, TruncatedBytesGiveNoInstruction) {
         EXPECT_FALSE(isa::decode(cut, Mode::bits64)) << isa::mnemonic_of(isa::rows()[row]) << " cut to " << size;
       }
     }
+  }
+}
+
+TEST(Decoder, ARunIsWhatOneAfterTheOtherGives) {
+  std::mt19937_64 random(13);
+  const auto all = samples_of_all_rows(2);
+  for (int round = 0; round < 300; ++round) {
+    Code code;
+    while (code.size() < 200) {
+      const auto& [row, codes] = *std::next(all.begin(), static_cast<std::ptrdiff_t>(random() % all.size()));
+      code.insert(code.end(), codes[0].begin(), codes[0].end());
+      if (random() % 64 == 0) code.push_back(static_cast<std::uint8_t>(random()));
+    }
+    code.resize(random() % code.size());
+    code.shrink_to_fit();  // so that the sanitizers see a read behind it
+    const std::size_t extent = random() % (code.size() + 20);
+    std::vector<Instruction> run(random() % 70);
+    const std::size_t count = isa::decode_run(code, extent, Mode::bits64, run);
+    std::size_t at = 0;
+    for (std::size_t i = 0; i < count; ++i) {
+      ASSERT_LT(at, extent);
+      const Instruction one = isa::decode(std::span(code).subspan(at), Mode::bits64);
+      ASSERT_EQ(std::memcmp(&one, &run[i], sizeof one), 0) << hex_of(code) << " at " << at;
+      at += one.length;
+    }
+    const bool ended = count == run.size() || at >= std::min(extent, code.size());
+    ASSERT_TRUE(ended || !isa::decode(std::span(code).subspan(at), Mode::bits64)) << hex_of(code) << " at " << at;
   }
 }
 

@@ -80,10 +80,9 @@ class Lines {
 };
 
 void print(const std::vector<std::string>& lines, const report::Style& style) {
-  std::string text;
-  report::Output out(text);
+  report::Output out;
   for (const std::string& line : lines) report::add_line(out, style, line);
-  std::cout << text << std::flush;
+  std::cout << out.text() << std::flush;
 }
 
 bool is_motion(std::string_view line) {

@@ -409,12 +409,11 @@ class Screen {
 
   void put(int row, int column, int width, const std::string& text) const {
     if (width <= 0) return;
-    std::string cut;
-    report::Output out(cut);
+    report::Output out;
     report::Style style = style_;
     style.width = static_cast<unsigned>(width);
     report::add_line(out, style, text);
-    if (!cut.empty() && cut.back() == '\n') cut.pop_back();
+    const std::string cut(out.text().substr(0, out.text().find_last_not_of('\n') + 1));
     ::mvaddstr(row, column, cut.c_str());
   }
 

@@ -29,8 +29,8 @@ h2 { position: sticky; top: 0; background: var(--panel); border-bottom: 1px soli
   background: linear-gradient(to right, rgb(var(--tint) / .08), rgb(var(--tint) / .5)); }
 )";
 
-// Keys of lines are "file:line" by the page's own numbers. The picked line stands in the address, so that it can be sent
-// to somebody.
+// Keys of lines are "file:line" by the page's own numbers. The picked line stands in the address, so that it can be
+// sent to somebody.
 constexpr std::string_view kScript = R"(
 'use strict';
 const rows = new Map();
@@ -97,16 +97,19 @@ class Page : public session::ListingSink {
   void begin(const session::ListedFile& file) override {
     const std::string name = std::filesystem::path(program_.elf().path()).filename().string();
     begin_page(out_, name + ": lines and instructions", kStyle);
-    out_.add(fmt::format("<header><h1>{}</h1><span class=faint>{}, {}, {} function{}</span>"
-                         "<input id=search type=search placeholder=\"search\" aria-label=\"search\"><span id=count class=faint></span>"
-                         "<span class=faint>fewer <span class=scale></span> more bytes for a line</span></header>\n<main><section id=code>\n",
-                         html(name), kind_words(program_.elf().kind()), machine_words(program_), file.functions,
-                         file.functions == 1 ? "" : "s"));
+    out_.add(fmt::format(
+        "<header><h1>{}</h1><span class=faint>{}, {}, {} function{}</span>"
+        "<input id=search type=search placeholder=\"search\" aria-label=\"search\"><span id=count class=faint></span>"
+        "<span class=faint>fewer <span class=scale></span> more bytes for a line</span></header>\n<main><section "
+        "id=code>\n",
+        html(name), kind_words(program_.elf().kind()), machine_words(program_), file.functions,
+        file.functions == 1 ? "" : "s"));
   }
 
   void begin_function(const session::ListedFunction& function) override {
-    out_.add(fmt::format("<h2 id=\"fn-{}\"><a href=\"#fn-{}\">{}</a><span class=faint>{:#x}, {} bytes</span></h2>\n", html(anchor(function.name)),
-                         html(anchor(function.name)), html(function.name), function.address, function.size));
+    out_.add(fmt::format("<h2 id=\"fn-{}\"><a href=\"#fn-{}\">{}</a><span class=faint>{:#x}, {} bytes</span></h2>\n",
+                         html(anchor(function.name)), html(anchor(function.name)), html(function.name),
+                         function.address, function.size));
   }
 
   void instruction(const session::ListedInstruction& row) override {
@@ -118,8 +121,9 @@ class Page : public session::ListingSink {
     }
     std::string bytes;
     for (const std::uint8_t byte : row.bytes) bytes += fmt::format("{:02x} ", byte);
-    out_.add(fmt::format("<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n", key, row.address,
-                         bytes, row.content == session::Content::text ? "\"" + html(row.text) + "\"" : html(row.text), reference(row)));
+    out_.add(fmt::format(
+        "<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n", key, row.address,
+        bytes, row.content == session::Content::text ? "\"" + html(row.text) + "\"" : html(row.text), reference(row)));
   }
 
   void end_function() override {}
@@ -163,7 +167,8 @@ class Page : public session::ListingSink {
     } else if (changed_since(path, program_.elf().path())) {
       note = "changed after the program was built: lines may have moved";
     }
-    out_.add(fmt::format("<h2 id=\"f{}\"><a href=\"#f{}\">{}</a><span class=note>{}</span></h2>\n", file, file, html(path), note));
+    out_.add(fmt::format("<h2 id=\"f{}\"><a href=\"#f{}\">{}</a><span class=note>{}</span></h2>\n", file, file,
+                         html(path), note));
     // Of the system's own headers only what was used is of interest.
     if (sources_.found(path) && !program::in_system_sources(path)) {
       for (std::uint32_t line = 1;; ++line) {
@@ -183,13 +188,13 @@ class Page : public session::ListingSink {
     if (found != bytes_.end()) {
       // The square root lets small lines be told apart beside a large one.
       const double share = std::sqrt(static_cast<double>(found->second) / static_cast<double>(most));
-      key = fmt::format(" data-l=\"{}:{}\" style=\"--w:{:.2f}\" title=\"{} bytes of instructions\"", file, line, 0.08 + 0.42 * share,
-                        found->second);
+      key = fmt::format(" data-l=\"{}:{}\" style=\"--w:{:.2f}\" title=\"{} bytes of instructions\"", file, line,
+                        0.08 + 0.42 * share, found->second);
     }
     std::string spaces;
     for (const char c : text) spaces += c == '\t' ? std::string("    ") : std::string(1, c);
-    out_.add(fmt::format("<div class=r id=\"l{}-{}\"{}><a class=n href=\"#l{}-{}\">{}</a><span>{}</span></div>\n", file, line, key, file, line, line,
-                         html(spaces)));
+    out_.add(fmt::format("<div class=r id=\"l{}-{}\"{}><a class=n href=\"#l{}-{}\">{}</a><span>{}</span></div>\n", file,
+                         line, key, file, line, line, html(spaces)));
   }
 
   Output& out_;

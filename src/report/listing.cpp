@@ -3,12 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <set>
 
 #include "report/csv.h"
 #include "report/file_words.h"
 #include "report/json.h"
-#include "report/line_buffer.h"
+#include "report/line_writer.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -23,6 +24,12 @@ std::string hex_bytes(Bytes bytes) {
   std::string result;
   for (const std::uint8_t byte : bytes) result += fmt::format("{:02x}", byte);
   return result;
+}
+
+/// What fmt's {:#x} gives, without its ways: files have very many functions.
+std::string address_text(std::uint64_t address) {
+  std::array<char, 18> text{'0', 'x'};
+  return {text.data(), 2 + put_digits(text.data() + 2, address)};
 }
 
 std::string_view origin_words(program::Function::Origin origin) {
@@ -60,8 +67,9 @@ class Text : public ListingSink {
   void begin_function(const ListedFunction& function) override {
     std::string head = look(style_, Role::heading, printable(function.name));
     const std::string_view origin = origin_words(function.origin);
-    if (!origin.empty()) head += fmt::format(" ({})", origin);
-    head += fmt::format("   {:#x}, {} bytes", function.address, function.size);
+    if (!origin.empty()) head.append(" (").append(origin).append(")");
+    head.append("   ").append(address_text(function.address)).append(", ").append(std::to_string(function.size)) +=
+        " bytes";
     if (!function.file.empty()) head += fmt::format("   {}:{}", printable(function.file), function.line);
     line("");
     line(head);
@@ -72,30 +80,32 @@ class Text : public ListingSink {
 
   void instruction(const ListedInstruction& row) override {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
-    inlined_calls(row);
+    if (!row.inlined.empty() || !inlined_.empty()) inlined_calls(row);
     if (sources_ != nullptr && is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
-    row_.clear();
-    add_place(row);
-    const bool refers = !row.target_name.empty() || !row.target_text.empty();
-    switch (row.content) {
-      case session::Content::text:  // the characters say what the bytes are
-        row_.add(fmt::format("{:24}  \"{}\"", "data", escaped(row.text)));
-        break;
-      case session::Content::bytes:
-        add_bytes(row.bytes);
-        row_.add(fmt::format("  data   \"{}\"", escaped(row.text)));
-        break;
-      default: {
-        add_bytes(row.bytes);
-        row_.add("  ");
-        const std::size_t start = row_.size();
-        row_.add(row.text);
-        if (refers) row_.pad_to(start + 34);
-        if (refers) add_reference(row);
-      }
+    std::string escaped_words;
+    std::string_view words = row.text;
+    if (!is_code(row)) words = escaped_words = '"' + escaped(row.text) + '"';
+    std::string escaped_reference;
+    const std::string_view reference = reference_of(row, escaped_reference);
+    LineWriter row_line(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
+    add_place(row_line, row);
+    if (row.content == session::Content::text) {  // the characters say what the bytes are
+      const std::size_t place = row_line.size();
+      row_line.add("data");
+      row_line.pad_to(place + 24);
+    } else {
+      add_bytes(row_line, row.bytes);
     }
-    line(row_.view());
-    cases(row);
+    row_line.add(row.content == session::Content::bytes ? "  data   " : "  ");
+    const std::size_t start = row_line.size();
+    row_line.add(words);
+    if (!reference.empty()) {
+      row_line.pad_to(start + 34);
+      row_line.add(style_.utf8 ? " \u2192 " : " -> ");
+      row_line.add(reference);
+    }
+    finish(row_line);
+    if (!row.cases.empty()) cases(row);
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
 
@@ -104,35 +114,46 @@ class Text : public ListingSink {
   void end() override {}
 
  private:
+  /// Characters of a row beside its bytes, words and reference, at most.
+  static constexpr std::size_t kFixedPart = 160 + LineWriter::kSlack;
+
   void line(std::string_view text) { add_line(out_, style_, text); }
 
+  /// Ends a line that was written in the output's room.
+  void finish(LineWriter& written) {
+    if (style_.width == 0) {
+      written.add('\n');
+      out_.wrote(written.size());
+    } else {
+      line(std::string(written.view()));
+    }
+  }
+
   /// The address in sixteen columns, and the offset from the function's start in the next eight.
-  void add_place(const ListedInstruction& row) {
-    const unsigned digits = LineBuffer::digits_of(row.address);
-    row_.pad_to(12 - std::min(digits, 8U));
-    row_.add("0x");
-    row_.add_digits(row.address);
-    row_.add("  +");
-    const std::size_t start = row_.size();
-    if (row.offset > 9) row_.add("0x");
-    row_.add_digits(row.offset);
-    row_.pad_to(start + 6);
-    row_.add(' ');
+  static void add_place(LineWriter& to, const ListedInstruction& row) {
+    to.pad_to(12 - std::min(digits_of(row.address), 8U));
+    to.add("0x");
+    to.add_digits(row.address);
+    to.add("  +");
+    const std::size_t start = to.size();
+    to.add_hex(row.offset);
+    to.pad_to(start + 6);
+    to.add(' ');
   }
 
   /// Two digits a byte, one space between them, in 24 columns.
-  void add_bytes(Bytes bytes) {
+  void add_bytes(LineWriter& to, Bytes bytes) const {
+    const std::size_t start = to.size();
     if (style_.colour) {
-      bytes_.clear();
-      bytes_.add_bytes(bytes.data(), bytes.size());
-      row_.add(look(style_, Role::faint, bytes_.view().substr(0, bytes_.size() - 1)));
-      for (std::size_t i = bytes_.size() - 1; i < 24; ++i) row_.add(' ');
-      return;
+      std::array<char, 3 * 64 + LineWriter::kSlack> room;
+      LineWriter digits(room.data());
+      digits.add_bytes(bytes.data(), std::min<std::size_t>(bytes.size(), 64));
+      to.add(look(style_, Role::faint, digits.view()));
+      to.pad_to(to.size() + 24 - std::min<std::size_t>(digits.size(), 24));
+    } else {
+      to.add_bytes(bytes.data(), bytes.size());
+      to.pad_to(start + 24);
     }
-    const std::size_t start = row_.size();
-    row_.add_bytes(bytes.data(), bytes.size());
-    if (bytes.size() > 8) row_.drop_last();
-    row_.pad_to(start + 24);
   }
 
   /// Where an inlined call begins or is come back from; deeper ones further in.
@@ -201,17 +222,11 @@ class Text : public ListingSink {
     line(look(style_, Role::source, head));
   }
 
-  void add_reference(const ListedInstruction& row) {
-    row_.add(style_.utf8 ? " \u2192 " : " -> ");
-    if (!row.target_text.empty()) {
-      row_.add('"');
-      row_.add(escaped(row.target_text));
-      row_.add('"');
-    } else if (is_plain(row.target_name)) {
-      row_.add(row.target_name);
-    } else {
-      row_.add(printable(row.target_name));
-    }
+  /// What a row refers to, fit to be shown; `made` holds it where it is not as it came.
+  static std::string_view reference_of(const ListedInstruction& row, std::string& made) {
+    if (!row.target_text.empty()) return made = '"' + escaped(row.target_text) + '"';
+    if (is_plain(row.target_name)) return row.target_name;
+    return made = printable(row.target_name);
   }
 
   Output& out_;
@@ -222,7 +237,6 @@ class Text : public ListingSink {
   std::string binary_;
   std::vector<std::string> inlined_;  ///< calls that the last row stood in
   std::set<std::string> missing_;
-  LineBuffer row_, bytes_;  ///< the line that is being made, and its bytes where they are coloured
 };
 
 class Json : public ListingSink {

@@ -13,6 +13,7 @@ namespace deeptrace::report {
 namespace {
 
 std::string made_harmless(std::string_view raw, bool quoted) {
+  if (is_plain(raw) && (!quoted || raw.find('"') == std::string_view::npos)) return std::string(raw);
   std::string result;
   for (std::size_t i = 0; i < raw.size();) {
     const auto byte = static_cast<std::uint8_t>(raw[i]);
@@ -69,8 +70,21 @@ void Output::write(std::string_view text) {
 }
 
 void Output::flush() {
-  if (into_ == nullptr) write({buffer_.get(), size_});
+  if (descriptor_ < 0) return;
+  write(text());
   size_ = 0;
+}
+
+void Output::make_room(std::size_t bytes) {
+  flush();
+  if (size_ + bytes > capacity_) grow(std::max(size_ + bytes, 2 * capacity_));
+}
+
+void Output::grow(std::size_t capacity) {
+  auto larger = std::make_unique_for_overwrite<char[]>(capacity);
+  if (size_ != 0) std::memcpy(larger.get(), buffer_.get(), size_);
+  buffer_ = std::move(larger);
+  capacity_ = capacity;
 }
 
 /// What fills pieces of its own is not copied.
@@ -125,9 +139,24 @@ void add_line(Output& out, const Style& style, std::string_view line) {
 std::string escaped(std::string_view raw) { return made_harmless(raw, true); }
 std::string printable(std::string_view raw) { return made_harmless(raw, false); }
 bool is_plain(std::string_view raw) {
-  bool plain = true;
-  for (const char c : raw) plain &= c >= ' ' && c < 0x7f && c != '\\';
-  return plain;
+  // Sixteen at a time; the last piece overlaps the one before it, short ones are filled up with spaces.
+  using Piece [[gnu::vector_size(16)]] = signed char;
+  const auto odd = [](const char* from) {
+    Piece piece;
+    std::memcpy(&piece, from, sizeof piece);
+    return (piece < ' ') | (piece == 0x7f) | (piece == '\\');  // bytes with their high bit set are negative
+  };
+  std::array<char, sizeof(Piece)> filled;
+  if (raw.size() < filled.size()) {
+    filled.fill(' ');
+    std::ranges::copy(raw, filled.begin());
+    raw = {filled.data(), filled.size()};
+  }
+  auto any = odd(raw.data() + raw.size() - sizeof(Piece));
+  for (std::size_t at = 0; at + sizeof(Piece) <= raw.size(); at += sizeof(Piece)) any |= odd(raw.data() + at);
+  std::uint64_t halves[2];
+  std::memcpy(halves, &any, sizeof halves);
+  return (halves[0] | halves[1]) == 0;
 }
 
 std::string hex(std::uint64_t value) { return value < 10 ? fmt::format("{}", value) : fmt::format("{:#x}", value); }

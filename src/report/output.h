@@ -13,48 +13,48 @@ namespace deeptrace::report {
 /// Collects bytes and writes them in large pieces. A failed write is remembered; later ones are dropped.
 class Output {
  public:
-  explicit Output(int descriptor) : descriptor_(descriptor), buffer_(new char[kPiece]) {}
-  /// Collects in memory instead; `into` must outlive it.
-  explicit Output(std::string& into) : descriptor_(-1), into_(&into) {}
+  explicit Output(int descriptor) : descriptor_(descriptor) { grow(kPiece); }
+  /// Collects in memory: `text` has it all.
+  Output() = default;
   ~Output() { flush(); }
   Output(const Output&) = delete;
   Output& operator=(const Output&) = delete;
 
   void add(std::string_view text) {
-    if (into_ != nullptr) {
-      into_->append(text);
-      return;
-    }
-    if (text.size() >= kPiece) return add_large(text);
-    while (text.size() > kPiece - size_) {
-      const std::size_t part = kPiece - size_;
-      std::memcpy(buffer_.get() + size_, text.data(), part);
-      size_ += part;
-      text.remove_prefix(part);
-      flush();
-    }
-    if (!text.empty()) std::memcpy(buffer_.get() + size_, text.data(), text.size());
+    if (text.empty()) return;
+    if (descriptor_ >= 0 && text.size() >= kPiece) return add_large(text);
+    std::memcpy(room(text.size()), text.data(), text.size());
     size_ += text.size();
   }
-  void add(char c) {
-    if (into_ != nullptr) return into_->push_back(c);
-    if (size_ == kPiece) flush();
-    buffer_[size_++] = c;
-  }
+  void add(char c) { *room(1) = c, ++size_; }
   void flush();
   /// errno of the first failed write; 0 when all went well.
   [[nodiscard]] int error() const { return error_; }
 
+  /// What was collected in memory.
+  [[nodiscard]] std::string_view text() const { return {buffer_.get(), size_}; }
+  /// Forgets it and keeps the room.
+  void clear() { size_ = 0; }
+
+  /// For those who write in place: at least `bytes` bytes behind what was added; `wrote` says how many they took.
+  char* room(std::size_t bytes) {
+    if (size_ + bytes > capacity_) [[unlikely]]
+      make_room(bytes);
+    return buffer_.get() + size_;
+  }
+  void wrote(std::size_t bytes) { size_ += bytes; }
+
  private:
   void add_large(std::string_view text);
   void write(std::string_view text);
+  void make_room(std::size_t bytes);
+  void grow(std::size_t capacity);
 
   static constexpr std::size_t kPiece = 1U << 16;
-  int descriptor_;
+  int descriptor_ = -1;
   int error_ = 0;
-  std::string* into_ = nullptr;
   std::unique_ptr<char[]> buffer_;
-  std::size_t size_ = 0;
+  std::size_t size_ = 0, capacity_ = 0;
 };
 
 /// What a text report may use.

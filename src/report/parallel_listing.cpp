@@ -2,18 +2,19 @@
 
 #include <condition_variable>
 #include <map>
+#include <memory>
 #include <mutex>
 #include <thread>
+#include <vector>
 
 #include "report/listing.h"
 
 namespace deeptrace::report {
 namespace {
 
-constexpr std::uint64_t kWorthIt = 1 << 20;    ///< bytes of code
-constexpr std::uint64_t kBatch = 64 << 10;     ///< bytes of code at least
-constexpr std::size_t kTextOfBatch = 2 << 20;  ///< bytes of text, about
-constexpr std::size_t kMostWaiting = 8;        ///< batches
+constexpr std::uint64_t kWorthIt = 1 << 20;  ///< bytes of code
+constexpr std::uint64_t kBatch = 16 << 10;   ///< bytes of code at least; its text fits the processor's caches
+constexpr std::size_t kMostWaiting = 8;      ///< batches
 
 class ParallelListing {
  public:
@@ -25,26 +26,14 @@ class ParallelListing {
       listing_text(out, style_, &sources)->begin(plan_.file());
     }
     std::vector<std::thread> threads;
-    for (unsigned i = 0; i < std::max(1U, std::thread::hardware_concurrency()); ++i)
-      threads.emplace_back([this] { work(); });
-    for (std::size_t batch = 0;; ++batch) {
-      std::unique_lock lock(mutex_);
-      changed_.wait(lock,
-                    [&] { return done_.count(batch) != 0 || (working_ == 0 && next_piece_ == plan_.pieces.size()); });
-      const auto found = done_.find(batch);
-      if (found == done_.end()) break;
-      const std::string text = std::move(found->second);
-      done_.erase(found);
-      ++written_;
-      lock.unlock();
-      changed_.notify_all();
-      out.add(text);
-    }
+    for (unsigned i = 1; i < std::thread::hardware_concurrency(); ++i) threads.emplace_back([&] { work(out); });
+    work(out);
     for (std::thread& thread : threads) thread.join();
   }
 
  private:
-  void work() {
+  /// Takes batches and renders them; whoever has the next one to be written writes it, and what waits behind it.
+  void work(Output& out) {
     session::PieceLister lister(plan_);
     program::SourceText sources;
     std::unique_lock lock(mutex_);
@@ -56,19 +45,35 @@ class ParallelListing {
       for (std::uint64_t bytes = 0; bytes < kBatch && next_piece_ < plan_.pieces.size(); ++next_piece_)
         bytes += plan_.pieces[next_piece_].range.to - plan_.pieces[next_piece_].range.from;
       const std::size_t to = next_piece_;
-      ++working_;
+      std::unique_ptr<Output> text = empty_one();
       lock.unlock();
-      std::string text;
-      text.reserve(kTextOfBatch);
-      {
-        Output out(text);
-        const auto sink = listing_text(out, style_, &sources);
-        for (std::size_t piece = from; piece < to; ++piece) lister.list(plan_.pieces[piece], *sink);
-      }
+      const auto sink = listing_text(*text, style_, &sources);
+      for (std::size_t piece = from; piece < to; ++piece) lister.list(plan_.pieces[piece], *sink);
       lock.lock();
-      --working_;
       done_.emplace(batch, std::move(text));
-      changed_.notify_all();
+      write(out, lock);
+    }
+  }
+
+  std::unique_ptr<Output> empty_one() {
+    if (free_.empty()) return std::make_unique<Output>();
+    std::unique_ptr<Output> text = std::move(free_.back());
+    free_.pop_back();
+    return text;
+  }
+
+  void write(Output& out, std::unique_lock<std::mutex>& lock) {
+    while (!writing_ && !done_.empty() && done_.begin()->first == written_) {
+      writing_ = true;
+      std::unique_ptr<Output> text = std::move(done_.begin()->second);
+      done_.erase(done_.begin());
+      lock.unlock();
+      out.add(text->text());
+      text->clear();
+      lock.lock();
+      writing_ = false;
+      free_.push_back(std::move(text));
+      if (taken_ == written_++ + kMostWaiting) changed_.notify_all();
     }
   }
 
@@ -76,10 +81,11 @@ class ParallelListing {
   const Style& style_;
   std::mutex mutex_;
   std::condition_variable changed_;
-  std::map<std::size_t, std::string> done_;  ///< batches that wait to be written, by number
-  std::size_t next_piece_ = 0;               ///< that nobody has taken
-  std::size_t taken_ = 0, written_ = 0;      ///< batches
-  std::size_t working_ = 0;                  ///< threads with a batch
+  std::map<std::size_t, std::unique_ptr<Output>> done_;  ///< batches that wait to be written, by number
+  std::vector<std::unique_ptr<Output>> free_;            ///< room for more
+  std::size_t next_piece_ = 0;                           ///< that nobody has taken
+  std::size_t taken_ = 0, written_ = 0;                  ///< batches
+  bool writing_ = false;                                 ///< somebody is
 };
 
 }  // namespace

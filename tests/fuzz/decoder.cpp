@@ -2,13 +2,14 @@
 //
 // Built with clang: see tests/fuzz/run.sh. The bytes are copied to a block of their exact size, so that a read behind
 // them is seen.
+#include <array>
 #include <cstdlib>
 #include <cstring>
 #include <memory>
 
 #include "isa/assembler.h"
 #include "isa/effects.h"
-#include "isa/text.h"
+#include "isa/texts.h"
 
 namespace {
 
@@ -37,7 +38,24 @@ void look(std::span<const std::uint8_t> bytes, Mode mode) {
   const Syntax syntax = (bytes.back() & 1) != 0 ? Syntax::att : Syntax::intel;
   const AssemblerText text = assembler_text(instruction, bytes.first(instruction.length), 0x1000, syntax, {});
   require(!text.text.view().empty());
-  if ((bytes.back() & 6) == 0) require(!text_of(instruction, 0x1000, syntax).view().empty());
+  if ((bytes.back() & 6) != 0) return;
+  // Patterns of earlier inputs must not show in this one's text.
+  static Texts intel(Syntax::intel), att(Syntax::att);
+  const Text plain = text_of(instruction, 0x1000, syntax);
+  require(!plain.view().empty());
+  require((syntax == Syntax::att ? att : intel).text_of(instruction, 0x1000) == plain.view());
+}
+
+/// A run of instructions is what one after the other gives.
+void look_at_run(std::span<const std::uint8_t> bytes, Mode mode) {
+  std::array<Instruction, 16> run;
+  const std::size_t count = decode_run(bytes, bytes.size(), mode, run);
+  for (std::size_t i = 0; i < count; ++i) {
+    const Instruction one = decode(bytes, mode);
+    require(std::memcmp(&one, &run[i], sizeof one) == 0);
+    bytes = bytes.subspan(one.length);
+  }
+  require(count == run.size() || bytes.empty() || !decode(bytes, mode));
 }
 
 }  // namespace
@@ -47,5 +65,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (size != 0) std::memcpy(exact.get(), data, size);
   look({exact.get(), size}, Mode::bits64);
   look({exact.get(), size}, Mode::bits32);
+  look_at_run({exact.get(), size}, Mode::bits64);
+  look_at_run({exact.get(), size}, Mode::bits32);
   return 0;
 }

@@ -263,8 +263,11 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
   const Bytes symbol_bytes = bytes_of(symbols);
   const Bytes strings = symbols.link < sections_.size() ? bytes_of(sections_[symbols.link]) : Bytes{};
   const std::uint64_t symbol_size = kSizes[wide_].symbol;
-  ByteReader reader(bytes_of(table));
-  for (std::uint64_t i = 0; i < table.size / (with_addends ? kSizes[wide_].rela : kSizes[wide_].rel); ++i) {
+  const Bytes entries = bytes_of(table);
+  ByteReader reader(entries);
+  const std::uint64_t entry_size = with_addends ? kSizes[wide_].rela : kSizes[wide_].rel;
+  result.reserve(entries.size() / entry_size);
+  for (std::uint64_t i = 0; i < table.size / entry_size; ++i) {
     Relocation relocation;
     relocation.address = word(reader) + (object ? sections_[table.info].address : 0);
     const std::uint64_t info = word(reader);
@@ -294,6 +297,29 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
   return result;
 }
 
+namespace {
+
+/// Sorts by address and keeps the order of equals. There are hundreds of thousands, and linkers put most of them first,
+/// in order: of the others the places are sorted, and each is moved once.
+std::vector<Relocation> by_address(std::vector<Relocation> relocations) {
+  const auto rest = std::ranges::is_sorted_until(relocations, {}, &Relocation::address);
+  if (rest == relocations.end()) return relocations;
+  std::vector<std::pair<std::uint64_t, std::size_t>> places;
+  for (auto one = rest; one != relocations.end(); ++one)
+    places.emplace_back(one->address, static_cast<std::size_t>(one - relocations.begin()));
+  std::ranges::sort(places);
+  std::vector<Relocation> result;
+  result.reserve(relocations.size());
+  auto place = places.begin();
+  for (auto one = relocations.begin(); one != rest || place != places.end();) {
+    const bool from_rest = one == rest || (place != places.end() && place->first < one->address);
+    result.push_back(from_rest ? relocations[(place++)->second] : *one++);
+  }
+  return result;
+}
+
+}  // namespace
+
 std::vector<Relocation> Elf::relocations() const {
   std::vector<Relocation> result;
   for (const Section& section : sections_) {
@@ -301,12 +327,14 @@ std::vector<Relocation> Elf::relocations() const {
     if (kind_ == Kind::relocatable &&
         (section.info >= sections_.size() || (sections_[section.info].flags & kAllocated) == 0))
       continue;
-    const std::vector<Relocation> more = relocations_of(section);
-    result.insert(result.end(), more.begin(), more.end());
+    std::vector<Relocation> more = relocations_of(section);
+    if (result.empty()) {
+      result = std::move(more);
+    } else {
+      result.insert(result.end(), more.begin(), more.end());
+    }
   }
-  std::stable_sort(result.begin(), result.end(),
-                   [](const Relocation& a, const Relocation& b) { return a.address < b.address; });
-  return result;
+  return by_address(std::move(result));
 }
 
 SectionBytes Elf::unpacked(const Section& section) const {

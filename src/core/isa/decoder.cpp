@@ -721,7 +721,30 @@ namespace {
   return length <= bytes.size() ? length : nothing(into);
 }
 
+template <bool kMode64>
+std::size_t decode_run_quickly(std::span<const std::uint8_t> bytes, std::size_t extent, std::span<Instruction> into) {
+  std::size_t at = 0, count = 0;
+  const std::size_t readable = bytes.size() < kReadable ? 0 : bytes.size() - kReadable + 1;
+  for (const std::size_t end = std::min(extent, readable); at < end && count < into.size(); ++count) {
+    const unsigned length = decode_quickly<kMode64, false>(bytes.data() + at, into[count]);
+    if (length == 0) return count;
+    at += length;
+  }
+  for (; at < std::min(extent, bytes.size()) && count < into.size(); ++count) {
+    const unsigned length = decode_at_end(bytes.subspan(at), kMode64 ? Mode::bits64 : Mode::bits32, into[count]);
+    if (length == 0) return count;
+    at += length;
+  }
+  return count;
+}
+
 }  // namespace
+
+std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
+                       std::span<Instruction> into) noexcept {
+  return mode == Mode::bits64 ? decode_run_quickly<true>(bytes, extent, into)
+                              : decode_run_quickly<false>(bytes, extent, into);
+}
 
 unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept {
   if (bytes.size() < kReadable) [[unlikely]]

@@ -96,6 +96,12 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 /// over much code: the next instruction can be looked at before this one has been written out.
 unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept;
 
+/// Decodes one instruction after the other, those that begin in the first `extent` bytes, into `into`, until that is full
+/// or no instruction stands where the next should begin. What lies behind the extent is part of the last instruction
+/// at most. Returns how many there are. The quickest one.
+std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
+                       std::span<Instruction> into) noexcept;
+
 /// The same answer without the quick way that common instructions take: what tests compare it with.
 Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 

@@ -2,8 +2,12 @@
 
 #include <algorithm>
 #include <array>
+#include <cstddef>
 #include <cstring>
 #include <utility>
+
+#include "base/digits.h"
+#include "isa/texts.h"
 
 namespace deeptrace::isa {
 namespace {
@@ -42,35 +46,69 @@ bool has_empty_index(const Instruction& instruction, const MemoryRecipe& recipe)
   return !needed;
 }
 
+/// Writes "0x1f" and the like, and moves `to` behind it; kNumberRoom bytes must be free there.
+constexpr std::size_t kNumberRoom = 32;
+inline void put_hex(char*& to, std::uint64_t value) {
+  if (value > 9) {
+    *to++ = '0';
+    *to++ = 'x';
+  }
+  to += put_digits(to, value);
+}
+
+inline void put_signed_hex(char*& to, std::int64_t value) {
+  if (value < 0) *to++ = '-';
+  put_hex(to, value < 0 ? ~static_cast<std::uint64_t>(value) + 1 : static_cast<std::uint64_t>(value));
+}
+
 /// Immediates of full width that read as a small negative number are shown so; bytes stay unsigned unless the
 /// processor extends their sign.
-void add_immediate(Text& text, const Operand& operand) {
+inline void put_immediate(char*& to, std::int64_t value, unsigned width, bool sign_extended) {
   constexpr std::int64_t kSmallest = -0x8000;
-  if (operand.sign_extended) {
-    text.add_signed_hex(operand.value);
-    return;
+  if (sign_extended) return put_signed_hex(to, value);
+  if (width == 32 || width == 64) {
+    const unsigned shift = 64 - width;
+    const std::int64_t number = static_cast<std::int64_t>(static_cast<std::uint64_t>(value) << shift) >> shift;
+    if (number < 0 && number >= kSmallest) return put_signed_hex(to, number);
   }
-  if (operand.width == 32 || operand.width == 64) {
-    const unsigned shift = 64 - operand.width;
-    const std::int64_t value = static_cast<std::int64_t>(static_cast<std::uint64_t>(operand.value) << shift) >> shift;
-    if (value < 0 && value >= kSmallest) {
-      text.add_signed_hex(value);
-      return;
-    }
-  }
-  text.add_hex(static_cast<std::uint64_t>(operand.value));
+  put_hex(to, static_cast<std::uint64_t>(value));
 }
+
+inline void put_offset(char*& to, std::int64_t value, TextNumber::Form form) {
+  using Form = TextNumber::Form;
+  if (value == 0 && (form == Form::offset || form == Form::bare_offset)) return;
+  if (value >= 0 && (form == Form::offset || form == Form::full_offset)) *to++ = '+';
+  put_signed_hex(to, value);
+}
+
+inline void put_address(char*& to, std::uint64_t value, unsigned address_size) {
+  put_hex(to, address_size == 8 ? value : value & (address_size == 2 ? 0xffff : 0xffffffff));
+}
+
+/// The numbers of a pattern in the making.
+struct Numbers {
+  struct One {
+    TextNumber::Form form;
+    std::size_t at;
+    unsigned operand;  ///< its place among the operands
+  };
+  std::array<One, 8> items;
+  std::size_t count = 0;
+};
 
 /// Writes one instruction in one of the syntaxes.
 class Writer {
  public:
-  Writer(Text& text, const Instruction& instruction, std::uint64_t address, Syntax syntax, const Names& names)
+  /// With `numbers` given, the text has none: where they stand is noted there.
+  Writer(Text& text, const Instruction& instruction, std::uint64_t address, Syntax syntax, const Names& names,
+         Numbers* numbers = nullptr)
       : text_(text),
         in_(instruction),
         row_(row_of(instruction)),
         address_(address),
         att_(syntax == Syntax::att),
-        names_(names) {}
+        names_(names),
+        numbers_(numbers) {}
 
   /// Mnemonic and operands.
   void write() {
@@ -78,7 +116,11 @@ class Writer {
       text_.add(att_ ? att_mnemonic_of(row_) : mnemonic_of(row_));
       return;
     }
-    const Operands operands = operands_of(in_);
+    write(operands_of(in_));
+  }
+
+  /// The same with the operands worked out before.
+  void write(const Operands& operands) {
     add_mnemonic(operands);
     const unsigned first = (row_.traits & kSecond) != 0 ? 1 : 0;
     const bool reversed = att_ && !keeps_order(operands);
@@ -100,7 +142,8 @@ class Writer {
         if (!names_.immediate.empty() && !operand.hidden) {
           text_.add(names_.immediate);
         } else {
-          add_immediate(text_, operand);
+          add_number(TextNumber::Form::immediate,
+                     [&](char*& to) { put_immediate(to, operand.value, operand.width, operand.sign_extended); });
         }
         break;
       case Operand::Kind::far:
@@ -115,6 +158,24 @@ class Writer {
   }
 
  private:
+  /// Writes a number, or notes that it stands here.
+  template <class Put>
+  void add_number(TextNumber::Form form, Put put) {
+    if (numbers_ != nullptr && !is_constant()) {
+      if (numbers_->count < numbers_->items.size())
+        numbers_->items[numbers_->count] = {form, text_.view().size(), place_};
+      ++numbers_->count;
+      return;
+    }
+    char number[kNumberRoom];
+    char* end = number;
+    put(end);
+    text_.add({number, static_cast<std::size_t>(end - number)});
+  }
+
+  /// The 1 that some opcodes imply.
+  [[nodiscard]] bool is_constant() const { return kind_of(uses_of(row_)[place_]).source == Source::one; }
+
   /// Two immediates stand in the same order in both syntaxes, and so do the operands of `bound`.
   [[nodiscard]] bool keeps_order(const Operands& operands) const {
     if (operands.shown != 2) return false;
@@ -134,6 +195,7 @@ class Writer {
       text_.add(", ");
     }
     if (att_ && operation_is_indirect(operands[place])) text_.add('*');
+    place_ = place;
     add(operands[place]);
     if (place == 0 && (in_.prefixes & kPrefixEvex) != 0) add_mask();
     if (rounding && (!reversed || behind_source)) {
@@ -166,9 +228,11 @@ class Writer {
       text_.add(names_.target);
       return;
     }
-    std::uint64_t target = 0;
-    direct_target(in_, address_, target);
-    text_.add_hex(target);
+    add_number(TextNumber::Form::target, [&](char*& to) {
+      std::uint64_t target = 0;
+      direct_target(in_, address_, target);
+      put_hex(to, target);
+    });
   }
 
   void add_mnemonic(const Operands& operands) {
@@ -231,11 +295,15 @@ class Writer {
   void add_absolute(const MemoryRecipe& recipe) {
     if (!names_.displacement.empty()) {
       text_.add(names_.displacement);
-    } else if (recipe.address_size == 8) {
-      text_.add_hex(static_cast<std::uint64_t>(recipe.displacement));
     } else {
-      text_.add_hex(static_cast<std::uint64_t>(recipe.displacement) & (recipe.address_size == 2 ? 0xffff : 0xffffffff));
+      add_number(TextNumber::Form::address, [&](char*& to) {
+        put_address(to, static_cast<std::uint64_t>(recipe.displacement), recipe.address_size);
+      });
     }
+  }
+
+  void add_offset(const MemoryRecipe& recipe, TextNumber::Form form) {
+    add_number(form, [&](char*& to) { put_offset(to, recipe.displacement, form); });
   }
 
   [[nodiscard]] std::string_view empty_index_name() const {
@@ -257,9 +325,8 @@ class Writer {
     if (!names_.displacement.empty()) {
       text_.add('+');
       text_.add(names_.displacement);
-    } else if (recipe.displacement != 0 || recipe.is_ip_relative()) {
-      if (recipe.displacement >= 0) text_.add('+');
-      text_.add_signed_hex(recipe.displacement);
+    } else {
+      add_offset(recipe, recipe.is_ip_relative() ? TextNumber::Form::full_offset : TextNumber::Form::offset);
     }
     text_.add(']');
   }
@@ -268,8 +335,8 @@ class Writer {
     if (bare) return add_absolute(recipe);
     if (!names_.displacement.empty()) {
       text_.add(names_.displacement);
-    } else if (recipe.displacement != 0 || recipe.is_ip_relative()) {
-      text_.add_signed_hex(recipe.displacement);
+    } else {
+      add_offset(recipe, recipe.is_ip_relative() ? TextNumber::Form::full_bare_offset : TextNumber::Form::bare_offset);
     }
     text_.add('(');
     if (recipe.base) add_register(recipe.base);
@@ -295,6 +362,8 @@ class Writer {
   std::uint64_t address_;
   bool att_;
   const Names& names_;
+  Numbers* numbers_;
+  unsigned place_ = 0;  ///< among the operands, of the one that is written
 };
 
 /// Prefixes that mean something and that no operand shows, as words before the mnemonic.
@@ -319,17 +388,14 @@ void add_prefix_words(Text& text, const Instruction& instruction) {
 
 void Text::add_digits(std::uint64_t value) {
   char digits[16];
-  std::size_t count = 0;
-  do {
-    digits[15 - count++] = "0123456789abcdef"[value & 15];
-    value >>= 4;
-  } while (value != 0);
-  add({digits + 16 - count, count});
+  add({digits, put_digits(digits, value)});
 }
 
 void Text::add_hex(std::uint64_t value) {
-  if (value > 9) add("0x");
-  add_digits(value);
+  char number[kNumberRoom];
+  char* end = number;
+  put_hex(end, value);
+  add({number, static_cast<std::size_t>(end - number)});
 }
 
 void Text::add_signed_hex(std::int64_t value) {
@@ -352,6 +418,151 @@ Text text_of(const Instruction& instruction, std::uint64_t address, Syntax synta
   add_prefix_words(text, instruction);
   Writer(text, instruction, address, syntax, names).write();
   return text;
+}
+
+namespace {
+
+/// Where the number of each operand lies among the immediates. False where one is no number of its own.
+bool find_fields(const Instruction& in, const Operands& operands, std::array<TextNumber, 12>& fields) {
+  const auto uses = uses_of(row_of(in));
+  unsigned field = 0;
+  for (unsigned i = 0; i < operands.shown; ++i) {
+    switch (kind_of(uses[i]).source) {
+      case Source::is4:
+      case Source::immediate_low4:
+      case Source::far: return false;
+      case Source::immediate:
+      case Source::immediate_signed:
+      case Source::absolute:
+        fields[i].shift = static_cast<std::uint8_t>(field == 0 ? 0 : in.immediate_size[0] * 8U);
+        fields[i].bytes = in.immediate_size[field++];
+        fields[i].width = static_cast<std::uint8_t>(operands[i].width);
+        fields[i].sign_extended = operands[i].sign_extended;
+        break;
+      default: break;
+    }
+  }
+  return true;
+}
+
+std::uint64_t field_of(const Instruction& in, const TextNumber& number) {
+  const unsigned unused = 64 - number.bytes * 8U;
+  const std::uint64_t top = in.immediate >> number.shift << unused;
+  return number.sign_extended ? static_cast<std::uint64_t>(static_cast<std::int64_t>(top) >> unused) : top >> unused;
+}
+
+inline void put_number(char*& to, const TextNumber& number, const Instruction& in, std::uint64_t address) {
+  using Form = TextNumber::Form;
+  switch (number.form) {
+    case Form::target: {
+      std::uint64_t target = 0;
+      direct_target(in, address, target);
+      return put_hex(to, target);
+    }
+    case Form::address: {
+      const auto displacement = static_cast<std::uint64_t>(std::int64_t(in.displacement));
+      return put_address(to, number.bytes != 0 ? field_of(in, number) : displacement, in.address_size);
+    }
+    case Form::immediate:
+      return put_immediate(to, static_cast<std::int64_t>(field_of(in, number)), number.width, number.sign_extended);
+    default: return put_offset(to, in.displacement, number.form);
+  }
+}
+
+/// ModRM as far as a pattern depends on it: the size of a displacement does not matter, nor whether there is one, but
+/// where its absence may mean another address (Intel SDM volume 2, tables 2-1 to 2-3).
+constexpr std::array<std::uint8_t, 256> kModRmOfPattern = [] {
+  std::array<std::uint8_t, 256> result{};
+  for (unsigned modrm = 0; modrm < 256; ++modrm) {
+    const unsigned mod = modrm >> 6, rm = modrm & 7;
+    const bool any_size = mod == 2 || (mod == 0 && rm != 4 && rm != 5 && rm != 6);
+    result[modrm] = static_cast<std::uint8_t>(any_size ? 0x40 | (modrm & 0x3f) : modrm);
+  }
+  return result;
+}();
+
+}  // namespace
+
+bool pattern_of(const Instruction& instruction, Syntax syntax, TextPattern& pattern) {
+  std::array<TextNumber, 12> fields;
+  const Operands operands = operands_of(instruction);
+  if (!find_fields(instruction, operands, fields)) return false;
+  Text text;
+  Numbers numbers;
+  const Names no_names;
+  add_prefix_words(text, instruction);
+  Writer writer(text, instruction, 0, syntax, no_names, &numbers);
+  if (operands.shown == 0) {
+    writer.write();
+  } else {
+    writer.write(operands);
+  }
+  const std::size_t size = text.view().size();
+  const bool long_tail = numbers.count != 0 && size - numbers.items[0].at > kLongestTail;
+  if (size > kLongestPattern || long_tail || numbers.count > pattern.numbers.size()) return false;
+  std::ranges::copy(text.view(), pattern.text.begin());
+  pattern.size = static_cast<std::uint8_t>(size);
+  pattern.count = static_cast<std::uint8_t>(numbers.count);
+  for (std::size_t i = 0; i < numbers.count; ++i) {
+    pattern.numbers[i] = fields[numbers.items[i].operand];
+    pattern.numbers[i].form = numbers.items[i].form;
+    pattern.numbers[i].at = static_cast<std::uint8_t>(numbers.items[i].at);
+  }
+  return true;
+}
+
+Texts::Key Texts::key_of(const Instruction& in) {
+  static_assert(offsetof(Instruction, modrm) == 24 && offsetof(Instruction, row) == 12);
+  const auto* bytes = reinterpret_cast<const unsigned char*>(&in);
+  std::uint64_t registers = 0;
+  Key key;
+  std::memcpy(&key.row, bytes + offsetof(Instruction, row), sizeof key.row);  // and the prefixes
+  std::memcpy(&registers, bytes + offsetof(Instruction, modrm), sizeof registers);
+  key.registers = (registers & ~std::uint64_t(0xff)) | kModRmOfPattern[in.modrm];
+  const std::uint64_t hash = (key.registers ^ key.row * 0x9e3779b97f4a7c15) * 0xc2b2ae3d27d4eb4f;
+  key.place = (hash >> (65 - kBits)) * 2;
+  return key;
+}
+
+void Texts::prepare(const Instruction& instruction) const {
+  const Entry* const pair = &entries_[key_of(instruction).place];
+  __builtin_prefetch(pair);
+  __builtin_prefetch(pair + 1);
+}
+
+const Texts::Entry& Texts::entry_of(const Instruction& in) {
+  const Key key = key_of(in);
+  Entry* const pair = &entries_[key.place];
+  for (Entry* entry : {pair, pair + 1}) {
+    if (entry->registers == key.registers && entry->row == key.row) return *entry;
+  }
+  // The place that was written last stays.
+  Entry& entry = pair[last_written_ ^= 1];
+  entry.registers = key.registers;
+  entry.row = key.row;
+  entry.usable = pattern_of(in, syntax_, entry.pattern);
+  return entry;
+}
+
+std::string_view Texts::text_of(const Instruction& instruction, std::uint64_t address) {
+  const Entry& entry = entry_of(instruction);
+  if (!entry.usable) {
+    text_ = isa::text_of(instruction, address, syntax_);
+    return text_.view();
+  }
+  // Whole pieces are copied, what stands too much is written over.
+  const TextPattern& pattern = entry.pattern;
+  char* to = line_.data();
+  std::memcpy(to, pattern.text.data(), kLongestPattern);
+  std::size_t from = 0;
+  for (std::size_t i = 0; i < pattern.count; ++i) {
+    to += pattern.numbers[i].at - from;
+    from = pattern.numbers[i].at;
+    put_number(to, pattern.numbers[i], instruction, address);
+    std::memcpy(to, pattern.text.data() + from, kLongestTail);
+  }
+  to += pattern.size - from;
+  return {line_.data(), static_cast<std::size_t>(to - line_.data())};
 }
 
 std::string sentence(const Instruction& instruction, std::uint64_t address) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cstring>
+#include <utility>
 
 #include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
@@ -68,10 +69,27 @@ constexpr std::string_view kNeverReturn[] = {"exit",
                                              "std::terminate()",
                                              "_ZSt9terminatev"};
 
+/// The linker's name is there without being made readable.
+std::string_view linker_name(const Function& function) {
+  const std::string_view symbol = function.name.symbol();
+  return symbol.empty() ? std::string_view(function.name) : symbol;
+}
+
+bool is_final(std::string_view name) {
+  return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
+}
+
+bool is_final(const Function* callee, std::uint64_t target) {
+  return callee != nullptr && callee->address == target && is_final(linker_name(*callee));
+}
+
 /// The kernel's calls that do not come back: exit, exit_group, sigreturn, rt_sigreturn (Linux, asm/unistd_64.h and
 /// asm/unistd_32.h).
 constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
 constexpr std::array<std::uint64_t, 4> kFinalCalls32 = {1, 252, 119, 173};
+
+/// How far before an indirect jump the instruction stands that names its table, in bytes.
+constexpr std::uint64_t kTableLookBack = 64;
 
 /// Longer jump tables are not believed.
 constexpr std::uint64_t kMostEntries = 4096;
@@ -140,8 +158,8 @@ void CodeScan::look_at(const Function& function, bool for_tables) {
   if (function_ == &function && !(for_tables && all_code_)) return;
   function_ = &function;
   start_ = function.address;
-  bytes_ = program_.elf().bytes_at(function.address);
-  bytes_ = bytes_.first(std::min<std::size_t>(bytes_.size(), function.size));
+  bytes_on_ = program_.elf().bytes_at(function.address);
+  bytes_ = bytes_on_.first(std::min<std::size_t>(bytes_on_.size(), function.size));
   all_code_ = !for_tables && is_all_code();
   if (!all_code_) trace();
 }
@@ -164,32 +182,140 @@ std::vector<std::uint8_t> classes_of_rows() {
 
 }  // namespace
 
-/// One pass over a function: true when every byte decodes, nothing is unlikely, and every instruction behind a jump or
-/// return is padding or the target of another one.
+/// True when one pass shows that all of a function is code: every byte decodes, nothing is unlikely, and whatever
+/// stands behind the end of the flow is padding or reached by a jump. Of functions that no symbol calls so, each such
+/// run must be reached from the function's start; a compiler's are believed to reach theirs somehow.
 bool CodeScan::is_all_code() {
-  if (!function_->typed) return false;
-  static const std::vector<std::uint8_t> kClasses = classes_of_rows();
-  targets_.assign(bytes_.size() + 1, 0);
-  open_.clear();
-  bool after_end = false;
+  if (!function_->typed && (object_ || function_->origin == Function::Origin::section)) return false;
+  return decode_all() && pass_over() && all_runs_reached();
+}
+
+/// All instructions of the function, one behind the other. False when they do not fill it.
+bool CodeScan::decode_all() {
+  constexpr std::size_t kAtOnce = 64;
+  instructions_.clear();
   for (std::size_t at = 0; at < bytes_.size();) {
-    isa::Instruction instruction;
-    const unsigned length = isa::decode(bytes_.subspan(at), program_.mode(), instruction);
-    if (length == 0) return false;
+    const std::size_t before = instructions_.size();
+    instructions_.resize(before + kAtOnce);
+    const std::size_t more =
+        isa::decode_run(bytes_on_.subspan(at), bytes_.size() - at, mode_, std::span(instructions_).subspan(before));
+    instructions_.resize(before + more);
+    if (more == 0) return false;
+    for (std::size_t i = before; i < instructions_.size(); ++i) at += instructions_[i].length;
+    if (at > bytes_.size()) return false;
+  }
+  return true;
+}
+
+bool CodeScan::pass_over() {
+  static const std::vector<std::uint8_t> kClasses = classes_of_rows();
+  tables_.clear();
+  jumps_.clear();
+  runs_.assign(1, {});
+  seen_.assign(bytes_.size() + 1, 0);
+  in_order_ = true;
+  bool after_end = false, arrived = false;
+  std::size_t at = 0;
+  for (std::size_t i = 0; i < instructions_.size(); ++i) {
+    const isa::Instruction& instruction = instructions_[i];
+    if (after_end) arrived |= (seen_[at] & kArrivedAt) != 0;
+    seen_[at] |= kBegins;
     if (after_end && !isa::does_nothing(instruction)) {
-      open_.push_back(at);
+      runs_.push_back({.from = static_cast<std::uint32_t>(at)});
+      in_order_ &= arrived;
       after_end = false;
     }
     const std::uint8_t row_class = kClasses[instruction.row];
+    std::uint64_t touched = 0;
     if (row_class == kUnlikely) return false;
-    if (row_class == kBranches) {
-      std::uint64_t target = 0;
-      if (isa::direct_target(instruction, start_ + at, target) && holds(target)) targets_[target - start_] = 1;
-      after_end |= ends_flow(isa::flow_of(instruction));
+    if (!function_->typed && isa::fixed_memory_address(instruction, start_ + at, touched) && holds(touched))
+      return false;
+    if (!after_end && row_class == kBranches && !note_flow(i, at, after_end)) return false;
+    at += instruction.length;
+    if (!after_end) {
+      runs_.back().to = static_cast<std::uint32_t>(at);
+      arrived = false;
     }
-    at += length;
   }
-  return std::ranges::all_of(open_, [&](std::uint64_t at) { return targets_[at] != 0; });
+  return true;
+}
+
+/// A branch, call or trap of the one pass. False where only following the flow can tell.
+bool CodeScan::note_flow(std::size_t number, std::size_t at, bool& after_end) {
+  const isa::Instruction& instruction = instructions_[number];
+  const isa::ControlFlow flow = isa::flow_of(instruction);
+  std::uint64_t target = 0;
+  const bool direct = isa::direct_target(instruction, start_ + at, target);
+  if (direct && holds(target)) note_jump(at, target);
+  if (flow == isa::ControlFlow::jump && !direct && !note_table(number, at)) return false;
+  after_end = ends_flow(flow);
+  if (!function_->typed) {
+    if (flow == isa::ControlFlow::system) return false;
+    if (flow == isa::ControlFlow::trap) after_end = never_returns(instruction, start_ + at);
+    if (flow == isa::ControlFlow::call && direct) after_end = callee_never_returns(target);
+  }
+  if (after_end) runs_.back().to = static_cast<std::uint32_t>(at + instruction.length);
+  return true;
+}
+
+void CodeScan::note_jump(std::size_t from, std::uint64_t target) {
+  jumps_.push_back({static_cast<std::uint32_t>(from), static_cast<std::uint32_t>(target - start_)});
+  seen_[target - start_] |= kArrivedAt;
+}
+
+/// The jumps through the table of an indirect jump, where it has one of known length outside this function.
+bool CodeScan::note_table(std::size_t number, std::size_t at) {
+  const std::uint64_t jump = start_ + at, run = start_ + runs_.back().from;
+  std::vector<Placed> backwards;
+  std::size_t of_run = 0;
+  std::uint64_t before = jump + instructions_[number].length;
+  for (std::size_t i = number + 1; i-- > 0;) {
+    before -= instructions_[i].length;
+    if (before + kTableLookBack < jump) break;
+    backwards.push_back({before, instructions_[i]});
+    of_run += before >= run ? 1 : 0;
+  }
+  Candidates found = candidates(backwards);
+  for (JumpTable& table : found.tables) {
+    table.jump = jump;
+    if (!count_entries(table, found.bound)) continue;
+    // What stands before the run may not be what comes before it.
+    const bool certain = table.bounded && candidates(std::span(backwards).first(of_run)).bound == found.bound;
+    if (!certain || holds(table.address)) return false;
+    for (std::uint64_t i = 0; i < table.entries; ++i) note_jump(at, *target_of(program_, table, i));
+    tables_.push_back(table);
+    break;
+  }
+  return true;
+}
+
+/// Jumps lead to the beginning of an instruction, and what is reached has jumps to the first instruction of every run,
+/// or to the padding in front of it.
+bool CodeScan::all_runs_reached() {
+  if (std::ranges::any_of(jumps_, [&](const Jump& jump) { return (seen_[jump.to] & kBegins) == 0; })) return false;
+  if (in_order_) return true;
+  arrivals_.assign(1, 0);
+  if (function_->typed) {
+    for (const Jump& jump : jumps_) arrivals_.push_back(jump.to);
+  }
+  while (!arrivals_.empty()) {
+    std::uint32_t to = arrivals_.back();
+    arrivals_.pop_back();
+    auto run = std::ranges::upper_bound(runs_, to, {}, &Run::from) - 1;
+    if (to >= run->to && ++run == runs_.end()) continue;  // padding leads to the next run
+    to = std::max(to, run->from);
+    const std::uint32_t known = std::exchange(run->reached, std::min(run->reached, to));
+    auto jump = std::ranges::lower_bound(jumps_, to, {}, &Jump::from);
+    for (const std::uint32_t end = std::min(known, run->to); jump != jumps_.end() && jump->from < end; ++jump)
+      arrivals_.push_back(jump->to);
+  }
+  return std::ranges::all_of(runs_, [](const Run& run) { return run.reached == run.from; });
+}
+
+bool CodeScan::callee_never_returns(std::uint64_t target) {
+  Callee& callee = callees_[target * 0x9e3779b97f4a7c15 >> 54];
+  if (callee.address != target) callee = {target, is_final(program_.function_at(target), target)};
+  return callee.never_returns;
 }
 
 void CodeScan::trace() {
@@ -317,11 +443,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
     return isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::invalid;
   if (flow == isa::ControlFlow::call && isa::direct_target(instruction, address, target)) {
     const auto relocated = program_.relocated_reference(address, instruction.length);
-    const Function* callee = relocated ? nullptr : program_.function_at(target);
-    const std::string_view name = relocated                                        ? std::string_view(relocated->name)
-                                  : callee != nullptr && callee->address == target ? std::string_view(callee->name)
-                                                                                   : std::string_view();
-    return std::ranges::find(kNeverReturn, name.substr(0, name.find('@'))) != std::end(kNeverReturn);
+    return relocated ? is_final(relocated->name) : is_final(program_.function_at(target), target);
   }
   if (flow != isa::ControlFlow::system) return false;
   constexpr std::uint64_t kLookBack = 48;
@@ -345,29 +467,43 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
   return false;
 }
 
-/// Whatever table of addresses or distances an instruction shortly before an indirect jump names: its entries that lie
-/// in this range are roots, and the table itself is data where it lies here too.
-void CodeScan::jump_table(std::uint64_t jump) {
-  constexpr std::uint64_t kLookBack = 64;
-  std::vector<JumpTable> tables;
-  std::uint64_t bound = 0;  // entries, by the comparison of the index; 0: unknown
-  for (std::uint64_t at = jump + 1; at > start_ && at + kLookBack > jump;) {
-    --at;
-    if (marks_[at - start_] != kFirst) continue;
-    const isa::Instruction instruction = decode(at);
-    if (bound == 0 && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp) {
+/// The instructions at and before an indirect jump, from the jump backwards: each may name a table, and a comparison
+/// its length.
+CodeScan::Candidates CodeScan::candidates(std::span<const Placed> backwards) const {
+  Candidates result;
+  for (const Placed& one : backwards) {
+    const isa::Instruction& instruction = one.instruction;
+    if (result.bound == 0 && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp) {
       const isa::Operands operands = isa::operands_of(instruction);
       if (operands[1].kind == isa::Operand::Kind::immediate && operands[1].value >= 0 &&
           static_cast<std::uint64_t>(operands[1].value) < kMostEntries)
-        bound = static_cast<std::uint64_t>(operands[1].value) + 1;
+        result.bound = static_cast<std::uint64_t>(operands[1].value) + 1;
     }
-    add_tables_named(instruction, at, tables);
+    add_tables_named(instruction, one.address, result.tables);
   }
-  for (JumpTable& table : tables) {
+  return result;
+}
+
+/// Whatever table of addresses or distances an instruction shortly before an indirect jump names: its entries that lie
+/// in this range are roots, and the table itself is data where it lies here too.
+void CodeScan::jump_table(std::uint64_t jump) {
+  std::vector<Placed> backwards;
+  for (std::uint64_t at = jump + 1; at > start_ && at + kTableLookBack > jump;) {
+    --at;
+    if (marks_[at - start_] == kFirst) backwards.push_back({at, decode(at)});
+  }
+  Candidates found = candidates(backwards);
+  for (JumpTable& table : found.tables) {
     table.jump = jump;
-    if (take_table(table, bound)) return;
+    if (take_table(table, found.bound)) return;
   }
   unresolved_ = jump;
+}
+
+std::optional<JumpTable> CodeScan::table_of(const Function& function, std::uint64_t jump) {
+  look_at(function);
+  const auto found = std::ranges::find(tables_, jump, &JumpTable::jump);
+  return found != tables_.end() ? std::optional(*found) : std::nullopt;
 }
 
 /// The tables that the address in an instruction may be, with each kind of entry that it may have.
@@ -397,19 +533,27 @@ void CodeScan::add_tables_named(const isa::Instruction& instruction, std::uint64
   }
 }
 
-bool CodeScan::take_table(JumpTable table, std::uint64_t bound) {
+/// Entries count as long as they lead into the range. False when the first does not.
+bool CodeScan::count_entries(JumpTable& table, std::uint64_t bound) const {
   const std::uint64_t most = bound != 0 ? bound : kMostEntries;
   for (; table.entries < most; ++table.entries) {
     const std::optional<std::uint64_t> target = target_of(program_, table, table.entries);
     if (!target || !holds(*target)) break;
-    if (bound != 0) add_root(*target);
-    if (bound == 0 && marks_[*target - start_] == kUnknown) doubtful_.push_back(*target);
+  }
+  table.bounded = table.entries != 0 && table.entries == bound;
+  return table.entries != 0;
+}
+
+bool CodeScan::take_table(JumpTable table, std::uint64_t bound) {
+  if (!count_entries(table, bound)) return false;
+  for (std::uint64_t i = 0; i < table.entries; ++i) {
+    const std::uint64_t target = *target_of(program_, table, i);
+    if (bound != 0) add_root(target);
+    if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
   }
   for (std::uint64_t i = 0; i < table.entries * table.entry_size && holds(table.address + i); ++i) {
     if (marks_[table.address + i - start_] == kUnknown) marks_[table.address + i - start_] = kData;
   }
-  if (table.entries == 0) return false;
-  table.bounded = table.entries == bound;
   tables_.push_back(table);
   return true;
 }

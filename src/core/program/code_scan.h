@@ -55,8 +55,17 @@ class CodeScan {
   /// until the next call.
   std::span<const Stretch> split(AddressRange range);
 
+  /// The instructions of the function at `from` when the last split found all of it to be code: one behind the other,
+  /// to its end. Empty otherwise. The span holds until the next call.
+  [[nodiscard]] std::span<const isa::Instruction> instructions_from(std::uint64_t from) const {
+    return all_code_ && from == start_ ? std::span<const isa::Instruction>(instructions_)
+                                       : std::span<const isa::Instruction>();
+  }
+
   /// The jump tables of a function, in the order of discovery. The span holds until the next call.
   std::span<const JumpTable> tables_of(const Function& function);
+  /// The table of the jump at an address in a function; nothing when none was found. What the last split gave stays.
+  std::optional<JumpTable> table_of(const Function& function, std::uint64_t jump);
   /// After tables_of: an indirect jump whose table was not found although some of the function is reached by nothing
   /// else; 0 when there is none.
   [[nodiscard]] std::uint64_t unresolved_jump() const { return unreached_ ? unresolved_ : 0; }
@@ -65,6 +74,13 @@ class CodeScan {
   void add(AddressRange range, Stretch::Kind kind);
   void look_at(const Function& function, bool for_tables = false);
   bool is_all_code();
+  bool decode_all();
+  bool pass_over();
+  bool note_flow(std::size_t number, std::size_t at, bool& after_end);
+  bool note_table(std::size_t number, std::size_t at);
+  void note_jump(std::size_t from, std::uint64_t target);
+  bool all_runs_reached();
+  bool callee_never_returns(std::uint64_t target);
   void trace();
   void add_root(std::uint64_t address);
   std::span<const std::uint64_t> far_roots();
@@ -74,7 +90,18 @@ class CodeScan {
   [[nodiscard]] bool fits(std::uint64_t at) const;
   bool follow_one(std::uint64_t& at);
   void jump_table(std::uint64_t jump);
+  struct Placed {
+    std::uint64_t address = 0;
+    isa::Instruction instruction;
+  };
+  /// What an indirect jump may go through.
+  struct Candidates {
+    std::vector<JumpTable> tables;
+    std::uint64_t bound = 0;  ///< entries, by the comparison of the index; 0: unknown
+  };
+  [[nodiscard]] Candidates candidates(std::span<const Placed> backwards) const;
   void add_tables_named(const isa::Instruction& instruction, std::uint64_t at, std::vector<JumpTable>& tables) const;
+  [[nodiscard]] bool count_entries(JumpTable& table, std::uint64_t bound) const;
   bool take_table(JumpTable table, std::uint64_t bound);
   [[nodiscard]] bool never_returns(const isa::Instruction& instruction, std::uint64_t address) const;
   void weigh_gaps();
@@ -95,9 +122,32 @@ class CodeScan {
   bool all_code_ = false;
   std::uint64_t start_ = 0;
   Bytes bytes_;
-  std::vector<std::uint8_t> marks_;    ///< a Mark for each byte
-  std::vector<std::uint8_t> targets_;  ///< bytes that direct jumps of the one pass go to
-  std::vector<bool> read_;             ///< bytes at which instructions read or write memory
+  Bytes bytes_on_;  ///< the same and what follows, so that the last instructions are decoded as quickly as others
+  std::vector<std::uint8_t> marks_;             ///< a Mark for each byte
+  std::vector<isa::Instruction> instructions_;  ///< of a function that is all code
+  /// A run of instructions that control goes through from the first to the last, by what the one pass saw; in bytes
+  /// from the function's start.
+  struct Run {
+    std::uint32_t from = 0, to = 0;      ///< `from` is no padding
+    std::uint32_t reached = UINT32_MAX;  ///< the first byte that control is known to come to
+  };
+  struct Jump {
+    std::uint32_t from = 0, to = 0;
+  };
+  std::vector<Run> runs_;
+  std::vector<Jump> jumps_;  ///< of the one pass, those inside the function
+  /// What the one pass saw of each byte.
+  enum Seen : std::uint8_t { kBegins = 1, kArrivedAt = 2 };
+  std::vector<std::uint8_t> seen_;
+  bool in_order_ = true;                 ///< every run so far is come to from those before it
+  std::vector<std::uint32_t> arrivals_;  ///< where jumps go that are still to be looked at
+  /// Whether functions that were called lately never return.
+  struct Callee {
+    std::uint64_t address = 0;
+    bool never_returns = false;
+  };
+  std::vector<Callee> callees_ = std::vector<Callee>(1024);
+  std::vector<bool> read_;  ///< bytes at which instructions read or write memory
   std::vector<JumpTable> tables_;
   std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table
   bool unreached_ = false;        ///< the flow did not reach some code

@@ -2,12 +2,12 @@
 
 #include <algorithm>
 #include <array>
-#include <cstring>
 #include <set>
 
+#include "base/digits.h"
 #include "isa/comparison.h"
 #include "isa/operand.h"
-#include "isa/text.h"
+#include "isa/texts.h"
 #include "program/code_scan.h"
 #include "program/location.h"
 
@@ -52,41 +52,6 @@ Result<std::vector<Piece>> pieces_of(const Program& program, const ListingReques
   return pieces;
 }
 
-/// Texts of instructions that are no direct branches: they are the same wherever the instruction stands, and code says
-/// the same over and over.
-class TextCache {
- public:
-  std::string_view text_of(const isa::Instruction& instruction, isa::Syntax syntax) {
-    std::array<std::uint64_t, 4> words;
-    std::memcpy(words.data(), &instruction, sizeof words);
-    const std::uint64_t hash =
-        (words[0] ^ words[1] * 0x9e3779b97f4a7c15 ^ words[3] * 0xc2b2ae3d27d4eb4f) * 0x165667b19e3779f9;
-    Entry& entry = entries_[hash >> (64 - kBits)];
-    if (entry.words != words) {
-      const isa::Text text = isa::text_of(instruction, 0, syntax);
-      entry.words = words;
-      entry.size = static_cast<std::uint8_t>(std::min(text.view().size(), sizeof entry.text));
-      if (text.view().size() > sizeof entry.text) {
-        long_text_ = text;
-        entry.words = {};
-        return long_text_.view();
-      }
-      std::memcpy(entry.text, text.view().data(), entry.size);
-    }
-    return {entry.text, entry.size};
-  }
-
- private:
-  static constexpr unsigned kBits = 11;
-  struct Entry {
-    std::array<std::uint64_t, 4> words{};
-    std::uint8_t size = 0;
-    char text[63];
-  };
-  std::vector<Entry> entries_ = std::vector<Entry>(std::size_t(1) << kBits);
-  isa::Text long_text_;
-};
-
 /// What addresses refer to, for those that were asked for lately.
 class ReferenceCache {
  public:
@@ -114,7 +79,12 @@ class ReferenceCache {
 class PieceLister::Work {
  public:
   Work(const Program& program, const ListingRequest& request)
-      : program_(program), request_(request), scan_(program), references_(program), inlining_(program) {}
+      : program_(program),
+        request_(request),
+        scan_(program),
+        texts_(request.syntax),
+        references_(program),
+        inlining_(program) {}
 
   void piece(const Piece& piece, ListingSink& sink) {
     sink_ = &sink;
@@ -139,6 +109,8 @@ class PieceLister::Work {
     const debuginfo::DescribedFunction* described =
         program_.debug().empty() ? nullptr : inlining_.scopes().function_at(start);
     any_inlined_ = described != nullptr && !described->inlined.empty();
+    has_details_ = request_.meaning || has_lines_ || any_inlined_;
+    prepare_local_names();
     sink_->begin_function(head);
     ++summary_.functions;
     instructions(piece.range, start);
@@ -157,12 +129,31 @@ class PieceLister::Work {
     const auto stretches = request_.data_as_code ? std::span(&whole, 1) : scan_.split(range);
     for (const program::Stretch& stretch : stretches) {
       const Bytes bytes = code.subspan(stretch.range.from - range.from, stretch.range.to - stretch.range.from);
-      if (stretch.kind == program::Stretch::Kind::code) {
+      const auto known = scan_.instructions_from(stretch.range.from);
+      if (stretch.kind != program::Stretch::Kind::code) {
+        data_of(bytes, stretch.range.from, start, stretch.kind);
+      } else if (known.empty() || request_.data_as_code) {
         instructions_of(bytes, stretch.range.from, start);
       } else {
-        data_of(bytes, stretch.range.from, start, stretch.kind);
+        instructions_of(bytes, known, stretch.range.from, start);
       }
     }
+  }
+
+  /// How many instructions ahead the pattern of a text is fetched from memory.
+  static constexpr std::size_t kAhead = 3;
+
+  /// Those that are known, as far as the bytes go.
+  void instructions_of(Bytes code, std::span<const isa::Instruction> known, std::uint64_t from, std::uint64_t start) {
+    std::size_t at = 0;
+    for (std::size_t i = 0; i < known.size(); ++i) {
+      const isa::Instruction& instruction = known[i];
+      if (at + instruction.length > code.size()) break;
+      if (i + kAhead < known.size()) texts_.prepare(known[i + kAhead]);
+      row(instruction, from + at, start, code.subspan(at, instruction.length));
+      at += instruction.length;
+    }
+    if (at < code.size()) instructions_of(code.subspan(at), from + at, start);
   }
 
   void instructions_of(Bytes code, std::uint64_t from, std::uint64_t start) {
@@ -208,25 +199,39 @@ class PieceLister::Work {
   }
 
   void row(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t start, Bytes bytes) {
-    ListedInstruction row;
-    row.address = program_.elf().section_offset(address);
+    ListedInstruction& row = row_;
+    row.address = shown(address);
     row.offset = address - start;
     row.bytes = bytes;
     row.content = instruction ? Content::instruction : Content::unknown;
+    row.kind = isa::ControlFlow::next;
+    row.target = std::nullopt;
+    row.target_name = {};
+    row.target_text = {};
     isa::Text text;
     if (instruction) {
       row.kind = isa::flow_of(instruction);
-      const bool direct = refer(instruction, address, row);
-      // What is counted from the next instruction hardly ever comes again.
-      const bool passing = direct || instruction.modrm_at == 0 ? direct : (instruction.modrm & 0xc7) == 5;
-      if (passing) text = isa::text_of(instruction, row.address, request_.syntax);
-      row.text = passing ? text.view() : texts_.text_of(instruction, request_.syntax);
+      refer(instruction, address, row);
+      row.text = texts_.text_of(instruction, row.address);
     } else {
       text.add(".byte ");
       text.add_hex(bytes[0]);
       row.text = text.view();
       ++summary_.undecoded;
     }
+    row.label = label_at(address);
+    const bool through_table = row.kind == isa::ControlFlow::jump && !row.target && function_ != nullptr;
+    if (has_details_ || through_table) {
+      with_details(row, instruction, address, through_table);
+    } else {
+      sink_->instruction(row);
+    }
+    ++summary_.instructions;
+  }
+
+  /// The same with what only some files, requests and instructions have.
+  void with_details(ListedInstruction row, const isa::Instruction& instruction, std::uint64_t address,
+                    bool through_table) {
     std::string meaning;
     if (request_.meaning && instruction) meaning = meaning_of(instruction, address, row.address);
     row.meaning = meaning;
@@ -234,32 +239,27 @@ class PieceLister::Work {
       row.file = program_.source_path(*line);
       row.line = line->line;
     }
-    row.label = label_at(address);
     std::vector<program::Inlined> inlined;
     if (any_inlined_) inlined = inlining_.at(address);
     row.inlined = inlined;
     std::vector<SwitchCase> cases;
-    if (row.kind == isa::ControlFlow::jump && !row.target && function_ != nullptr) cases = cases_of(address);
+    if (through_table) cases = cases_of(address);
     row.cases = cases;
     sink_->instruction(row);
-    ++summary_.instructions;
   }
 
   /// Where a jump goes through its table; nothing when none was found.
   std::vector<SwitchCase> cases_of(std::uint64_t jump) {
     std::vector<SwitchCase> result;
-    // The scan that tells code from data is in use.
-    if (!table_scan_) table_scan_.emplace(program_);
-    for (const program::JumpTable& table : table_scan_->tables_of(*function_)) {
-      if (table.jump != jump) continue;
-      for (std::uint64_t i = 0; i < table.entries; ++i) {
-        const auto target = program::target_of(program_, table, i);
-        if (!target) break;
-        const std::uint64_t shown = program_.elf().section_offset(*target);
-        auto known = std::ranges::find(result, shown, &SwitchCase::target);
-        if (known == result.end()) known = result.insert(result.end(), {{}, shown, program_.reference(*target).name});
-        known->entries.push_back(i);
-      }
+    const std::optional<program::JumpTable> table = scan_.table_of(*function_, jump);
+    if (!table) return result;
+    for (std::uint64_t i = 0; i < table->entries; ++i) {
+      const auto target = program::target_of(program_, *table, i);
+      if (!target) break;
+      const std::uint64_t shown = program_.elf().section_offset(*target);
+      auto known = std::ranges::find(result, shown, &SwitchCase::target);
+      if (known == result.end()) known = result.insert(result.end(), {{}, shown, program_.reference(*target).name});
+      known->entries.push_back(i);
     }
     return result;
   }
@@ -303,26 +303,53 @@ class PieceLister::Work {
     return labels[next_label_].name;
   }
 
-  /// What a direct target or memory address refers to; true for direct branches. In an object file the relocation says
+  /// What a direct target or memory address refers to. In an object file the relocation says
   /// it; the number in the instruction means nothing yet.
-  bool refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
+  void refer(const isa::Instruction& instruction, std::uint64_t address, ListedInstruction& row) {
     std::uint64_t target = 0;
     const bool direct = isa::direct_target(instruction, address, target);
-    const bool object = program_.elf().kind() == binary::Kind::relocatable;
-    if (auto relocated = object ? program_.relocated_reference(address, instruction.length) : std::nullopt) {
+    if (auto relocated = object_ ? program_.relocated_reference(address, instruction.length) : std::nullopt) {
       relocated_ = std::move(*relocated);
       row.target_name = relocated_.name;
       row.target_text = relocated_.text;
+    } else if (direct && local_.holds(target) && target != local_.from) {
+      row.target = shown(target);
+      row.target_name = local_name(target - local_.from);
     } else if (direct || isa::fixed_memory_address(instruction, address, target)) {
       const program::Reference& reference = references_.at(target);
-      row.target = program_.elf().section_offset(target);
+      row.target = shown(target);
       row.target_name = reference.name;
       row.target_text = reference.text;
     } else if (is_thread_access(instruction)) {
       relocated_ = {program_.thread_variable(instruction.displacement), {}};
       row.target_name = relocated_.name;
     }
-    return direct;
+  }
+
+  /// Most branches stay in their function: what program_.reference says of addresses in it is put together here, where
+  /// nothing but the function's name and a distance can be in it.
+  void prepare_local_names() {
+    local_ = {};
+    if (function_ == nullptr || function_->origin == Function::Origin::plt || function_->size == 0) return;
+    const AddressRange range = function_->range();
+    if (program_.function_at(range.to - 1) != function_) return;  // another one begins inside
+    const auto& labels = program_.labels();
+    const auto label = std::ranges::upper_bound(labels, range.from, {}, &program::Label::address);
+    if (label != labels.end() && label->address < range.to) return;
+    local_ = range;
+    local_name_ = function_->name.str() + "+";
+    local_prefix_ = local_name_.size();
+    local_name_.resize(local_prefix_ + 2 + 16);
+  }
+
+  std::string_view local_name(std::uint64_t distance) {
+    char* to = local_name_.data() + local_prefix_;
+    if (distance > 9) {
+      *to++ = '0';
+      *to++ = 'x';
+    }
+    to += put_digits(to, distance);
+    return {local_name_.data(), static_cast<std::size_t>(to - local_name_.data())};
   }
 
   /// fs (gs in 32-bit programs) points to the thread's own block.
@@ -335,10 +362,17 @@ class PieceLister::Work {
     });
   }
 
+  [[nodiscard]] std::uint64_t shown(std::uint64_t address) const {
+    return object_ ? program_.elf().section_offset(address) : address;
+  }
+
   const Program& program_;
   const ListingRequest& request_;
+  bool object_ = program_.elf().kind() == binary::Kind::relocatable;
   const Function* function_ = nullptr;  ///< of the piece at hand; may be null
+  bool has_details_ = false;            ///< rows of it say more than their instruction
   bool any_inlined_ = false;            ///< it holds inlined calls
+  ListedInstruction row_;               ///< the last one, without what only with_details gives
   ListingSink* sink_ = nullptr;         ///< of the piece at hand
   ListingSummary summary_;
   bool has_lines_ = !program_.lines().empty();
@@ -347,11 +381,13 @@ class PieceLister::Work {
   std::set<std::uint64_t> targets_;
   isa::Instruction setter_;  ///< what set the flags; none when that is not known
   std::uint64_t setter_address_ = 0;
-  TextCache texts_;
+  isa::Texts texts_;
   ReferenceCache references_;
   program::Reference relocated_;
+  AddressRange local_;      ///< addresses that belong to the function at hand and go by its name; may be empty
+  std::string local_name_;  ///< "main+", and room for a distance
+  std::size_t local_prefix_ = 0;
   program::Inlining inlining_;
-  std::optional<program::CodeScan> table_scan_;  ///< for jump tables
 };
 
 std::string_view kind_name(isa::ControlFlow kind) {
