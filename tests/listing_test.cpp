@@ -367,6 +367,72 @@ TEST(Listing, TellsDataFromCode) {
   }
 }
 
+/// Functions that only unwind tables tell of, with data that would decode as instructions: behind a call that never
+/// returns, behind a return, and between them a number that looks like padding but is read. The loop is entered in its
+/// midst; the jump table has three entries, and another one's follow.
+constexpr std::string_view kWithoutSymbols = R"(
+.text
+.p2align 4
+leaves: .cfi_startproc
+  push %rbx
+  call exit@plt
+  .ascii "PQRSTUVWPQRSTUVW"
+  .cfi_endproc
+.p2align 4
+returns: .cfi_startproc
+  mov %edi, %eax
+  ret
+  .ascii "SQUASHQUARTPQRST"
+  .cfi_endproc
+.p2align 4
+reads: .cfi_startproc
+  mov height(%rip), %eax
+  ret
+height: .long 0x90909090
+  .cfi_endproc
+.p2align 4
+turns: .cfi_startproc
+  jmp 2f
+1: add %esi, %eax
+  dec %edi
+2: test %edi, %edi
+  jne 1b
+  cmp $2, %esi
+  ja 3f
+  lea table(%rip), %rdx
+  movslq (%rdx,%rsi,4), %rcx
+  add %rdx, %rcx
+  jmp *%rcx
+4: inc %eax
+  ret
+5: dec %eax
+  ret
+6: neg %eax
+3: ret
+  .cfi_endproc
+.section .rodata
+table: .long 4b - table, 5b - table, 6b - table, 4b - table, 5b - table
+)";
+
+TEST(Listing, TellsDataFromCodeInFunctionsWithoutSymbols) {
+  const TempFolder folder;
+  write_file(folder / "bare.s", std::string(kWithoutSymbols));
+  ASSERT_EQ(run({"gcc", "-shared", "-s", "-o", folder / "bare.so", folder / "bare.s"}).status, 0);
+  const Outcome outcome = deeptrace({"listing", "--all", "--form", "json", folder / "bare.so"});
+  ASSERT_EQ(outcome.status, 0) << outcome.err;
+  std::string data;
+  std::vector<std::size_t> cases;
+  const json listing = json::parse(outcome.out);
+  for (const json& function : listing["functions"]) {
+    for (const json& row : function["instructions"]) {
+      if (row["kind"] == "data") data += row["text"].get<std::string>();
+      for (const json& one : row.value("cases", json::array())) cases.push_back(one["entries"].size());
+    }
+  }
+  EXPECT_EQ(data, "PQRSTUVWPQRSTUVWSQUASHQUARTPQRST....");
+  EXPECT_EQ(cases, (std::vector<std::size_t>{1, 1, 1}));
+}
+
 /// Compilers put no data among the code of functions here: whatever the scan calls data would be an error.
 TEST(Listing, CompiledFunctionsAreAllCode) {
   for (const std::string& file : {demo("tidelog"), demo("tidelog-O2"), fixture("throwing"), fixture("winding-static"),
