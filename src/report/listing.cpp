@@ -82,29 +82,14 @@ class Text : public ListingSink {
     if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
     if (!row.inlined.empty() || !inlined_.empty()) inlined_calls(row);
     if (sources_ != nullptr && is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
-    std::string escaped_words;
-    std::string_view words = row.text;
-    if (!is_code(row)) words = escaped_words = '"' + escaped(row.text) + '"';
-    std::string escaped_reference;
-    const std::string_view reference = reference_of(row, escaped_reference);
-    LineWriter row_line(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
-    add_place(row_line, row);
-    if (row.content == session::Content::text) {  // the characters say what the bytes are
-      const std::size_t place = row_line.size();
-      row_line.add("data");
-      row_line.pad_to(place + 24);
+    if (!is_code(row)) {
+      data(row);
+    } else if (row.target_text.empty() && is_plain(row.target_name)) {
+      write(row, row.text, row.target_name);
     } else {
-      add_bytes(row_line, row.bytes);
+      const bool named = row.target_text.empty();
+      write(row, row.text, named ? printable(row.target_name) : '"' + escaped(row.target_text) + '"');
     }
-    row_line.add(row.content == session::Content::bytes ? "  data   " : "  ");
-    const std::size_t start = row_line.size();
-    row_line.add(words);
-    if (!reference.empty()) {
-      row_line.pad_to(start + 34);
-      row_line.add(style_.utf8 ? " \u2192 " : " -> ");
-      row_line.add(reference);
-    }
-    finish(row_line);
     if (!row.cases.empty()) cases(row);
     if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
   }
@@ -118,6 +103,33 @@ class Text : public ListingSink {
   static constexpr std::size_t kFixedPart = 160 + LineWriter::kSlack;
 
   void line(std::string_view text) { add_line(out_, style_, text); }
+
+  void data(const ListedInstruction& row) {
+    const bool is_text = row.content == session::Content::text;  // the characters say what the bytes are
+    write(row, (is_text ? "\"" : "data   \"") + escaped(row.text) + '"', {});
+  }
+
+  /// A row: its place, its bytes, what it says, and what that refers to.
+  void write(const ListedInstruction& row, std::string_view words, std::string_view reference) {
+    LineWriter to(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
+    add_place(to, row);
+    if (row.content == session::Content::text) {
+      const std::size_t place = to.size();
+      to.add("data");
+      to.pad_to(place + 24);
+    } else {
+      add_bytes(to, row.bytes);
+    }
+    to.add("  ");
+    const std::size_t start = to.size();
+    to.add(words);
+    if (!reference.empty()) {
+      to.pad_to(start + 34);
+      to.add(style_.utf8 ? " \u2192 " : " -> ");
+      to.add(reference);
+    }
+    finish(to);
+  }
 
   /// Ends a line that was written in the output's room.
   void finish(LineWriter& written) {
@@ -183,16 +195,20 @@ class Text : public ListingSink {
   /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
   void cases(const ListedInstruction& row) {
     for (const session::SwitchCase& one : row.cases) {
-      std::string numbers;
+      std::string text(48, ' ');
+      text += "  case ";
+      const std::size_t start = text.size();
       for (std::size_t i = 0; i < one.entries.size();) {
         std::size_t end = i;
         while (end + 1 < one.entries.size() && one.entries[end + 1] == one.entries[end] + 1) ++end;
-        numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", one.entries[i]);
-        if (end > i) numbers += fmt::format("..{}", one.entries[end]);
+        if (i != 0) text += ", ";
+        text += std::to_string(one.entries[i]);
+        if (end > i) text.append("..").append(std::to_string(one.entries[end]));
         i = end + 1;
       }
-      line(fmt::format("{:48}  case {:<12}{}{:#x}  {}", "", numbers, style_.utf8 ? " → " : " -> ", one.target,
-                       printable(one.name)));
+      text.resize(std::max(text.size(), start + 12), ' ');
+      text.append(style_.utf8 ? " \u2192 " : " -> ").append(address_text(one.target)).append("  ");
+      line(text.append(printable(one.name)));
     }
   }
 
@@ -220,13 +236,6 @@ class Text : public ListingSink {
         fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
     if (other_file) head += "   " + printable(path);
     line(look(style_, Role::source, head));
-  }
-
-  /// What a row refers to, fit to be shown; `made` holds it where it is not as it came.
-  static std::string_view reference_of(const ListedInstruction& row, std::string& made) {
-    if (!row.target_text.empty()) return made = '"' + escaped(row.target_text) + '"';
-    if (is_plain(row.target_name)) return row.target_name;
-    return made = printable(row.target_name);
   }
 
   Output& out_;

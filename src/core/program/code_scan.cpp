@@ -96,6 +96,20 @@ constexpr std::uint64_t kMostEntries = 4096;
 
 }  // namespace
 
+namespace {
+
+/// Where the entry at the start of `bytes` leads, in a file without relocations for it.
+std::optional<std::uint64_t> target_in(const Program& program, const JumpTable& table, Bytes bytes) {
+  ByteReader reader(bytes);
+  const std::uint64_t value = reader.unsigned_of(table.entry_size);
+  if (!reader.good()) return std::nullopt;
+  if (table.base == 0) return value;
+  const std::uint64_t target = table.base + static_cast<std::uint64_t>(std::int64_t(static_cast<std::int32_t>(value)));
+  return program.elf().wide() ? target : target & 0xffffffff;
+}
+
+}  // namespace
+
 std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& table, std::uint64_t number) {
   const std::uint64_t place = table.address + number * table.entry_size;
   if (program.elf().kind() == binary::Kind::relocatable) {
@@ -107,12 +121,21 @@ std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& 
     const std::uint64_t target = relocation->symbol_value + static_cast<std::uint64_t>(relocation->addend);
     return table.from_table() ? target - (place - table.address) : target;
   }
-  ByteReader reader(program.elf().bytes_at(place));
-  const std::uint64_t value = reader.unsigned_of(table.entry_size);
-  if (!reader.good()) return std::nullopt;
-  if (table.base == 0) return value;
-  const std::uint64_t target = table.base + static_cast<std::uint64_t>(std::int64_t(static_cast<std::int32_t>(value)));
-  return program.elf().wide() ? target : target & 0xffffffff;
+  return target_in(program, table, program.elf().bytes_at(place));
+}
+
+std::vector<std::uint64_t> targets_of(const Program& program, const JumpTable& table,
+                                      const std::function<bool(std::uint64_t)>& goes_on) {
+  const bool object = program.elf().kind() == binary::Kind::relocatable;
+  const Bytes entries = program.elf().bytes_at(table.address);
+  std::vector<std::uint64_t> result;
+  for (std::uint64_t i = 0; i < table.entries; ++i) {
+    const std::uint64_t place = std::min<std::uint64_t>(i * table.entry_size, entries.size());
+    const auto target = object ? target_of(program, table, i) : target_in(program, table, entries.subspan(place));
+    if (!target || !goes_on(*target)) break;
+    result.push_back(*target);
+  }
+  return result;
 }
 
 CodeScan::CodeScan(const Program& program) : program_(program) {}
@@ -282,7 +305,7 @@ bool CodeScan::note_table(std::size_t number, std::size_t at) {
     // What stands before the run may not be what comes before it.
     const bool certain = table.bounded && candidates(std::span(backwards).first(of_run)).bound == found.bound;
     if (!certain || holds(table.address)) return false;
-    for (std::uint64_t i = 0; i < table.entries; ++i) note_jump(at, *target_of(program_, table, i));
+    for (const std::uint64_t target : targets_of(program_, table)) note_jump(at, target);
     tables_.push_back(table);
     break;
   }
@@ -535,19 +558,16 @@ void CodeScan::add_tables_named(const isa::Instruction& instruction, std::uint64
 
 /// Entries count as long as they lead into the range. False when the first does not.
 bool CodeScan::count_entries(JumpTable& table, std::uint64_t bound) const {
-  const std::uint64_t most = bound != 0 ? bound : kMostEntries;
-  for (; table.entries < most; ++table.entries) {
-    const std::optional<std::uint64_t> target = target_of(program_, table, table.entries);
-    if (!target || !holds(*target)) break;
-  }
+  table.entries = bound != 0 ? bound : kMostEntries;
+  const auto goes_on = [&](std::uint64_t target) { return holds(target); };
+  table.entries = targets_of(program_, table, goes_on).size();
   table.bounded = table.entries != 0 && table.entries == bound;
   return table.entries != 0;
 }
 
 bool CodeScan::take_table(JumpTable table, std::uint64_t bound) {
   if (!count_entries(table, bound)) return false;
-  for (std::uint64_t i = 0; i < table.entries; ++i) {
-    const std::uint64_t target = *target_of(program_, table, i);
+  for (const std::uint64_t target : targets_of(program_, table)) {
     if (bound != 0) add_root(target);
     if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
   }

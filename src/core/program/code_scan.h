@@ -10,6 +10,7 @@
 
 #include <algorithm>
 #include <cstdint>
+#include <functional>
 #include <optional>
 #include <span>
 #include <string_view>
@@ -45,6 +46,10 @@ struct JumpTable {
 /// Where entry `number` of a table leads; nothing where the file has no such entry. In an object file the relocation
 /// says it.
 std::optional<std::uint64_t> target_of(const Program& program, const JumpTable& table, std::uint64_t number);
+/// All of them, up to the first that the file does not have or that `goes_on` refuses.
+std::vector<std::uint64_t> targets_of(
+    const Program& program, const JumpTable& table,
+    const std::function<bool(std::uint64_t)>& goes_on = [](std::uint64_t) { return true; });
 
 /// Not safe for use by two threads at once; each takes its own.
 class CodeScan {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <set>
+#include <unordered_map>
 
 #include "base/digits.h"
 #include "isa/comparison.h"
@@ -253,13 +254,12 @@ class PieceLister::Work {
     std::vector<SwitchCase> result;
     const std::optional<program::JumpTable> table = scan_.table_of(*function_, jump);
     if (!table) return result;
-    for (std::uint64_t i = 0; i < table->entries; ++i) {
-      const auto target = program::target_of(program_, *table, i);
-      if (!target) break;
-      const std::uint64_t shown = program_.elf().section_offset(*target);
-      auto known = std::ranges::find(result, shown, &SwitchCase::target);
-      if (known == result.end()) known = result.insert(result.end(), {{}, shown, program_.reference(*target).name});
-      known->entries.push_back(i);
+    std::unordered_map<std::uint64_t, std::size_t> places;  // in the result, by target
+    std::uint64_t entry = 0;
+    for (const std::uint64_t target : program::targets_of(program_, *table)) {
+      const auto [known, is_new] = places.emplace(target, result.size());
+      if (is_new) result.push_back({{}, shown(target), std::string(name_at(target))});
+      result[known->second].entries.push_back(entry++);
     }
     return result;
   }
@@ -312,9 +312,9 @@ class PieceLister::Work {
       relocated_ = std::move(*relocated);
       row.target_name = relocated_.name;
       row.target_text = relocated_.text;
-    } else if (direct && local_.holds(target) && target != local_.from) {
+    } else if (direct && is_inside(target)) {
       row.target = shown(target);
-      row.target_name = local_name(target - local_.from);
+      row.target_name = name_at(target);
     } else if (direct || isa::fixed_memory_address(instruction, address, target)) {
       const program::Reference& reference = references_.at(target);
       row.target = shown(target);
@@ -342,7 +342,13 @@ class PieceLister::Work {
     local_name_.resize(local_prefix_ + 2 + 16);
   }
 
-  std::string_view local_name(std::uint64_t distance) {
+  /// True where a name is the function's with a distance behind it.
+  [[nodiscard]] bool is_inside(std::uint64_t address) const { return local_.holds(address) && address != local_.from; }
+
+  /// The name of an address; holds until the next call.
+  std::string_view name_at(std::uint64_t address) {
+    if (!is_inside(address)) return references_.at(address).name;
+    const std::uint64_t distance = address - local_.from;
     char* to = local_name_.data() + local_prefix_;
     if (distance > 9) {
       *to++ = '0';
