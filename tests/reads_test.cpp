@@ -60,6 +60,8 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
       const std::uint64_t at =
           state::address_of(operand.memory, machine.registers, kCode + instruction.length, operand.width);
       add_units(places, i, {Place::Kind::memory, at, 0, 32, written}, operand.width);
+      // What stands there for esp is passed over (Intel SDM volume 2, POPA).
+      if (isa::mnemonic_of(isa::row_of(instruction)) == "popa") places.erase(places.end() - 5);
     }
     if (operand.kind != isa::Operand::Kind::reg) continue;
     const isa::RegisterPart part = operand.reg;

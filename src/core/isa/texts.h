@@ -65,7 +65,7 @@ class Texts {
     bool usable = false;
     TextPattern pattern;
   };
-  static constexpr unsigned kBits = 12;  // keeps the patterns of 98% of a compiler's code
+  static constexpr unsigned kBits = 12;  // 19 of 20 instructions of a large library find their pattern
 
   /// What a pattern depends on, and where its pair of entries stands.
   struct Key {

@@ -148,8 +148,7 @@ std::span<const Stretch> CodeScan::split(AddressRange range) {
   stretches_.clear();
   const auto& functions = program_.functions();
   while (range.from < range.to) {
-    const auto next = std::upper_bound(functions.begin(), functions.end(), range.from,
-                                       [](std::uint64_t a, const Function& f) { return a < f.address; });
+    const auto next = functions.behind(range.from);
     const Function* function = next == functions.begin() ? nullptr : &*(next - 1);
     std::uint64_t to = next == functions.end() ? range.to : std::min(range.to, next->address);
     if (function != nullptr && function->range().holds(range.from)) {

@@ -147,8 +147,8 @@ Function FunctionIndex::function(std::size_t number) const {
   return function;
 }
 
-std::size_t FunctionIndex::at_or_behind(std::uint64_t address) const {
-  return static_cast<std::size_t>(std::ranges::lower_bound(rows_, address, {}, &Row::address) - rows_.begin());
+std::size_t FunctionIndex::at_or_before(std::uint64_t address) const {
+  return static_cast<std::size_t>(std::ranges::upper_bound(rows_, address, {}, &Row::address) - rows_.begin());
 }
 
 std::vector<Label> FunctionIndex::labels() const {

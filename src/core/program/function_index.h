@@ -27,8 +27,8 @@ class FunctionIndex {
   [[nodiscard]] std::size_t size() const { return rows_.size(); }
   /// Function `number`, by address.
   [[nodiscard]] Function function(std::size_t number) const;
-  /// The first function at or behind an address; size() where there is none.
-  [[nodiscard]] std::size_t at_or_behind(std::uint64_t address) const;
+  /// How many functions begin at or before an address.
+  [[nodiscard]] std::size_t at_or_before(std::uint64_t address) const;
   [[nodiscard]] std::vector<Label> labels() const;
   /// Numbers of the functions whose linker's name holds a word.
   [[nodiscard]] std::vector<std::size_t> with_word(std::string_view word) const;

@@ -5,9 +5,11 @@
 // time. May be read by several threads at once.
 #pragma once
 
+#include <algorithm>
 #include <atomic>
 #include <compare>
 #include <cstddef>
+#include <cstdint>
 #include <functional>
 #include <iterator>
 #include <memory>
@@ -20,21 +22,33 @@ namespace deeptrace::program {
 class FunctionList {
  public:
   using Maker = std::function<Function(std::size_t)>;
+  using Counter = std::function<std::size_t(std::uint64_t)>;
 
   FunctionList() = default;
-  explicit FunctionList(std::vector<Function> functions) : made_(std::move(functions)), size_(made_.size()) {}
-  /// Functions that `maker` makes by their number.
-  FunctionList(std::size_t size, Maker maker)
-      : size_(size), maker_(std::move(maker)), pieces_(new std::atomic<Piece*>[(size + kPiece - 1) / kPiece]()) {}
+  /// By ascending address.
+  explicit FunctionList(std::vector<Function> functions) : made_(std::move(functions)), size_(made_.size()) {
+    starts_.reserve(size_);
+    for (const Function& function : made_) starts_.push_back(function.address);
+  }
+  /// Functions that `maker` makes by their number; `count` says how many begin at or before an address.
+  FunctionList(std::size_t size, Maker maker, Counter count)
+      : size_(size),
+        maker_(std::move(maker)),
+        count_(std::move(count)),
+        pieces_(new std::atomic<Piece*>[(size + kPiece - 1) / kPiece]()) {}
   FunctionList(FunctionList&& other) noexcept
       : made_(std::move(other.made_)),
+        starts_(std::move(other.starts_)),
         size_(std::exchange(other.size_, 0)),
         maker_(std::move(other.maker_)),
+        count_(std::move(other.count_)),
         pieces_(std::move(other.pieces_)) {}
   FunctionList& operator=(FunctionList&& other) noexcept {
     std::swap(made_, other.made_);
+    std::swap(starts_, other.starts_);
     std::swap(size_, other.size_);
     std::swap(maker_, other.maker_);
+    std::swap(count_, other.count_);
     std::swap(pieces_, other.pieces_);
     return *this;
   }
@@ -85,6 +99,11 @@ class FunctionList {
   };
   [[nodiscard]] Iterator begin() const { return {this, 0}; }
   [[nodiscard]] Iterator end() const { return {this, size_}; }
+  /// The first function that begins behind an address.
+  [[nodiscard]] Iterator behind(std::uint64_t address) const {
+    if (count_) return {this, count_(address)};
+    return {this, static_cast<std::size_t>(std::ranges::upper_bound(starts_, address) - starts_.begin())};
+  }
 
  private:
   static constexpr std::size_t kPiece = 1024;
@@ -102,8 +121,10 @@ class FunctionList {
   }
 
   std::vector<Function> made_;
+  std::vector<std::uint64_t> starts_;  ///< of `made_`: a search looks at nothing else
   std::size_t size_ = 0;
   Maker maker_;
+  Counter count_;
   std::unique_ptr<std::atomic<Piece*>[]> pieces_;
 };
 

@@ -152,7 +152,9 @@ void Program::find_functions(bool linker_names) {
   const bool may_be_many = elf_.symbols().size() >= kManyFunctions && elf_.has_symbol_table() && !linker_names;
   if (may_be_many) index_ = FunctionIndex::find(elf_);
   if (index_ != nullptr) {
-    functions_ = FunctionList(index_->size(), [index = index_](std::size_t number) { return index->function(number); });
+    functions_ = FunctionList(
+        index_->size(), [index = index_](std::size_t number) { return index->function(number); },
+        [index = index_](std::uint64_t address) { return index->at_or_before(address); });
     labels_ = index_->labels();
     return;
   }
@@ -217,17 +219,9 @@ const std::vector<binary::Symbol>& Program::objects() const {
 }
 
 const Function* Program::function_at(std::uint64_t address) const {
-  std::size_t after = 0;
-  if (index_ != nullptr) {
-    after = index_->at_or_behind(address + 1);
-  } else {
-    after =
-        static_cast<std::size_t>(std::upper_bound(functions_.begin(), functions_.end(), address,
-                                                  [](std::uint64_t a, const Function& f) { return a < f.address; }) -
-                                 functions_.begin());
-  }
-  if (after == 0) return nullptr;
-  const Function& function = functions_[after - 1];
+  const auto next = functions_.behind(address);
+  if (next == functions_.begin()) return nullptr;
+  const Function& function = *(next - 1);
   return function.range().holds(address) ? &function : nullptr;
 }
 

@@ -25,8 +25,7 @@ using Piece = ListingPiece;
 /// bytes that no function holds.
 void add_pieces(const Program& program, AddressRange range, std::vector<Piece>& pieces) {
   const auto& functions = program.functions();
-  auto next = std::upper_bound(functions.begin(), functions.end(), range.from,
-                               [](std::uint64_t a, const Function& f) { return a < f.address; });
+  auto next = functions.behind(range.from);
   if (next != functions.begin() && (next - 1)->range().holds(range.from)) --next;
   bool any = false;
   for (; next != functions.end() && next->address < range.to; ++next) {
