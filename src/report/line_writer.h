@@ -50,13 +50,7 @@ class LineWriter {
   /// Hexadecimal digits without a prefix.
   void add_digits(std::uint64_t value) { to_ += put_digits(to_, value); }
   /// "0x1f"; numbers below 10 as a digit.
-  void add_hex(std::uint64_t value) {
-    if (value > 9) {
-      *to_++ = '0';
-      *to_++ = 'x';
-    }
-    add_digits(value);
-  }
+  void add_hex(std::uint64_t value) { put_hex(to_, value); }
   /// Two digits a byte, a space between them.
   void add_bytes(const std::uint8_t* bytes, std::size_t count) {
     for (std::size_t i = 0; i < count; ++i) std::memcpy(to_ + 3 * i, &kByteTexts[bytes[i]], 4);

@@ -26,12 +26,6 @@ std::string hex_bytes(Bytes bytes) {
   return result;
 }
 
-/// What fmt's {:#x} gives, without its ways: files have very many functions.
-std::string address_text(std::uint64_t address) {
-  std::array<char, 18> text{'0', 'x'};
-  return {text.data(), 2 + put_digits(text.data() + 2, address)};
-}
-
 std::string_view origin_words(program::Function::Origin origin) {
   switch (origin) {
     case program::Function::Origin::plt: return "linkage stub";
@@ -67,9 +61,8 @@ class Text : public ListingSink {
   void begin_function(const ListedFunction& function) override {
     std::string head = look(style_, Role::heading, printable(function.name));
     const std::string_view origin = origin_words(function.origin);
-    if (!origin.empty()) head.append(" (").append(origin).append(")");
-    head.append("   ").append(address_text(function.address)).append(", ").append(std::to_string(function.size)) +=
-        " bytes";
+    if (!origin.empty()) head += fmt::format(" ({})", origin);
+    head += fmt::format("   {:#x}, {} bytes", function.address, function.size);
     if (!function.file.empty()) head += fmt::format("   {}:{}", printable(function.file), function.line);
     line("");
     line(head);
@@ -195,20 +188,16 @@ class Text : public ListingSink {
   /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
   void cases(const ListedInstruction& row) {
     for (const session::SwitchCase& one : row.cases) {
-      std::string text(48, ' ');
-      text += "  case ";
-      const std::size_t start = text.size();
+      std::string numbers;
       for (std::size_t i = 0; i < one.entries.size();) {
         std::size_t end = i;
         while (end + 1 < one.entries.size() && one.entries[end + 1] == one.entries[end] + 1) ++end;
-        if (i != 0) text += ", ";
-        text += std::to_string(one.entries[i]);
-        if (end > i) text.append("..").append(std::to_string(one.entries[end]));
+        numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", one.entries[i]);
+        if (end > i) numbers += fmt::format("..{}", one.entries[end]);
         i = end + 1;
       }
-      text.resize(std::max(text.size(), start + 12), ' ');
-      text.append(style_.utf8 ? " \u2192 " : " -> ").append(address_text(one.target)).append("  ");
-      line(text.append(printable(one.name)));
+      line(fmt::format("{:48}  case {:<12}{}{:#x}  {}", "", numbers, style_.utf8 ? " → " : " -> ", one.target,
+                       printable(one.name)));
     }
   }
 

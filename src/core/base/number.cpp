@@ -2,6 +2,8 @@
 
 #include <charconv>
 
+#include "base/digits.h"
+
 namespace deeptrace {
 
 std::optional<std::uint64_t> number_in(std::string_view text) {
@@ -17,10 +19,10 @@ std::optional<std::uint64_t> number_in(std::string_view text) {
 }
 
 std::string hex_text(std::uint64_t value) {
-  if (value < 10) return std::to_string(value);
-  char buffer[20];
-  const auto end = std::to_chars(buffer, buffer + sizeof buffer, value, 16);
-  return "0x" + std::string(buffer, end.ptr);
+  char text[18];
+  char* end = text;
+  put_hex(end, value);
+  return {text, end};
 }
 
 }  // namespace deeptrace

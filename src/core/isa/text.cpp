@@ -46,15 +46,8 @@ bool has_empty_index(const Instruction& instruction, const MemoryRecipe& recipe)
   return !needed;
 }
 
-/// Writes "0x1f" and the like, and moves `to` behind it; kNumberRoom bytes must be free there.
+/// Room for any number with its signs.
 constexpr std::size_t kNumberRoom = 32;
-inline void put_hex(char*& to, std::uint64_t value) {
-  if (value > 9) {
-    *to++ = '0';
-    *to++ = 'x';
-  }
-  to += put_digits(to, value);
-}
 
 inline void put_signed_hex(char*& to, std::int64_t value) {
   if (value < 0) *to++ = '-';
@@ -491,12 +484,7 @@ bool pattern_of(const Instruction& instruction, Syntax syntax, TextPattern& patt
   Numbers numbers;
   const Names no_names;
   add_prefix_words(text, instruction);
-  Writer writer(text, instruction, 0, syntax, no_names, &numbers);
-  if (operands.shown == 0) {
-    writer.write();
-  } else {
-    writer.write(operands);
-  }
+  Writer(text, instruction, 0, syntax, no_names, &numbers).write(operands);
   const std::size_t size = text.view().size();
   const bool long_tail = numbers.count != 0 && size - numbers.items[0].at > kLongestTail;
   if (size > kLongestPattern || long_tail || numbers.count > pattern.numbers.size()) return false;

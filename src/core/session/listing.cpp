@@ -347,13 +347,8 @@ class PieceLister::Work {
   /// The name of an address; holds until the next call.
   std::string_view name_at(std::uint64_t address) {
     if (!is_inside(address)) return references_.at(address).name;
-    const std::uint64_t distance = address - local_.from;
     char* to = local_name_.data() + local_prefix_;
-    if (distance > 9) {
-      *to++ = '0';
-      *to++ = 'x';
-    }
-    to += put_digits(to, distance);
+    put_hex(to, address - local_.from);
     return {local_name_.data(), static_cast<std::size_t>(to - local_name_.data())};
   }
 
