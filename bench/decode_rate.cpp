@@ -10,18 +10,20 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
 #include <fstream>
 #include <functional>
+#include <memory>
 #include <string>
 #include <type_traits>
 #include <vector>
 
 #include "binary/elf.h"
-#include "isa/effects.h"
+#include "isa/forms.h"
 
 namespace {
 
@@ -37,44 +39,35 @@ std::uint64_t fold(std::uint64_t sum, const isa::Instruction& i) {
   return fold(sum, words[0] ^ words[1] * 3 ^ words[2] * 5 ^ words[3] * 7);
 }
 
-std::uint64_t part(isa::RegisterPart p) {
-  return static_cast<std::uint64_t>(p.file) | std::uint64_t(p.index) << 8 | std::uint64_t(p.offset) << 16 |
-         std::uint64_t(p.width) << 32;
-}
+using Lanes [[gnu::vector_size(16)]] = std::uint64_t;
 
-std::uint64_t fold(std::uint64_t sum, const isa::Operands& operands) {
-  for (const isa::Operand& o : operands) {
-    sum = fold(sum, static_cast<std::uint64_t>(o.kind) | std::uint64_t(o.access) << 8 | std::uint64_t(o.width) << 16 |
-                        std::uint64_t(o.hidden) << 32 | std::uint64_t(o.repeated) << 33 |
-                        std::uint64_t(o.stack_slot) << 34 | std::uint64_t(o.broadcast) << 40 |
-                        std::uint64_t(o.elements) << 48);
-    switch (o.kind) {
-      case isa::Operand::Kind::reg: sum = fold(sum, part(o.reg)); break;
-      case isa::Operand::Kind::memory:
-        sum = fold(sum, part(o.memory.base) ^ part(o.memory.index) * 3 ^ part(o.memory.segment) * 5 ^
-                            part(o.memory.bit_number) * 7 ^ static_cast<std::uint64_t>(o.memory.displacement) ^
-                            std::uint64_t(o.memory.scale) << 56 ^
-                            static_cast<std::uint64_t>(std::int64_t(o.memory.hidden_displacement)) << 20);
-        break;
-      default: sum = fold(sum, static_cast<std::uint64_t>(o.value) ^ o.selector); break;
-    }
+/// Pieces of sixteen bytes; where they stand has a part in it.
+template <std::size_t kSize>
+Lanes fold_pieces(Lanes sum, const void* pieces) {
+  static_assert(kSize % sizeof(Lanes) == 0);
+#pragma GCC unroll 8
+  for (std::size_t at = 0; at < kSize; at += sizeof(Lanes)) {
+    Lanes piece;
+    std::memcpy(&piece, static_cast<const char*>(pieces) + at, sizeof piece);
+    sum = Lanes{sum[1], sum[0]} + piece;
   }
   return sum;
 }
 
-std::uint64_t fold(std::uint64_t sum, const isa::Effects& effects) {
-  for (unsigned i = 0; i < effects.register_count; ++i) {
-    const isa::RegisterEffect& e = effects.registers[i];
-    sum = fold(sum, part(e.part) ^ std::uint64_t(e.access) << 48 ^ std::uint64_t(e.rest) << 56);
+/// Every field: operands fill their bytes without gaps, and effects those up to the end of the usual registers.
+std::uint64_t fold(std::uint64_t sum, const isa::Operands& operands, const isa::Effects& effects) {
+  static_assert(std::has_unique_object_representations_v<isa::Operand> && sizeof(isa::RegisterEffect) == 8);
+  constexpr std::size_t kUsual = isa::Operands::kUsual, kUsualRegisters = isa::Effects::kUsual;
+  Lanes lanes =
+      fold_pieces<kUsual * sizeof(isa::Operand)>(Lanes{operands.count, operands.shown}, operands.items.data());
+  lanes = fold_pieces<offsetof(isa::Effects, registers) + kUsualRegisters * 8>(lanes, &effects);
+  if (operands.count > kUsual || effects.register_count > kUsualRegisters) [[unlikely]] {
+    for (std::size_t i = kUsual; i < operands.count; ++i)
+      lanes = fold_pieces<sizeof(isa::Operand)>(lanes, &operands[i]);
+    for (std::size_t i = kUsualRegisters; i < effects.register_count; ++i)
+      lanes[0] += std::bit_cast<std::uint64_t>(effects.registers[i]) * (2 * i + 1);
   }
-  const isa::FlagUse& f = effects.flags;
-  sum = fold(sum, f.read | std::uint64_t(f.written) << 12 | std::uint64_t(f.undefined) << 24 |
-                      std::uint64_t(f.cleared) << 36 | std::uint64_t(f.set) << 48);
-  return fold(sum, static_cast<std::uint64_t>(effects.flow) | std::uint64_t(effects.writes_memory) << 8 |
-                       std::uint64_t(effects.reads_memory) << 9 | std::uint64_t(effects.unknown_memory) << 10 |
-                       std::uint64_t(effects.touches_vector) << 11 | std::uint64_t(effects.touches_x87) << 12 |
-                       std::uint64_t(effects.faults) << 13 | std::uint64_t(effects.nondeterministic) << 14 |
-                       static_cast<std::uint64_t>(effects.x87_pushes + 4) << 16);
+  return fold(sum, lanes[0] ^ lanes[1] * 3);
 }
 
 /// Goes over all code, a run of instructions at a time; a byte at which none stands is passed over.
@@ -134,13 +127,16 @@ int main(int argc, char** argv) {
                                     "text listing"};
   std::array<std::vector<double>, kSides> times;
   std::uint64_t compact = 0, full = 0;
+  const auto forms = std::make_unique<isa::Forms>();
+  isa::Operands operands;
+  isa::Effects effects;
   for (int turn = 0; turn < 7; ++turn) {
     times[kHash].push_back(seconds([&] { shell("taskset -c 0 sha256sum " + bytes + " > /dev/null"); }));
     times[kCompact].push_back(seconds([&] { compact = sweep(code, mode, [](auto sum, auto&) { return sum; }); }));
     times[kFull].push_back(seconds([&] {
-      full = sweep(code, mode, [](std::uint64_t sum, const isa::Instruction& instruction) {
-        const isa::Operands operands = isa::operands_of(instruction);
-        return fold(fold(sum, operands), isa::effects_of(instruction, operands));
+      full = sweep(code, mode, [&](std::uint64_t sum, const isa::Instruction& instruction) {
+        forms->look(instruction, operands, effects);
+        return fold(sum, operands, effects);
       });
     }));
     if (argc > 2) continue;

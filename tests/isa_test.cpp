@@ -5,12 +5,13 @@
 #include <array>
 #include <cstring>
 #include <map>
+#include <memory>
 #include <random>
 #include <set>
 
 #include "isa/assembler.h"
 #include "isa/comparison.h"
-#include "isa/effects.h"
+#include "isa/forms.h"
 #include "isa/instruction.h"
 #include "isa/move.h"
 #include "isa/text.h"
@@ -40,6 +41,7 @@ struct Round {
 };
 
 class EveryRow : public testing::TestWithParam<Round> {};
+class EveryMode : public testing::TestWithParam<Mode> {};
 
 /// What every row's samples print must assemble to the very same bytes. Rows that only have aliases' forms are known by
 /// the table.
@@ -133,6 +135,48 @@ TEST_P(EveryRow, HasTheSameTextFromItsPattern) {
   }
   EXPECT_GT(compared, 50000U);
 }
+
+/// Operands and effects from forms are those worked out by themselves, whatever instruction the form was learnt from:
+/// the same ones come with other bits anywhere.
+TEST_P(EveryMode, HasTheSameOperandsAndEffectsFromItsForm) {
+  const Mode mode = GetParam();
+  const auto best = std::make_unique<isa::Forms>(), plain = std::make_unique<isa::Forms>(isa::Forms::Way::plain);
+  std::mt19937_64 random(17);
+  std::size_t compared = 0;
+  const auto same = [](const auto& a, const auto& b, std::size_t count) {
+    return std::memcmp(&a, &b, count * sizeof(a)) == 0;
+  };
+  for (const auto& [row, codes] : samples_of_all_rows(8, mode)) {
+    for (Code code : codes) {
+      for (int round = 0; round < 40; ++round) {
+        Code other = code;
+        if (round > 0) other[random() % code.size()] ^= static_cast<std::uint8_t>(1U << random() % 8);
+        const Instruction instruction = isa::decode(other, mode);
+        if (!instruction) continue;
+        code = other;
+        const isa::Operands operands = isa::operands_of(instruction);
+        const isa::Effects effects = isa::effects_of(instruction, operands);
+        for (isa::Forms* forms : {best.get(), plain.get()}) {
+          isa::Operands kept;
+          isa::Effects seen;
+          forms->look(instruction, kept, seen);
+          const std::size_t count = std::max<std::size_t>(operands.count, isa::Operands::kUsual);
+          const std::size_t registers = std::max<std::size_t>(effects.register_count, isa::Effects::kUsual);
+          ASSERT_TRUE(kept.count == operands.count && kept.shown == operands.shown &&
+                      same(kept.items[0], operands.items[0], count))
+              << hex_of(code);
+          ASSERT_TRUE(std::memcmp(&seen, &effects, offsetof(isa::Effects, registers)) == 0 &&
+                      same(seen.registers[0], effects.registers[0], registers))
+              << hex_of(code);
+        }
+        ++compared;
+      }
+    }
+  }
+  EXPECT_GT(compared, 500000U);
+}
+
+INSTANTIATE_TEST_SUITE_P(Modes, EveryMode, ::testing::Values(Mode::bits64, Mode::bits32));
 
 TEST(Decoder, TruncatedBytesGiveNoInstruction) {
   for (const auto& [row, codes] : samples_of_all_rows(3)) {

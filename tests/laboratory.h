@@ -236,7 +236,7 @@ inline bool prepare(const Instruction& instruction, std::mt19937_64& random, Mac
   if (isa::is_repeated(instruction)) machine.registers[Reg::rcx] = random() % 20;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
     if (operand.kind != isa::Operand::Kind::memory) continue;
-    const isa::MemoryRecipe& recipe = operand.memory;
+    const isa::MemoryRecipe recipe = operand.memory();
     if (!recipe.base || recipe.is_ip_relative() || recipe.address_size == 2) return false;
     if (recipe.index.file == isa::RegisterFile::vector) {
       if (recipe.address_size != 8) return false;

@@ -56,9 +56,9 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
     if (!isa::reads(operand.access)) continue;
     const bool written = isa::writes(operand.access);
     if (operand.kind == isa::Operand::Kind::memory && !operand.repeated && operand.elements == 1 &&
-        operand.memory.index.file != isa::RegisterFile::vector) {
+        !operand.recipe.has_vector_index()) {
       const std::uint64_t at =
-          state::address_of(operand.memory, machine.registers, kCode + instruction.length, operand.width);
+          state::address_of(operand.memory(), machine.registers, kCode + instruction.length, operand.width);
       add_units(places, i, {Place::Kind::memory, at, 0, 32, written}, operand.width);
       // What stands there for esp is passed over (Intel SDM volume 2, POPA).
       if (isa::mnemonic_of(isa::row_of(instruction)) == "popa") places.erase(places.end() - 5);
@@ -131,7 +131,7 @@ void fill(const Instruction& instruction, std::mt19937_64& random, Filling filli
   if (filling == Filling::any) return;
   std::set<Reg> addressing = {Reg::rsp};
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
-    for (const isa::RegisterPart part : {operand.memory.base, operand.memory.index, operand.memory.bit_number})
+    for (const isa::RegisterPart part : {operand.memory().base, operand.memory().index, operand.memory().bit_number})
       if (operand.kind == isa::Operand::Kind::memory && part) addressing.insert(reg_of(part));
   }
   // Floats in every width, of magnitudes at which their last bits are whole numbers too.
@@ -198,7 +198,7 @@ class RowCheck {
       if (!is_tried(instruction)) return;
       const bool gathers =
           instruction.modrm_at != 0 && std::ranges::any_of(isa::operands_of(instruction), [](auto& o) {
-            return o.kind == isa::Operand::Kind::memory && o.memory.index.file == isa::RegisterFile::vector;
+            return o.kind == isa::Operand::Kind::memory && o.memory().index.file == isa::RegisterFile::vector;
           });
       for (std::size_t turn = 0; turn < 12 * kFillings.size() && (turn < 2 || !open_.empty()); ++turn) {
         Machine before;

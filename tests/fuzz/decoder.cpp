@@ -8,7 +8,7 @@
 #include <memory>
 
 #include "isa/assembler.h"
-#include "isa/effects.h"
+#include "isa/forms.h"
 #include "isa/texts.h"
 
 namespace {
@@ -34,6 +34,14 @@ void look(std::span<const std::uint8_t> bytes, Mode mode) {
   const Effects effects = effects_of(instruction, operands);
   require(effects.register_count <= effects.registers.size());
   for (unsigned i = 0; i < effects.register_count; ++i) require(!name_of(effects.registers[i].part).empty());
+  static const auto forms = std::make_unique<Forms>();
+  Operands kept;
+  Effects seen;
+  forms->look(instruction, kept, seen);
+  require(kept.count == operands.count && seen.register_count == effects.register_count);
+  require(std::memcmp(kept.items.data(), operands.items.data(), operands.count * sizeof(Operand)) == 0);
+  require(std::memcmp(seen.registers.data(), effects.registers.data(),
+                      effects.register_count * sizeof(RegisterEffect)) == 0);
   // One syntax an input: the last byte, which mostly means nothing, picks it.
   const Syntax syntax = (bytes.back() & 1) != 0 ? Syntax::att : Syntax::intel;
   const AssemblerText text = assembler_text(instruction, bytes.first(instruction.length), 0x1000, syntax, {});

@@ -82,7 +82,7 @@ class Composer {
     if (in_.modrm_at != 0 && bytes_[in_.modrm_at] != in_.modrm) return false;
     if (hint(kHintRmFree) && (in_.modrm & 7) != 0) return false;
     if ((row_.traits & kStack) != 0 && has(kPrefixOperandSize) && in_.operand_size != 2) return false;
-    if (in_.address_size == 2 && memory_ != nullptr && memory_->memory.is_absolute()) return false;
+    if (in_.address_size == 2 && memory_ != nullptr && memory_->recipe.is_absolute()) return false;
     if (hint(kHintRegFree) && ((in_.modrm >> 3) & 7) != 0) return false;
     if (memory_ != nullptr && memory_->width == 80 && has_width(Width::far_pointer))
       return false;  // 64-bit far pointers
@@ -109,7 +109,7 @@ class Composer {
         operands_[0].reg.offset == 0)
       return true;
     return hint(kHintAbsoluteElsewhere) && in_.mode() == Mode::bits32 && memory_ != nullptr &&
-           memory_->memory.is_absolute() && (in_.modrm & 7) != 4 && ((in_.modrm >> 3) & 7) == kRax;
+           memory_->recipe.is_absolute() && (in_.modrm & 7) != 4 && ((in_.modrm >> 3) & 7) == kRax;
   }
 
   [[nodiscard]] bool is_exchange() const {
@@ -169,8 +169,8 @@ class Composer {
       }
     }
     if (memory_ != nullptr && in_.modrm_at != 0) {
-      if (memory_->memory.base.file == RegisterFile::general) needed |= kRexB;
-      if (memory_->memory.index) needed |= kRexX;
+      if (memory_->memory().base.file == RegisterFile::general) needed |= kRexB;
+      if (memory_->recipe.index != 0) needed |= kRexX;
     }
     return needed & in_.rex;
   }
@@ -247,8 +247,7 @@ class Composer {
       const Operand& operand = operands_[i];
       if (operand.kind == Operand::Kind::reg && operand.reg.file == RegisterFile::vector && operand.reg.index >= 16)
         return false;
-      if (operand.kind == Operand::Kind::memory && operand.memory.index.file == RegisterFile::vector &&
-          operand.memory.index.index >= 16)
+      if (operand.kind == Operand::Kind::memory && operand.recipe.has_vector_index() && operand.recipe.index > 16)
         return false;
     }
     return true;
@@ -363,13 +362,12 @@ class Composer {
     switch (class_of(prefix)) {
       case kRexClass: return false;
       case kSegmentClass:
-        return memory_ != nullptr && memory_->memory.segment_forced &&
-               segment_of(prefix) == memory_->memory.segment.index &&
-               (memory_->memory.segment.index >= kFs || in_.mode() == Mode::bits32) &&
-               memory_->memory.segment.index != memory_->memory.default_segment();
+        return memory_ != nullptr && memory_->recipe.forced && segment_of(prefix) == memory_->recipe.segment &&
+               (memory_->recipe.segment >= kFs || in_.mode() == Mode::bits32) &&
+               memory_->recipe.segment != memory_->memory().default_segment();
       case kAddressClass:
         return hint(kHintAddressSize) ||
-               (memory_ != nullptr && in_.modrm_at != 0 && (memory_->memory.base || has_general_index()));
+               (memory_ != nullptr && in_.modrm_at != 0 && (memory_->memory().base || has_general_index()));
       case kOperandClass:
         if (is_mandatory(prefix)) return true;
         return in_.operand_size == 2 && (hint(kHintOperandSize) || hint(kHintSizeInName));
@@ -380,7 +378,7 @@ class Composer {
   }
 
   [[nodiscard]] bool has_general_index() const {
-    return memory_->memory.index.file == RegisterFile::general || (in_.modrm & 7) == 4;
+    return memory_->memory().index.file == RegisterFile::general || (in_.modrm & 7) == 4;
   }
 
   [[nodiscard]] bool is_mandatory(std::uint8_t prefix) const {

@@ -1,5 +1,6 @@
 #include "isa/effects.h"
 
+#include <memory>
 #include <new>
 
 namespace deeptrace::isa {
@@ -75,6 +76,7 @@ Effects effects_of(const Instruction& instruction) { return effects_of(instructi
 
 Effects effects_of(const Instruction& instruction, const Operands& operands) {
   Effects effects;
+  std::uninitialized_default_construct_n(effects.registers.data(), Effects::kUsual);
   const Row& row = row_of(instruction);
   effects.flags = operation_of(row).flags;
   effects.flow = flow_of(instruction);
@@ -84,8 +86,9 @@ Effects effects_of(const Instruction& instruction, const Operands& operands) {
     if (operand.kind == Operand::Kind::reg) {
       add_register(effects, operand, instruction);
     } else if (operand.kind == Operand::Kind::memory) {
-      add(effects, operand.memory.base, Access::read, Rest::kept);
-      add(effects, operand.memory.index, Access::read, Rest::kept);
+      const MemoryRecipe recipe = operand.memory();
+      add(effects, recipe.base, Access::read, Rest::kept);
+      add(effects, recipe.index, Access::read, Rest::kept);
       const bool touched = operand.width != 0 || operand.unknown_size;
       effects.reads_memory |= reads(operand.access) && touched;
       effects.writes_memory |= writes(operand.access) && touched;

@@ -6,6 +6,7 @@
 
 #include <array>
 #include <cstdint>
+#include <span>
 
 #include "isa/instruction.h"
 #include "isa/operand.h"
@@ -21,28 +22,35 @@ enum class Rest : std::uint8_t {
 
 struct RegisterEffect {
   RegisterPart part;
-  Access access;
-  Rest rest;
+  Access access = Access::none;
+  Rest rest = Rest::kept;
 };
 
 struct Effects {
-  union {
-    std::array<RegisterEffect, 24> registers;  ///< explicit, implied and address registers, in operand order; those
-                                               ///< from `register_count` up are not initialised
-  };
-  std::uint8_t register_count = 0;
+  /// So many registers are always there; those from `register_count` up are absent then.
+  static constexpr std::size_t kUsual = 4;
+
   FlagUse flags;
   ControlFlow flow = ControlFlow::next;
-  bool writes_memory = false;
-  bool reads_memory = false;
-  bool unknown_memory = false;  ///< touches memory whose extent the registers do not tell
-  bool touches_vector = false;  ///< a vector or mask register or mxcsr is written
-  bool touches_x87 = false;     ///< a floating-point or mmx register or the unit's status is written
-  std::int8_t x87_pushes = 0;   ///< how much the floating-point stack grows; negative when it shrinks
-  bool faults = false;          ///< may fault by its values
-  bool nondeterministic = false;
+  std::int8_t x87_pushes = 0;  ///< how much the floating-point stack grows; negative when it shrinks
+  bool writes_memory : 1 = false;
+  bool reads_memory : 1 = false;
+  bool unknown_memory : 1 = false;  ///< touches memory whose extent the registers do not tell
+  bool touches_vector : 1 = false;  ///< a vector or mask register or mxcsr is written
+  bool touches_x87 : 1 = false;     ///< a floating-point or mmx register or the unit's status is written
+  bool faults : 1 = false;          ///< may fault by its values
+  bool nondeterministic : 1 = false;
+  bool spare : 1 = false;
+  std::uint8_t register_count = 0;
+  union {
+    std::array<RegisterEffect, 24>
+        registers;  ///< explicit, implied and address registers, in operand order; those from
+                    ///< the larger of `register_count` and kUsual up are not initialised
+  };
 
   Effects() {}  // NOLINT: the registers are made as they are counted
+
+  [[nodiscard]] std::span<const RegisterEffect, kUsual> usual() const { return std::span(registers).first<kUsual>(); }
 };
 
 Effects effects_of(const Instruction& instruction);

@@ -631,6 +631,18 @@ def cpp_string(text):
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
+def sharing(used, fields, traits):
+    """How the row's instructions share a form: Sharing of table.h, by number."""
+    sources = {kind[0] for kind in used}
+    if fields[1] != "none" or "gate" in traits or sources & {"is4", "immediate_low4", "enter", "display", "far"}:
+        return 3
+    registers = [kind for kind in used if kind[0] in ("rm", "reg", "opcode", "vvvv")]
+    if sources & {"gather", "at_reg"} or traits & {"bitoffset", "four", "pair"} or any(
+            kind[1] not in ("none", "general", "vector") for kind in registers):
+        return 2
+    return int(any(kind[1] == "general" and kind[4] == "b8" or kind[0] == "opcode" for kind in registers))
+
+
 def main():
     output, inputs = sys.argv[1], sys.argv[2:]
     operations, rows, conditions = parse(inputs)
@@ -676,7 +688,8 @@ def main():
         number[id(row)] = len(row_lines)
         shapes.append(shape_of(row, used, fields, traits))
         briefs.append(KINDS.index(row.operation.kind) | ("gate" in traits) << 3 |
-                      bool(used and used[0][0] == "relative") << 4 | any(k[0] == "absolute" for k in used) << 5)
+                      bool(used and used[0][0] == "relative") << 4 | any(k[0] == "absolute" for k in used) << 5 |
+                      sharing(used, fields, traits) << 6)
         memory = {(0,): 1, (1,): 2}.get(tuple(row.needs.get("mod", ())), 0)
         wanted = hints_of(row, used, len(row.operation.hidden), traits, families)
         hints = sum(1 << HINTS.index(hint) for hint in wanted)

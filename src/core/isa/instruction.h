@@ -70,8 +70,8 @@ struct Instruction {
   std::uint8_t vector = 0;        ///< VectorField bits of VEX, EVEX and XOP
   std::uint8_t operand_size = 0;  ///< bytes: 2, 4 or 8
   std::uint8_t address_size = 0;  ///< bytes: 2, 4 or 8
-  std::uint8_t opcode = 0;        ///< the last opcode byte
   std::uint8_t evex = 0;          ///< VectorField bits of EVEX
+  std::uint8_t opcode = 0;        ///< the last opcode byte
 
   explicit operator bool() const { return length != 0; }
   [[nodiscard]] Mode mode() const { return (prefixes & kPrefixMode64) != 0 ? Mode::bits64 : Mode::bits32; }
@@ -96,9 +96,9 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 /// over much code: the next instruction can be looked at before this one has been written out.
 unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept;
 
-/// Decodes one instruction after the other, those that begin in the first `extent` bytes, into `into`, until that is full
-/// or no instruction stands where the next should begin. What lies behind the extent is part of the last instruction
-/// at most. Returns how many there are. The quickest one.
+/// Decodes one instruction after the other, those that begin in the first `extent` bytes, into `into`, until that is
+/// full or no instruction stands where the next should begin. What lies behind the extent is part of the last
+/// instruction at most. Returns how many there are. The quickest one.
 std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
                        std::span<Instruction> into) noexcept;
 

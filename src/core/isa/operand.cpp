@@ -1,6 +1,7 @@
 #include "isa/operand.h"
 
 #include <algorithm>
+#include <memory>
 #include <new>
 
 namespace deeptrace::isa {
@@ -10,6 +11,8 @@ RegisterPart general(unsigned index, unsigned width) {
   return {RegisterFile::general, static_cast<std::uint8_t>(index), 0, static_cast<std::uint16_t>(width)};
 }
 RegisterPart segment(unsigned index) { return {RegisterFile::segment, static_cast<std::uint8_t>(index), 0, 16}; }
+/// A register in a packed recipe.
+std::uint8_t packed(unsigned index) { return static_cast<std::uint8_t>(index + 1); }
 
 std::int64_t sign_extend(std::uint64_t value, unsigned bits) {
   if (bits >= 64) return static_cast<std::int64_t>(value);
@@ -132,7 +135,7 @@ class Builder {
     RegisterPart merged;
     for (Operand& operand : out.items_so_far()) {
       if (operand.kind == Operand::Kind::memory) {
-        by_element |= operand.memory.index.file == RegisterFile::vector;
+        by_element |= operand.recipe.has_vector_index();
         if (by_element) elements = operand.elements;
         if (!scalar && !by_element && writes(operand.access)) elements = operand.width / element;
         operand.access = writes(operand.access) ? Access::may_write : Access::may_read;
@@ -162,30 +165,33 @@ class Builder {
     operand.width = reg.width;
   }
 
-  void choose_segment(MemoryRecipe& recipe, unsigned fallback) const {
+  void choose_segment(PackedRecipe& recipe, unsigned fallback) const {
     const int forced = in_.segment_override();
-    recipe.segment_forced = forced >= 0;
-    recipe.segment = segment(forced >= 0 ? static_cast<unsigned>(forced) : fallback);
+    recipe.forced = forced >= 0;
+    recipe.segment = (forced >= 0 ? static_cast<unsigned>(forced) : fallback) & 7;
+  }
+
+  /// Memory with an address of that many bytes.
+  static void make_memory(Operand& operand, unsigned bits, unsigned address_size) {
+    operand.kind = Operand::Kind::memory;
+    operand.width = static_cast<std::uint16_t>(bits);
+    operand.recipe.address_size = address_size & 15;
+    operand.recipe.scale = 1;
   }
 
   void memory(Operand& operand, unsigned bits) const {
-    operand.kind = Operand::Kind::memory;
-    operand.width = static_cast<std::uint16_t>(bits);
-    MemoryRecipe& recipe = operand.memory;
-    recipe.address_size = in_.address_size;
-    recipe.displacement = in_.displacement;
+    make_memory(operand, bits, in_.address_size);
+    PackedRecipe& recipe = operand.recipe;
+    operand.value = in_.displacement;
     if (in_.address_size == 2) {
       address16(recipe);
     } else {
       address32(recipe);
     }
-    choose_segment(recipe, recipe.default_segment());
-    if (recipe.base.file == RegisterFile::general && recipe.base.index == kRsp && pops()) {
-      recipe.hidden_displacement = in_.operand_size;
-    }
-    if ((row_.traits & kBitOffset) != 0) {
-      recipe.bit_number = general(extended((in_.modrm >> 3) & 7, kRexR), in_.operand_size * 8U);
-    }
+    const bool on_stack = recipe.base == packed(kRsp) || recipe.base == packed(kRbp);
+    choose_segment(recipe, on_stack ? kSs : kDs);
+    if (recipe.base == packed(kRsp) && pops()) recipe.hidden_displacement = in_.operand_size;
+    if ((row_.traits & kBitOffset) != 0) recipe.bit_number = packed(extended((in_.modrm >> 3) & 7, kRexR));
   }
 
   /// Memory with a vector register as its index (Intel SDM volume 2, 2.3.12): the kind says how wide an index is
@@ -198,11 +204,11 @@ class Builder {
                                              : 64U << (kind.offset - 1);
     unsigned index = extended((in_.sib >> 3) & 7, kRexX);
     if ((in_.prefixes & kPrefixEvex) != 0) index += in_.vector & 0x10U;
-    operand.memory.index = {RegisterFile::vector, static_cast<std::uint8_t>(index), 0,
-                            static_cast<std::uint16_t>(bits)};
-    operand.memory.scale = static_cast<std::uint8_t>(1U << (in_.sib >> 6));
+    operand.recipe.index = packed(index);
+    operand.recipe.index_bytes = static_cast<std::uint8_t>(bits / 8);
+    operand.recipe.scale = (1U << (in_.sib >> 6)) & 15;
     const unsigned values = in_.vector_bits() / operand.width;
-    operand.elements = static_cast<std::uint8_t>(std::min(bits / (kind.index * 8U), values));
+    operand.elements = static_cast<std::uint16_t>(std::min(bits / (kind.index * 8U), values));
   }
 
   [[nodiscard]] bool pops() const {
@@ -213,7 +219,7 @@ class Builder {
   }
 
   /// Intel SDM volume 2, table 2-1.
-  void address16(MemoryRecipe& recipe) const {
+  void address16(PackedRecipe& recipe) const {
     struct Pair {
       std::int8_t base, index;
     };
@@ -221,55 +227,53 @@ class Builder {
                                {kRsi, -1},   {kRdi, -1},   {kRbp, -1},   {kRbx, -1}};
     if ((in_.modrm >> 6) == 0 && (in_.modrm & 7) == 6) return;
     const Pair pair = kPairs[in_.modrm & 7];
-    recipe.base = general(static_cast<unsigned>(pair.base), 16);
-    if (pair.index >= 0) recipe.index = general(static_cast<unsigned>(pair.index), 16);
+    recipe.base = packed(static_cast<unsigned>(pair.base));
+    if (pair.index >= 0) set_index(recipe, static_cast<unsigned>(pair.index));
+  }
+
+  void set_index(PackedRecipe& recipe, unsigned index) const {
+    recipe.index = packed(index);
+    recipe.index_bytes = in_.address_size;
   }
 
   /// Intel SDM volume 2, tables 2-2 and 2-3; RIP-relative: 2.2.1.6.
-  void address32(MemoryRecipe& recipe) const {
-    const unsigned bits = in_.address_size * 8U;
+  void address32(PackedRecipe& recipe) const {
     const unsigned mod = in_.modrm >> 6;
     const unsigned rm = in_.modrm & 7;
     if (mod == 0 && rm == 5) {
-      if (mode64_) {
-        recipe.base = {RegisterFile::instruction_pointer, 0, 0, static_cast<std::uint16_t>(bits)};
-      }
+      if (mode64_) recipe.base = PackedRecipe::kInstructionPointer;
       return;
     }
     if (rm != 4) {
-      recipe.base = general(extended(rm, kRexB), bits);
+      recipe.base = packed(extended(rm, kRexB));
       return;
     }
     const unsigned index = extended((in_.sib >> 3) & 7, kRexX);
     if (index != 4) {
-      recipe.index = general(index, bits);
-      recipe.scale = static_cast<std::uint8_t>(1U << (in_.sib >> 6));
+      set_index(recipe, index);
+      recipe.scale = (1U << (in_.sib >> 6)) & 15;
     }
-    if ((in_.sib & 7) != 5 || mod != 0) recipe.base = general(extended(in_.sib & 7, kRexB), bits);
+    if ((in_.sib & 7) != 5 || mod != 0) recipe.base = packed(extended(in_.sib & 7, kRexB));
   }
 
   void string_memory(Operand& operand, const OperandKind& kind, unsigned base, bool source) const {
-    operand.kind = Operand::Kind::memory;
-    operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
+    make_memory(operand, bits_of(kind.width), in_.address_size);
     operand.repeated = is_repeated(in_);
-    operand.memory.address_size = in_.address_size;
-    operand.memory.base = general(base, in_.address_size * 8U);
+    operand.recipe.base = packed(base);
     if (source || (row_.traits & (kRep | kRepz)) == 0) {
-      choose_segment(operand.memory, kDs);
+      choose_segment(operand.recipe, kDs);
     } else {
-      operand.memory.segment = segment(kEs);
+      operand.recipe.segment = kEs;
     }
   }
 
   /// `slots` stack slots from `displacement` bytes off `base`.
   void stack_memory(Operand& operand, unsigned base, unsigned slots, std::int32_t displacement) const {
-    operand.kind = Operand::Kind::memory;
+    make_memory(operand, slots * in_.operand_size * 8U, mode64_ ? 8 : 4);
     operand.stack_slot = true;
-    operand.width = static_cast<std::uint16_t>(slots * in_.operand_size * 8U);
-    operand.memory.segment = segment(kSs);
-    operand.memory.base = general(base, native_bits());
-    operand.memory.address_size = mode64_ ? 8 : 4;
-    operand.memory.hidden_displacement = displacement;
+    operand.recipe.segment = kSs;
+    operand.recipe.base = packed(base);
+    operand.recipe.hidden_displacement = static_cast<std::int16_t>(displacement);
   }
 
   static void immediate(Operand& operand, std::int64_t value, unsigned bits, bool extended_by_sign) {
@@ -311,8 +315,8 @@ class Builder {
         return;
       }
       case Source::absolute:
-        implied_memory(operand, kind, RegisterPart{});
-        operand.memory.displacement = static_cast<std::int64_t>(take_field(bytes));
+        implied_memory(operand, kind, 0);
+        operand.value = static_cast<std::int64_t>(take_field(bytes));
         return;
       case Source::far: {
         const std::uint64_t value = take_field(bytes);
@@ -336,15 +340,16 @@ class Builder {
       }
       case Source::leave: return stack_memory(operand, kRbp, 1, 0);
       case Source::xlat:
-        implied_memory(operand, kind, general(kRbx, in_.address_size * 8U));
-        operand.memory.index = general(kRax, 8);
+        implied_memory(operand, kind, packed(kRbx));
+        operand.recipe.index = packed(kRax);
+        operand.recipe.index_bytes = 1;
         return;
       case Source::at_reg:
-        implied_memory(operand, kind, general(reg_field(RegisterFile::general), in_.address_size * 8U));
-        operand.memory.segment = segment(kEs);
-        operand.memory.segment_forced = false;
+        implied_memory(operand, kind, packed(reg_field(RegisterFile::general)));
+        operand.recipe.segment = kEs;
+        operand.recipe.forced = false;
         return;
-      case Source::at_ax: return implied_memory(operand, kind, general(kRax, in_.address_size * 8U));
+      case Source::at_ax: return implied_memory(operand, kind, packed(kRax));
     }
   }
 
@@ -354,13 +359,11 @@ class Builder {
     operand.reg = {kind.file, kind.index, kind.offset, operand.width};
   }
 
-  /// Memory in segment ds whose address no ModRM byte gives.
-  void implied_memory(Operand& operand, const OperandKind& kind, RegisterPart base) const {
-    operand.kind = Operand::Kind::memory;
-    operand.width = static_cast<std::uint16_t>(bits_of(kind.width));
-    operand.memory.address_size = in_.address_size;
-    operand.memory.base = base;
-    choose_segment(operand.memory, kDs);
+  /// Memory in segment ds whose address no ModRM byte gives; the base as in a packed recipe.
+  void implied_memory(Operand& operand, const OperandKind& kind, std::uint8_t base) const {
+    make_memory(operand, bits_of(kind.width), in_.address_size);
+    operand.recipe.base = base;
+    choose_segment(operand.recipe, kDs);
   }
 
   /// An immediate as wide as its field; a 32-bit field of a 64-bit operation is sign-extended.
@@ -380,8 +383,31 @@ class Builder {
 
 }  // namespace
 
+MemoryRecipe Operand::memory() const {
+  MemoryRecipe whole;
+  whole.segment = segment(recipe.segment);
+  whole.segment_forced = recipe.forced;
+  whole.scale = recipe.scale;
+  whole.address_size = recipe.address_size;
+  whole.displacement = value;
+  whole.hidden_displacement = recipe.hidden_displacement;
+  const unsigned bits = recipe.address_size * 8U;
+  if (recipe.base == PackedRecipe::kInstructionPointer) {
+    whole.base = {RegisterFile::instruction_pointer, 0, 0, static_cast<std::uint16_t>(bits)};
+  } else if (recipe.base != 0) {
+    whole.base = general(recipe.base - 1U, bits);
+  }
+  if (recipe.index != 0) {
+    whole.index = general(recipe.index - 1U, recipe.index_bytes * 8U);
+    if (recipe.has_vector_index()) whole.index.file = RegisterFile::vector;
+  }
+  if (recipe.bit_number != 0) whole.bit_number = general(recipe.bit_number - 1U, width);
+  return whole;
+}
+
 Operands operands_of(const Instruction& instruction) {
   Operands operands;
+  std::uninitialized_default_construct_n(operands.items.data(), Operands::kUsual);
   Builder(instruction).run(operands);
   return operands;
 }
@@ -424,7 +450,7 @@ bool does_nothing(const Instruction& instruction) {
   if (operands[0].kind != Operand::Kind::reg) return false;
   if (name == "xchg") return operands[0].reg == operands[1].reg;
   // The 32-bit fillers: the address of a register's value goes to that register.
-  const MemoryRecipe& recipe = operands[1].memory;
+  const MemoryRecipe recipe = operands[1].memory();
   return recipe.base == operands[0].reg && !recipe.index && recipe.displacement == 0 &&
          operands[0].width == (instruction.mode() == Mode::bits64 ? 64 : 32);
 }

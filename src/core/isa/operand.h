@@ -4,6 +4,7 @@
 #include <array>
 #include <cstdint>
 #include <span>
+#include <type_traits>
 
 #include "isa/instruction.h"
 
@@ -34,30 +35,61 @@ struct MemoryRecipe {
   [[nodiscard]] bool is_absolute() const { return !base && !index; }
 };
 
+/// A recipe in eight bytes and without its displacement, as operands keep it. Register numbers have 1 added; 0 is
+/// absent.
+struct PackedRecipe {
+  static constexpr std::uint8_t kInstructionPointer = 17;  ///< of `base`
+
+  std::uint8_t base = 0;              ///< a general register or kInstructionPointer; as wide as the address
+  std::uint8_t index = 0;             ///< a general register, or a vector register when `index_bytes` is above 8
+  std::uint8_t index_bytes = 0;       ///< the index register's width, bytes
+  std::uint8_t bit_number = 0;        ///< a general register as wide as the operand
+  std::uint8_t segment : 7 = 0;       ///< a Segment
+  std::uint8_t forced : 1 = 0;        ///< by a prefix
+  std::uint8_t address_size : 4 = 0;  ///< bytes; of memory only
+  std::uint8_t scale : 4 = 0;         ///< 1, 2, 4 or 8; of memory only
+  std::int16_t hidden_displacement = 0;
+
+  [[nodiscard]] bool has_vector_index() const { return index_bytes > 8; }
+  [[nodiscard]] bool has_base(General base_register) const { return base == base_register + 1; }
+  /// True when the displacement alone is the address.
+  [[nodiscard]] bool is_absolute() const { return base == 0 && index == 0; }
+};
+
+/// 32 bytes without gaps: comparing them compares everything.
 struct Operand {
   enum class Kind : std::uint8_t { none, reg, memory, immediate, target, far };
 
   Kind kind = Kind::none;
   Access access = Access::none;
-  bool hidden = false;         ///< implied by the opcode, not in the text
-  bool repeated = false;       ///< string memory under a repeat prefix: one such piece for each repetition
-  bool stack_slot = false;     ///< memory that a push, pop, call or return touches
-  bool sign_extended = false;  ///< an immediate that the processor extends with its sign
-  bool unknown_size = false;   ///< memory whose extent more state than the registers decides (xsave)
+  bool hidden : 1 = false;         ///< implied by the opcode, not in the text
+  bool repeated : 1 = false;       ///< string memory under a repeat prefix: one such piece for each repetition
+  bool stack_slot : 1 = false;     ///< memory that a push, pop, call or return touches
+  bool sign_extended : 1 = false;  ///< an immediate that the processor extends with its sign
+  bool unknown_size : 1 = false;   ///< memory whose extent more state than the registers decides (xsave)
+  std::uint8_t spare : 3 = 0;
   std::uint8_t broadcast = 1;  ///< memory: how often the one element is used (EVEX broadcast)
-  std::uint8_t elements = 1;   ///< memory: how many separate elements a vector index picks, each `width` bits
+  std::uint16_t elements = 1;  ///< memory: how many separate elements a vector index picks, each `width` bits
   std::uint16_t width = 0;     ///< bits read or written (of a register: those that count); 0: an address only
-  std::uint16_t selector = 0;  ///< far: the code segment
   RegisterPart reg;
-  MemoryRecipe memory;
+  std::uint16_t selector = 0;  ///< far: the code segment
+  PackedRecipe recipe;         ///< memory
   /// immediate: the value, sign- or zero-extended as the processor does; target: bytes from the instruction's
-  /// start; far: the offset, with the selector in `selector`.
+  /// start; far: the offset, with the selector in `selector`; memory: the displacement.
   std::int64_t value = 0;
+
+  /// How the address of memory is computed.
+  [[nodiscard]] MemoryRecipe memory() const;
 };
+static_assert(sizeof(Operand) == 32 && std::has_unique_object_representations_v<Operand>);
 
 struct Operands {
+  /// So many are always there; those from `count` up are empty then. Nearly all instructions have no more: who takes
+  /// this many needs no loop.
+  static constexpr std::size_t kUsual = 3;
+
   union {
-    std::array<Operand, 12> items;  ///< those from `count` up are not initialised
+    std::array<Operand, 12> items;  ///< those from the larger of `count` and kUsual up are not initialised
   };
   std::uint8_t shown = 0;
   std::uint8_t count = 0;
@@ -65,6 +97,7 @@ struct Operands {
   Operands() {}  // NOLINT: the items are made as they are counted
 
   [[nodiscard]] std::span<Operand> items_so_far() { return {items.data(), count}; }
+  [[nodiscard]] std::span<const Operand, kUsual> usual() const { return std::span(items).first<kUsual>(); }
   [[nodiscard]] const Operand* begin() const { return items.data(); }
   [[nodiscard]] const Operand* end() const { return items.data() + count; }
   [[nodiscard]] const Operand& operator[](std::size_t i) const { return items[i]; }

@@ -278,6 +278,16 @@ std::string_view encoding_of(const Row& row);
 std::span<const Condition> conditions();
 /// Whether a condition holds with these flags (Intel SDM volume 1, appendix B).
 bool condition_holds(unsigned code, std::uint64_t flags);
+/// How much the instructions of a row that agree in prefixes, sizes and the shape of their address have in common
+/// (isa/forms.h).
+enum class Sharing : std::uint8_t {
+  numbers,  ///< all but register numbers, displacement and immediate
+  halves,   ///< the same but for some bits of them: 8-bit registers 4 to 7 are others without REX; the opcode has but
+            ///< the low bits of a register
+  values,   ///< all but displacement and immediate
+  nothing,  ///< the immediate decides about more than a value
+};
+
 /// What going over much code asks of every instruction, in one byte a row.
 struct Brief {
   std::uint8_t bits;
@@ -286,6 +296,7 @@ struct Brief {
   [[nodiscard]] bool is_gate() const { return (bits & 8) != 0; }          ///< the immediate decides about its flow
   [[nodiscard]] bool is_direct() const { return (bits & 0x10) != 0; }     ///< its first operand is a direct target
   [[nodiscard]] bool has_absolute() const { return (bits & 0x20) != 0; }  ///< an address stands in the instruction
+  [[nodiscard]] Sharing sharing() const { return static_cast<Sharing>(bits >> 6); }
 };
 inline Brief brief_of(std::uint16_t row) { return {tables::kBriefs[row]}; }
 inline std::span<const OperandUse> uses_of(const Row& row) {

@@ -262,7 +262,7 @@ class Writer {
   }
 
   void add_memory(const Operand& operand) {
-    const MemoryRecipe& recipe = operand.memory;
+    const MemoryRecipe recipe = operand.memory();
     if (!att_ && (row_.traits & kNoSize) == 0 && !operand.unknown_size) text_.add(size_name(operand.width));
     const bool prefix =
         recipe.segment_forced && recipe.segment.index != recipe.default_segment() && segment_has_effect(in_, recipe);

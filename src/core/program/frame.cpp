@@ -129,7 +129,7 @@ class Walk {
     if (!stack) return;
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
       if (operand.kind != isa::Operand::Kind::memory || operand.stack_slot || operand.width == 0) continue;
-      const auto address = place.known.address_of(operand.memory, place.address + instruction.length, false);
+      const auto address = place.known.address_of(operand.memory(), place.address + instruction.length, false);
       constexpr std::uint64_t kMost = 128;
       if (address && *address < *stack && *stack - *address <= kMost)
         shape_.red_zone = std::max(shape_.red_zone, *stack - *address);
@@ -147,8 +147,7 @@ class Walk {
     if (source.kind != isa::Operand::Kind::reg || source.reg.file != isa::RegisterFile::general) return;
     if (!push) {
       const isa::Operand& into = operands[0];
-      const bool stack = into.kind == isa::Operand::Kind::memory &&
-                         into.memory.base.file == isa::RegisterFile::general && into.memory.base.index == isa::kRsp &&
+      const bool stack = into.kind == isa::Operand::Kind::memory && into.recipe.has_base(isa::kRsp) &&
                          source.width == (mode_ == isa::Mode::bits64 ? 64 : 32);
       if (!stack) return;
     }
@@ -157,7 +156,7 @@ class Walk {
     const auto saved = static_cast<isa::General>(number);
     const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
     const std::uint64_t slot = mode_ == isa::Mode::bits64 ? 8 : 4;
-    const std::int64_t into = push ? 0 : operands[0].memory.displacement + static_cast<std::int64_t>(slot);
+    const std::int64_t into = push ? 0 : operands[0].value + static_cast<std::int64_t>(slot);
     if (stack)
       place.saved.push_back(
           {saved, static_cast<std::int64_t>(kEntryStack - *stack) + 2 * static_cast<std::int64_t>(slot) - into});

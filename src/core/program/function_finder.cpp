@@ -173,7 +173,7 @@ class Finder {
     if (mode_ == isa::Mode::bits64) return std::nullopt;
     const isa::Operands operands = isa::operands_of(instruction);
     if (operands.shown != 1 || operands[0].kind != isa::Operand::Kind::memory) return std::nullopt;
-    const isa::MemoryRecipe& recipe = operands[0].memory;
+    const isa::MemoryRecipe recipe = operands[0].memory();
     if (recipe.index || recipe.base.file != isa::RegisterFile::general || recipe.base.index != isa::kRbx)
       return std::nullopt;
     return (table + static_cast<std::uint64_t>(recipe.displacement)) & 0xffffffff;

@@ -17,7 +17,6 @@
 namespace deeptrace::program {
 namespace {
 
-/// "0x1f"; numbers below 10 as a digit, as in instruction text.
 /// Among symbols of one address the best name has the highest: functions before labels, then global ones, then those
 /// with a size.
 std::uint8_t rank_of(const binary::Symbol& s) {

@@ -41,7 +41,7 @@ void References::operand_references(std::uint64_t address, const isa::Instructio
   const ControlFlow flow = isa::flow_of(instruction);
   for (const Operand& operand : operands) {
     if (operand.kind == Operand::Kind::memory && !operand.stack_slot) {
-      const isa::MemoryRecipe& recipe = operand.memory;
+      const isa::MemoryRecipe recipe = operand.memory();
       CodeReference reference;
       reference.size = operand.width / 8U;
       reference.kind = reference.size == 0 ? UseKind::address : kind_of(operand.access);
@@ -135,7 +135,7 @@ int References::register_of_thunk(std::uint64_t target) const {
   const isa::Operands operands = isa::operands_of(load);
   if (operands.shown != 2 || operands[0].kind != Operand::Kind::reg || operands[1].kind != Operand::Kind::memory)
     return -1;
-  const isa::MemoryRecipe& from = operands[1].memory;
+  const isa::MemoryRecipe from = operands[1].memory();
   const bool top = from.base.file == isa::RegisterFile::general && from.base.index == isa::kRsp && !from.index &&
                    from.displacement == 0;
   return top && operands[0].reg.file == isa::RegisterFile::general ? operands[0].reg.index : -1;

@@ -144,7 +144,7 @@ class Shaper {
   }
 
   void add_memory(Shape& shape, const Operand& operand, const program::Reference* relocated) {
-    const isa::MemoryRecipe& recipe = operand.memory;
+    const isa::MemoryRecipe recipe = operand.memory();
     std::string exact = "[", loose = "[";
     if (recipe.segment_forced) exact += std::string(isa::name_of(recipe.segment)) + ":";
     loose = exact;

@@ -77,8 +77,8 @@ class Seer {
         if (auto raw = state::bytes_of(view_, part)) bytes = std::move(*raw);
         one.bits = part.width;
       } else {
-        if (operand.memory.index.file == isa::RegisterFile::vector) continue;
-        one.address = state::address_of(operand.memory, view_.registers(), next, operand.width);
+        if (operand.recipe.has_vector_index()) continue;
+        one.address = state::address_of(operand.memory(), view_.registers(), next, operand.width);
         one.name = modules_.reference(*one.address).name;
         bytes.resize(operand.width / 8U);
         if (operand.width == 0) {

@@ -358,7 +358,7 @@ class PieceLister::Work {
     if (instruction.segment_override() != segment || instruction.displacement_size != 4) return false;
     const isa::Operands operands = isa::operands_of(instruction);
     return std::ranges::any_of(operands, [](const isa::Operand& operand) {
-      return operand.kind == isa::Operand::Kind::memory && operand.memory.is_absolute();
+      return operand.kind == isa::Operand::Kind::memory && operand.recipe.is_absolute();
     });
   }
 

@@ -199,8 +199,8 @@ class Stepper {
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
       const bool written = operand.kind == isa::Operand::Kind::memory && isa::writes(operand.access);
       if (!written) continue;
-      if (operand.width != 0) code.writes.push_back({operand.memory, operand.width});
-      exact &= !operand.unknown_size && operand.memory.index.file != isa::RegisterFile::vector;
+      if (operand.width != 0) code.writes.push_back({operand.memory(), operand.width});
+      exact &= !operand.unknown_size && !operand.recipe.has_vector_index();
     }
     code.plain = exact && !code.touches_vector && !code.repeated && !code.flag_image &&
                  code.flow != ControlFlow::trap && code.flow != ControlFlow::system;

@@ -244,7 +244,7 @@ class Search {
         function, [&](std::uint64_t address, const isa::Instruction& instruction, std::span<const CodeReference>) {
           if (instruction.segment_override() != segment || instruction.displacement_size != 4) return;
           for (const isa::Operand& operand : isa::operands_of(instruction)) {
-            if (operand.kind != isa::Operand::Kind::memory || !operand.memory.is_absolute()) continue;
+            if (operand.kind != isa::Operand::Kind::memory || !operand.recipe.is_absolute()) continue;
             const auto distance = static_cast<std::uint64_t>(static_cast<std::int64_t>(instruction.displacement));
             const std::uint64_t from = target_.in_thread->from, size = target_.in_thread->size();
             if (distance - from >= size) continue;

@@ -101,13 +101,13 @@ class Execution {
   bool fetch_memory(std::size_t i, const Operand& operand) {
     const std::size_t size = operand.width / 8U;
     if (size == 0) {  // only the address counts, without the segment's base
-      isa::MemoryRecipe flat = operand.memory;
+      isa::MemoryRecipe flat = operand.memory();
       flat.segment = {isa::RegisterFile::segment, isa::kDs, 0, 16};
       c_.value[i] = address_of(flat, before_, behind_, 0);
       return true;
     }
     if (size > c_.block.size()) return false;
-    c_.address = address_of(operand.memory, before_, behind_, operand.width);
+    c_.address = address_of(operand.memory(), before_, behind_, operand.width);
     const bool aligned = (isa::row_of(in_).traits & isa::kAligned) != 0;
     if (aligned && c_.address % size != 0) {
       raise(isa::Exception::general_protection);

@@ -57,10 +57,11 @@ Touched touched_by(const isa::Instruction& instruction, const RegisterSet& regis
   result.complete = (isa::row_of(instruction).traits & isa::kUnknownExtent) == 0;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
     if (operand.kind != isa::Operand::Kind::memory) continue;
-    if (operand.unknown_size || operand.memory.index.file == isa::RegisterFile::vector) result.complete = false;
-    if (operand.width == 0 || operand.memory.index.file == isa::RegisterFile::vector) continue;
+    if (operand.unknown_size || operand.recipe.has_vector_index()) result.complete = false;
+    if (operand.width == 0 || operand.recipe.has_vector_index()) continue;
     if (operand.access == isa::Access::none || result.count == result.ranges.size()) continue;
-    TouchedRange range{address_of(operand.memory, registers, next, operand.width), operand.width / 8U, operand.access};
+    TouchedRange range{address_of(operand.memory(), registers, next, operand.width), operand.width / 8U,
+                       operand.access};
     if (operand.repeated) range = repeated(range, registers, instruction.address_size);
     if (range.size != 0) result.ranges[result.count++] = range;
   }
