@@ -2,6 +2,7 @@
 // a check for every few characters.
 #pragma once
 
+#include <charconv>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
@@ -51,6 +52,8 @@ class LineWriter {
   void add_digits(std::uint64_t value) { to_ += put_digits(to_, value); }
   /// "0x1f"; numbers below 10 as a digit.
   void add_hex(std::uint64_t value) { put_hex(to_, value); }
+  /// Decimal digits.
+  void add_decimal(std::uint64_t value) { to_ = std::to_chars(to_, to_ + kSlack, value).ptr; }
   /// Two digits a byte, a space between them.
   void add_bytes(const std::uint8_t* bytes, std::size_t count) {
     for (std::size_t i = 0; i < count; ++i) std::memcpy(to_ + 3 * i, &kByteTexts[bytes[i]], 4);

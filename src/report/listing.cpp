@@ -59,13 +59,30 @@ class Text : public ListingSink {
   }
 
   void begin_function(const ListedFunction& function) override {
-    std::string head = look(style_, Role::heading, printable(function.name));
-    const std::string_view origin = origin_words(function.origin);
-    if (!origin.empty()) head += fmt::format(" ({})", origin);
-    head += fmt::format("   {:#x}, {} bytes", function.address, function.size);
-    if (!function.file.empty()) head += fmt::format("   {}:{}", printable(function.file), function.line);
     line("");
-    line(head);
+    const bool plain = !style_.colour && is_plain(function.name);
+    const std::string name = plain ? std::string() : look(style_, Role::heading, printable(function.name));
+    const std::string file = function.file.empty() ? std::string() : printable(function.file);
+    LineWriter to(out_.room(kFixedPart + function.name.size() + name.size() + file.size()));
+    to.add(plain ? function.name : name);
+    const std::string_view origin = origin_words(function.origin);
+    if (!origin.empty()) {
+      to.add(" (");
+      to.add(origin);
+      to.add(')');
+    }
+    to.add("   0x");
+    to.add_digits(function.address);
+    to.add(", ");
+    to.add_decimal(function.size);
+    to.add(" bytes");
+    if (!file.empty()) {
+      to.add("   ");
+      to.add(file);
+      to.add(':');
+      to.add_decimal(function.line);
+    }
+    finish(to);
     file_ = function.file;
     line_ = 0;
     inlined_.clear();
@@ -94,6 +111,8 @@ class Text : public ListingSink {
  private:
   /// Characters of a row beside its bytes, words and reference, at most.
   static constexpr std::size_t kFixedPart = 160 + LineWriter::kSlack;
+  /// Characters of a number and what stands before it.
+  static constexpr std::size_t kLongestDecimal = 24;
 
   void line(std::string_view text) { add_line(out_, style_, text); }
 
@@ -188,16 +207,29 @@ class Text : public ListingSink {
   /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
   void cases(const ListedInstruction& row) {
     for (const session::SwitchCase& one : row.cases) {
-      std::string numbers;
+      const bool plain = is_plain(one.name);
+      const std::string name = plain ? std::string() : printable(one.name);
+      LineWriter to(out_.room(kFixedPart + 2 * kLongestDecimal * one.entries.size() + one.name.size() + name.size()));
+      to.pad_to(50);
+      to.add("case ");
+      const std::size_t numbers = to.size();
       for (std::size_t i = 0; i < one.entries.size();) {
         std::size_t end = i;
         while (end + 1 < one.entries.size() && one.entries[end + 1] == one.entries[end] + 1) ++end;
-        numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", one.entries[i]);
-        if (end > i) numbers += fmt::format("..{}", one.entries[end]);
+        if (i != 0) to.add(", ");
+        to.add_decimal(one.entries[i]);
+        if (end > i) {
+          to.add("..");
+          to.add_decimal(one.entries[end]);
+        }
         i = end + 1;
       }
-      line(fmt::format("{:48}  case {:<12}{}{:#x}  {}", "", numbers, style_.utf8 ? " → " : " -> ", one.target,
-                       printable(one.name)));
+      to.pad_to(numbers + 12);
+      to.add(style_.utf8 ? " \u2192 0x" : " -> 0x");
+      to.add_digits(one.target);
+      to.add("  ");
+      to.add(plain ? one.name : name);
+      finish(to);
     }
   }
 

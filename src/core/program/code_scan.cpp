@@ -5,7 +5,6 @@
 #include <cstring>
 #include <utility>
 
-#include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
 
 namespace deeptrace::program {
@@ -350,7 +349,7 @@ void CodeScan::trace() {
   unreached_ = false;
   add_root(start_);
   if (function_->origin == Function::Origin::section) {
-    const auto roots = far_roots();
+    const auto roots = program_.code_roots();
     for (auto root = std::ranges::lower_bound(roots, start_); root != roots.end() && holds(*root); ++root)
       add_root(*root);
   }
@@ -386,40 +385,6 @@ bool CodeScan::fits(std::uint64_t at) const {
 
 void CodeScan::add_root(std::uint64_t address) {
   if (holds(address) && marks_[address - start_] == kUnknown) open_.push_back(address);
-}
-
-/// What enters code from outside, as far as the file says it, in order. Gathered once.
-std::span<const std::uint64_t> CodeScan::far_roots() {
-  if (!far_roots_.empty()) return far_roots_;
-  const binary::Elf& elf = program_.elf();
-  far_roots_ = {elf.entry()};
-  for (const binary::Symbol& symbol : elf.symbols()) {
-    if (symbol.type == binary::kFunction || symbol.type == binary::kIndirectFunction)
-      far_roots_.push_back(symbol.address);
-  }
-  if (elf.kind() != binary::Kind::relocatable) {
-    const debuginfo::CodeEntries entries = debuginfo::code_entries(elf);
-    far_roots_.insert(far_roots_.end(), entries.functions.begin(), entries.functions.end());
-    far_roots_.insert(far_roots_.end(), entries.landing_pads.begin(), entries.landing_pads.end());
-    for (const binary::Relocation& relocation : program_.relocations())
-      far_roots_.push_back(relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend));
-    for (const std::string_view name : {".init_array", ".fini_array", ".preinit_array"}) add_words(name);
-  }
-  std::ranges::sort(far_roots_);
-  return far_roots_;
-}
-
-/// The addresses that a section holds.
-void CodeScan::add_words(std::string_view name) {
-  const binary::Section* section = program_.elf().section_named(name);
-  if (section == nullptr) return;
-  const Bytes words = program_.elf().bytes_of(*section);
-  const std::size_t size = program_.elf().wide() ? 8 : 4;
-  for (std::size_t at = 0; at + size <= words.size(); at += size) {
-    std::uint64_t address = 0;
-    std::memcpy(&address, words.data() + at, size);
-    far_roots_.push_back(address);
-  }
 }
 
 /// Marks instructions from a root on, until control cannot go on to the next one.

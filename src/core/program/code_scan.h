@@ -88,8 +88,6 @@ class CodeScan {
   bool callee_never_returns(std::uint64_t target);
   void trace();
   void add_root(std::uint64_t address);
-  std::span<const std::uint64_t> far_roots();
-  void add_words(std::string_view section);
   void follow_all();
   void follow(std::uint64_t at);
   [[nodiscard]] bool fits(std::uint64_t at) const;
@@ -154,9 +152,8 @@ class CodeScan {
   std::vector<Callee> callees_ = std::vector<Callee>(1024);
   std::vector<bool> read_;  ///< bytes at which instructions read or write memory
   std::vector<JumpTable> tables_;
-  std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table
-  bool unreached_ = false;        ///< the flow did not reach some code
-  std::vector<std::uint64_t> far_roots_;
+  std::uint64_t unresolved_ = 0;         ///< an indirect jump without a table
+  bool unreached_ = false;               ///< the flow did not reach some code
   std::vector<std::uint64_t> doubtful_;  ///< what tables of unknown length name
   std::vector<std::uint64_t> open_;      ///< roots that are still to be followed
 };

@@ -11,6 +11,7 @@
 #include "base/number.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "program/code_roots.h"
 #include "program/debug_file.h"
 #include "program/function_finder.h"
 
@@ -176,6 +177,11 @@ bool Program::with_c_start() const {
                     !functions_named("main").empty() || !functions_named("__libc_start_main").empty();
   }
   return *with_c_start_;
+}
+
+std::span<const std::uint64_t> Program::code_roots() const {
+  std::call_once(roots_->gathered, [&] { roots_->addresses = program::code_roots(elf_, relocations_); });
+  return roots_->addresses;
 }
 
 bool Program::only_padding(AddressRange range) const {

@@ -81,6 +81,8 @@ class Program {
                                                 std::uint64_t length) const;
   /// All relocations of allocated sections, by address.
   [[nodiscard]] const std::vector<binary::Relocation>& relocations() const { return relocations_; }
+  /// Where code is entered from outside (program/code_roots.h); gathered when first asked for.
+  [[nodiscard]] std::span<const std::uint64_t> code_roots() const;
   /// True when a range holds nothing but what assemblers and linkers fill gaps with.
   [[nodiscard]] bool only_padding(AddressRange range) const;
   /// The source path of a line, or an empty string.
@@ -112,6 +114,11 @@ class Program {
   };
   std::unique_ptr<Objects> objects_ = std::make_unique<Objects>();
   std::vector<binary::Relocation> relocations_;  ///< by address
+  struct Roots {
+    std::once_flag gathered;
+    std::vector<std::uint64_t> addresses;
+  };
+  std::unique_ptr<Roots> roots_ = std::make_unique<Roots>();
 };
 
 }  // namespace deeptrace::program

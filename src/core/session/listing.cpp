@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <array>
 #include <set>
-#include <unordered_map>
 
 #include "base/digits.h"
 #include "isa/comparison.h"
@@ -242,25 +241,35 @@ class PieceLister::Work {
     std::vector<program::Inlined> inlined;
     if (any_inlined_) inlined = inlining_.at(address);
     row.inlined = inlined;
-    std::vector<SwitchCase> cases;
-    if (through_table) cases = cases_of(address);
-    row.cases = cases;
+    if (through_table) row.cases = cases_of(address);
     sink_->instruction(row);
   }
 
-  /// Where a jump goes through its table; nothing when none was found.
-  std::vector<SwitchCase> cases_of(std::uint64_t jump) {
-    std::vector<SwitchCase> result;
+  /// Where a jump goes through its table, in the order of the first entries; nothing when none was found. Holds until
+  /// the next call.
+  std::span<const SwitchCase> cases_of(std::uint64_t jump) {
     const std::optional<program::JumpTable> table = scan_.table_of(*function_, jump);
-    if (!table) return result;
-    std::unordered_map<std::uint64_t, std::size_t> places;  // in the result, by target
-    std::uint64_t entry = 0;
-    for (const std::uint64_t target : program::targets_of(program_, *table)) {
-      const auto [known, is_new] = places.emplace(target, result.size());
-      if (is_new) result.push_back({{}, shown(target), std::string(name_at(target))});
-      result[known->second].entries.push_back(entry++);
+    if (!table) return {};
+    entries_.clear();
+    for (const std::uint64_t target : program::targets_of(program_, *table))
+      entries_.emplace_back(target, entries_.size());
+    std::ranges::sort(entries_);
+    groups_.clear();
+    for (std::size_t i = 0; i < entries_.size(); ++i) {
+      if (i == 0 || entries_[i].first != entries_[i - 1].first) groups_.emplace_back(entries_[i].second, i);
     }
-    return result;
+    std::ranges::sort(groups_);
+    if (cases_.size() < groups_.size()) cases_.resize(groups_.size());
+    for (std::size_t i = 0; i < groups_.size(); ++i) {
+      SwitchCase& one = cases_[i];
+      std::size_t at = groups_[i].second;
+      const std::uint64_t target = entries_[at].first;
+      one.target = shown(target);
+      one.name = name_at(target);
+      one.entries.clear();
+      for (; at < entries_.size() && entries_[at].first == target; ++at) one.entries.push_back(entries_[at].second);
+    }
+    return std::span(cases_).first(groups_.size());
   }
 
   /// Where jumps of the piece arrive: there the flags may come from elsewhere.
@@ -388,6 +397,8 @@ class PieceLister::Work {
   std::string local_name_;  ///< "main+", and room for a distance
   std::size_t local_prefix_ = 0;
   program::Inlining inlining_;
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> entries_, groups_;  ///< room for cases_of
+  std::vector<SwitchCase> cases_;                                          ///< likewise
 };
 
 std::string_view kind_name(isa::ControlFlow kind) {
