@@ -29,62 +29,102 @@ namespace {
 
 using namespace deeptrace;
 
-std::uint64_t fold(std::uint64_t sum, std::uint64_t value) { return (sum << 7 | sum >> 57) ^ value; }
-
-/// Every field: they fill the structure without gaps.
-std::uint64_t fold(std::uint64_t sum, const isa::Instruction& i) {
-  static_assert(std::has_unique_object_representations_v<isa::Instruction>);
-  std::uint64_t words[4];
-  std::memcpy(words, &i, sizeof i);
-  return fold(sum, words[0] ^ words[1] * 3 ^ words[2] * 5 ^ words[3] * 7);
-}
-
 using Lanes [[gnu::vector_size(16)]] = std::uint64_t;
 
-/// Pieces of sixteen bytes; where they stand has a part in it.
+/// Sums over structures of kSize bytes, one for every sixteen bytes of them: every field is in its own.
 template <std::size_t kSize>
-Lanes fold_pieces(Lanes sum, const void* pieces) {
-  static_assert(kSize % sizeof(Lanes) == 0);
+class Sums {
+ public:
+  void add(const void* structure) {
 #pragma GCC unroll 8
-  for (std::size_t at = 0; at < kSize; at += sizeof(Lanes)) {
-    Lanes piece;
-    std::memcpy(&piece, static_cast<const char*>(pieces) + at, sizeof piece);
-    sum = Lanes{sum[1], sum[0]} + piece;
+    for (std::size_t i = 0; i < kCount; ++i) {
+      Lanes piece;
+      std::memcpy(&piece, static_cast<const char*>(structure) + i * sizeof piece, sizeof piece);
+      sums_[i] += piece;
+    }
   }
-  return sum;
-}
+  [[nodiscard]] std::uint64_t sum() const {
+    std::uint64_t result = 0;
+    for (const Lanes& sum : sums_) result = (result * 31 + sum[0]) * 31 + sum[1];
+    return result;
+  }
 
-/// Every field: operands fill their bytes without gaps, and effects those up to the end of the usual registers.
-std::uint64_t fold(std::uint64_t sum, const isa::Operands& operands, const isa::Effects& effects) {
-  static_assert(std::has_unique_object_representations_v<isa::Operand> && sizeof(isa::RegisterEffect) == 8);
-  constexpr std::size_t kUsual = isa::Operands::kUsual, kUsualRegisters = isa::Effects::kUsual;
-  Lanes lanes =
-      fold_pieces<kUsual * sizeof(isa::Operand)>(Lanes{operands.count, operands.shown}, operands.items.data());
-  lanes = fold_pieces<offsetof(isa::Effects, registers) + kUsualRegisters * 8>(lanes, &effects);
-  if (operands.count > kUsual || effects.register_count > kUsualRegisters) [[unlikely]] {
-    for (std::size_t i = kUsual; i < operands.count; ++i)
-      lanes = fold_pieces<sizeof(isa::Operand)>(lanes, &operands[i]);
-    for (std::size_t i = kUsualRegisters; i < effects.register_count; ++i)
-      lanes[0] += std::bit_cast<std::uint64_t>(effects.registers[i]) * (2 * i + 1);
+ private:
+  static_assert(kSize % sizeof(Lanes) == 0);
+  static constexpr std::size_t kCount = kSize / sizeof(Lanes);
+  std::array<Lanes, kCount> sums_{};
+};
+
+/// Every field: instructions and operands fill their bytes without gaps, effects those up to the end of the usual
+/// registers.
+class AllSums {
+ public:
+  void add(const isa::Instruction& instruction) {
+    static_assert(std::has_unique_object_representations_v<isa::Instruction>);
+    instructions_.add(&instruction);
   }
-  return fold(sum, lanes[0] ^ lanes[1] * 3);
-}
+  void add(const isa::Usage& usage) {
+    static_assert(std::has_unique_object_representations_v<isa::Operand> && sizeof(isa::RegisterEffect) == 8);
+    const auto& [operands, effects] = usage;
+    operands_.add(operands.items.data());
+    effects_.add(&effects);
+    rest_ += operands.count + 16U * operands.shown;
+    if (operands.count <= kUsual && effects.register_count <= kUsualRegisters) [[likely]]
+      return;
+    Sums<sizeof(isa::Operand)> more;
+    for (std::size_t i = kUsual; i < operands.count; ++i) more.add(&operands[i]);
+    rest_ += more.sum();
+    for (std::size_t i = kUsualRegisters; i < effects.register_count; ++i)
+      rest_ += std::bit_cast<std::uint64_t>(effects.registers[i]) * (2 * i + 1);
+  }
+  [[nodiscard]] std::uint64_t sum() const {
+    return instructions_.sum() ^ operands_.sum() * 3 ^ effects_.sum() * 5 ^ rest_ * 7;
+  }
+
+ private:
+  static constexpr std::size_t kUsual = isa::Operands::kUsual, kUsualRegisters = isa::Effects::kUsual;
+  Sums<sizeof(isa::Instruction)> instructions_;
+  Sums<kUsual * sizeof(isa::Operand)> operands_;
+  Sums<offsetof(isa::Effects, registers) + kUsualRegisters * sizeof(isa::RegisterEffect)> effects_;
+  std::uint64_t rest_ = 0;
+};
 
 /// Goes over all code, a run of instructions at a time; a byte at which none stands is passed over.
-template <class Work>
-std::uint64_t sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
-  std::uint64_t sum = 0;
+template <std::size_t kRun, class Work>
+void sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
   const std::span<const std::uint8_t> all(code);
-  std::array<isa::Instruction, 64> run;
+  std::array<isa::Instruction, kRun> run;
   for (std::size_t at = 0; at < code.size();) {
     const std::size_t count = isa::decode_run(all.subspan(at), code.size() - at, mode, run);
-    for (std::size_t i = 0; i < count; ++i) {
-      sum = work(fold(sum, run[i]), run[i]);
-      at += run[i].length;
-    }
+    work(std::span<const isa::Instruction>(run).first(count));
+    for (std::size_t i = 0; i < count; ++i) at += run[i].length;
     at += count < run.size() ? 1 : 0;
   }
-  return sum;
+}
+
+std::uint64_t decode_compact(const std::vector<std::uint8_t>& code, isa::Mode mode) {
+  AllSums sums;
+  sweep<64>(code, mode, [&](std::span<const isa::Instruction> run) {
+    for (const isa::Instruction& instruction : run) sums.add(instruction);
+  });
+  return sums.sum();
+}
+
+std::uint64_t decode_fully(const std::vector<std::uint8_t>& code, isa::Mode mode, isa::Forms& forms) {
+  AllSums sums;
+  std::array<isa::Usage, 8> usages;
+  sweep<64>(code, mode, [&](std::span<const isa::Instruction> run) {
+    while (!run.empty()) {
+      const auto few = run.first(std::min(run.size(), usages.size()));
+      forms.look(few, usages);
+      for (std::size_t i = 0; i < few.size(); ++i) {
+        sums.add(few[i]);
+        sums.add(usages[i]);
+      }
+      run = run.subspan(few.size());
+    }
+  });
+  return sums.sum();
 }
 
 double seconds(const std::function<void()>& work) {
@@ -128,17 +168,10 @@ int main(int argc, char** argv) {
   std::array<std::vector<double>, kSides> times;
   std::uint64_t compact = 0, full = 0;
   const auto forms = std::make_unique<isa::Forms>();
-  isa::Operands operands;
-  isa::Effects effects;
   for (int turn = 0; turn < 7; ++turn) {
     times[kHash].push_back(seconds([&] { shell("taskset -c 0 sha256sum " + bytes + " > /dev/null"); }));
-    times[kCompact].push_back(seconds([&] { compact = sweep(code, mode, [](auto sum, auto&) { return sum; }); }));
-    times[kFull].push_back(seconds([&] {
-      full = sweep(code, mode, [&](std::uint64_t sum, const isa::Instruction& instruction) {
-        forms->look(instruction, operands, effects);
-        return fold(sum, operands, effects);
-      });
-    }));
+    times[kCompact].push_back(seconds([&] { compact = decode_compact(code, mode); }));
+    times[kFull].push_back(seconds([&] { full = decode_fully(code, mode, *forms); }));
     if (argc > 2) continue;
     times[kPack].push_back(seconds([&] { shell("gzip -1 -c " + bytes + " > /dev/null"); }));
     times[kListing].push_back(seconds([&] { shell(deeptrace + " listing --all " + file + " > /dev/null"); }));

@@ -157,9 +157,9 @@ TEST_P(EveryMode, HasTheSameOperandsAndEffectsFromItsForm) {
         const isa::Operands operands = isa::operands_of(instruction);
         const isa::Effects effects = isa::effects_of(instruction, operands);
         for (isa::Forms* forms : {best.get(), plain.get()}) {
-          isa::Operands kept;
-          isa::Effects seen;
-          forms->look(instruction, kept, seen);
+          isa::Usage usage;
+          forms->look({&instruction, 1}, {&usage, 1});
+          const auto& [kept, seen] = usage;
           const std::size_t count = std::max<std::size_t>(operands.count, isa::Operands::kUsual);
           const std::size_t registers = std::max<std::size_t>(effects.register_count, isa::Effects::kUsual);
           ASSERT_TRUE(kept.count == operands.count && kept.shown == operands.shown &&

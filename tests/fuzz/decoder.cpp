@@ -35,9 +35,9 @@ void look(std::span<const std::uint8_t> bytes, Mode mode) {
   require(effects.register_count <= effects.registers.size());
   for (unsigned i = 0; i < effects.register_count; ++i) require(!name_of(effects.registers[i].part).empty());
   static const auto forms = std::make_unique<Forms>();
-  Operands kept;
-  Effects seen;
-  forms->look(instruction, kept, seen);
+  Usage usage;
+  forms->look({&instruction, 1}, {&usage, 1});
+  const auto& [kept, seen] = usage;
   require(kept.count == operands.count && seen.register_count == effects.register_count);
   require(std::memcmp(kept.items.data(), operands.items.data(), operands.count * sizeof(Operand)) == 0);
   require(std::memcmp(seen.registers.data(), effects.registers.data(),

@@ -648,8 +648,8 @@ template <bool kMode64, bool kPrefixed>
                  (bytes | std::uint64_t(bytes) << 48));
   const std::uint64_t modrm_and_sib = opening.behind & shape.byte_mask();
   store_word(out, 3,
-             (modrm_and_sib | opening.rex << 16) | std::uint64_t(size | (kMode64 ? 8U : 4U) << 8 | opening.opcode << 24)
-                                                       << 32);
+             (modrm_and_sib | opening.opcode << 16) | std::uint64_t(size | (kMode64 ? 8U : 4U) << 8 | opening.rex << 24)
+                                                          << 32);
   // The shape of no row at all asks for the check too.
   if (of_row.no_rip() && (row == kNoRow || !passes_check(out, of_row))) [[unlikely]]
     return nothing(out);

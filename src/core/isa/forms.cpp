@@ -5,7 +5,7 @@
 #include <cstring>
 
 #if defined(__x86_64__)
-#include <tmmintrin.h>
+#include <immintrin.h>
 #endif
 
 namespace deeptrace::isa {
@@ -13,24 +13,37 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little && sizeof(RegisterEffect) == 8);
 
-// The numbers of an instruction, a byte each: ModRM.reg, VEX.vvvv, ModRM.rm or the SIB base, the SIB index, and the
-// register in the opcode with the scale, less 1, in the four bits above. The bits between them are the shape of the
-// address.
-enum NumberAt : std::uint8_t { kRegAt = 0, kVectorAt = 3, kBaseAt = 5, kIndexAt = 6, kOpcodeAt = 7, kNoNumber = 0x80 };
+// The numbers of an instruction, a byte each: ModRM.rm or the SIB base, the SIB index, the register in the opcode with
+// the scale, less 1, in the four bits above, VEX.vvvv, and ModRM.reg. Above them, in bits that the fields of an
+// instruction leave free, stands the shape of its address; it is the same for all of a form, so the numbers may share
+// bytes with it.
+enum NumberAt : std::uint8_t { kBaseAt, kIndexAt, kOpcodeAt, kVectorAt, kRegAt, kNoNumber = 0x80 };
 constexpr std::uint64_t at(NumberAt where, std::uint64_t value) { return value << (8 * where); }
-constexpr std::uint64_t kShapeBits = 0xf1'0000'0000, kScale = std::uint64_t(1) << 60;
+constexpr std::uint64_t kScale = std::uint64_t(1) << (8 * kOpcodeAt + 4);
+constexpr std::uint64_t shape_bits(std::uint64_t shape) { return (shape & 15) << 44 | (shape >> 4) << 39; }
+constexpr std::uint64_t kShapeBits = shape_bits(31);
 
-/// What of the fields from Instruction::modrm to Instruction::opcode makes a form, by Sharing. Of most rows REX.W, the
-/// vector length and register bank, sizes and masks; of some also whether REX is there, REX.B and whether registers are
-/// 4 to 7; or all. The shape's bits are free in these fields.
-constexpr std::uint64_t kKept[] = {0x00ff'ffff'e008'0000, 0x04ff'ffff'e049'0024, ~std::uint64_t(0), ~std::uint64_t(0)};
+/// What of the fields from Instruction::modrm to Instruction::rex makes a form, by the row's Brief. Of most rows REX.W,
+/// the vector length and register bank, sizes and masks; of some also whether REX is there, REX.B and whether registers
+/// are 4 to 7; or all.
+constexpr auto kKept = [] {
+  std::array<std::uint64_t, 256> table{};
+  for (std::size_t brief = 0; brief < table.size(); ++brief) {
+    switch (Brief{static_cast<std::uint8_t>(brief)}.sharing()) {
+      case Sharing::numbers: table[brief] = 0x08ff'ffff'e000'0000; break;
+      case Sharing::halves: table[brief] = 0x49ff'ffff'e004'0024; break;
+      case Sharing::values:
+      case Sharing::nothing: table[brief] = ~std::uint64_t(0); break;
+    }
+  }
+  return table;
+}();
 /// Those that are numbers as they stand.
 constexpr std::uint64_t kPlainNumbers = at(kVectorAt, kVectorRegister) | at(kOpcodeAt, 7);
 
 /// Shapes of an address. Base registers that go with the stack segment, or that mean another thing, have their own: to
 /// those with a SIB byte up to 7 is added.
-enum Shape : std::uint8_t { kRegister, kRegisterX, kBase, kFrame, kNext, kSib = 8, kSibBare = 16 };
-constexpr std::uint64_t shape_bits(std::uint64_t shape) { return (shape & 15) << 36 | (shape >> 4) << 32; }
+enum Shape : std::uint8_t { kDirect, kDirectX, kBase, kFrame, kNext, kSib = 8, kSibBare = 16 };
 
 /// By ModRM, and REX.X and REX.B above it.
 constexpr auto kModrmNumbers = [] {
@@ -38,7 +51,7 @@ constexpr auto kModrmNumbers = [] {
   for (std::uint64_t i = 0; i < table.size(); ++i) {
     const std::uint64_t mod = i >> 6 & 3, rm = i & 7, b = i >> 8 & 1;
     Shape shape = kBase;
-    if (mod == 3) shape = (i & 0x200) != 0 ? kRegisterX : kRegister;
+    if (mod == 3) shape = (i & 0x200) != 0 ? kDirectX : kDirect;
     if (mod < 3 && rm == 5) shape = mod == 0 ? kNext : b == 0 ? kFrame : kBase;
     if (mod < 3 && rm == 4) shape = mod == 0 ? kSibBare : kSib;
     const std::uint64_t low = mod < 3 && rm == 4 ? 0 : rm;
@@ -54,279 +67,273 @@ constexpr auto kSibNumbers = [] {
   for (std::uint64_t i = 0; i < table.size(); ++i) {
     const std::uint64_t base = i & 7, b = i >> 8 & 1, index = (i >> 3 & 7) | (i >> 9 & 1) << 3;
     const std::uint64_t kind = base == 4 && b == 0 ? 1 : base == 5 ? 2 + b : 0;
-    table[i] = at(kBaseAt, base) | at(kIndexAt, index) | (kind | (index == 4 ? 4U : 0U)) << 36 |
+    table[i] = at(kBaseAt, base) | at(kIndexAt, index) | shape_bits(kind | (index == 4 ? 4U : 0U)) |
                kScale * ((std::uint64_t(1) << (i >> 6 & 3)) - 1);
   }
   return table;
 }();
 
-struct alignas(16) Piece : std::array<std::uint8_t, 16> {};
-/// Control bytes of a shuffle: which byte of the source comes here, or 0x80 for 0.
-constexpr std::uint8_t kZero = 0x80;
-
-/// What the second half of an operand has added, as a shuffle of the values of an instruction: its immediate, then five
-/// bytes of the displacement, then the last three numbers.
-constexpr std::uint8_t kDisplacementIn = 8, kBaseIn = 13, kIndexIn = 14, kScaleIn = 15;
-enum Value : std::uint8_t { kNothing, kImmediate, kAddress };
-constexpr std::uint8_t kBasePart = 1, kIndexPart = 2;  ///< above kAddress
-constexpr auto kValues = [] {
-  std::array<Piece, kAddress + 4> table{};
-  for (Piece& piece : table) piece.fill(kZero);
-  for (std::uint8_t i = 0; i < 8; ++i) table[kImmediate][8U + i] = i;
-  for (std::size_t kind = 0; kind < 4; ++kind) {
-    Piece& piece = table[kAddress + kind];
-    if ((kind & kBasePart) != 0) piece[offsetof(PackedRecipe, base)] = kBaseIn;
-    if ((kind & kIndexPart) != 0) piece[offsetof(PackedRecipe, index)] = kIndexIn;
-    if ((kind & kIndexPart) != 0) piece[5] = kScaleIn;
-    for (std::uint8_t i = 0; i < 8; ++i) piece[8U + i] = kDisplacementIn + std::min<std::uint8_t>(i, 4);
-  }
-  return table;
-}();
-static_assert(offsetof(Operand, recipe) == 16 && offsetof(Operand, value) == 24);
-
-/// How an immediate becomes a value: its bits, that which is extended, and whether it counts from the next instruction.
-struct Extension {
-  std::uint64_t field = 0, sign = 0, from_next = 0;
+/// What is added to an operand comes by a shuffle from 32 bytes: to its first half from the numbers of its instruction,
+/// to its second half from the immediate, then five bytes of the displacement, and the first three numbers. The control
+/// bytes say which byte of the half of the source comes here, or kZero for 0.
+struct alignas(32) Control {
+  std::array<std::uint8_t, 32> bytes{};
 };
-/// By bytes, with 16 added where the sign is extended and 32 where it counts from the next instruction.
-constexpr auto kExtensions = [] {
-  std::array<Extension, 64> table{};
-  for (std::size_t i = 0; i < table.size(); ++i) {
-    const std::size_t bits = 8 * std::min<std::size_t>(i & 15, 8);
-    table[i].field = bits == 64 ? ~std::uint64_t(0) : (std::uint64_t(1) << bits) - 1;
-    if ((i & 16) != 0 && bits != 0) table[i].sign = std::uint64_t(1) << (bits - 1);
-    if ((i & 32) != 0) table[i].from_next = ~std::uint64_t(0);
+constexpr std::uint8_t kZero = 0x80;
+constexpr std::uint8_t kNumbersIn = 5;  ///< behind the displacement's bytes
+constexpr std::size_t kRegisterIndex = offsetof(Operand, reg) + offsetof(RegisterPart, index);
+constexpr std::size_t kRecipe = offsetof(Operand, recipe), kValue = offsetof(Operand, value), kScaleAt = kRecipe + 5;
+static_assert(kRecipe == 16 && kValue == 24);
+
+/// What an operand has added, by their place in kControls; a register one of the numbers.
+enum Added : std::uint8_t { kNothing, kImmediate, kAddress, kRegister = kAddress + 4 };
+constexpr std::uint8_t register_at(NumberAt number) { return static_cast<std::uint8_t>(unsigned(kRegister) + number); }
+constexpr std::uint8_t kBasePart = 1, kIndexPart = 2;  ///< of kAddress
+
+constexpr auto kControls = [] {
+  std::array<Control, kRegister + 8> table{};
+  for (Control& control : table) control.bytes.fill(kZero);
+  for (std::uint8_t i = 0; i < 8; ++i) table[kImmediate].bytes[kValue + i] = i;
+  for (std::size_t parts = 0; parts < 4; ++parts) {
+    auto& bytes = table[kAddress + parts].bytes;
+    if ((parts & kBasePart) != 0) bytes[kRecipe + offsetof(PackedRecipe, base)] = 8 + kNumbersIn + kBaseAt;
+    if ((parts & kIndexPart) != 0) bytes[kRecipe + offsetof(PackedRecipe, index)] = 8 + kNumbersIn + kIndexAt;
+    if ((parts & kIndexPart) != 0) bytes[kScaleAt] = 8 + kNumbersIn + kOpcodeAt;
+    for (std::uint8_t i = 0; i < 8; ++i) bytes[kValue + i] = 8 + std::min<std::uint8_t>(i, kNumbersIn - 1);
   }
+  for (std::uint8_t number = 0; number < 8; ++number) table[kRegister + number].bytes[kRegisterIndex] = number;
   return table;
 }();
+
+/// How an immediate becomes a value: the low six bits say how many bits it is shifted up and down again, with its sign;
+/// negative where it counts from the next instruction.
+std::int16_t extension_of(const Instruction& instruction, const Operand& operand) {
+  const bool target = operand.kind == Operand::Kind::target;
+  const int unused = operand.sign_extended || target ? 64 - 8 * instruction.immediate_size[0] : 0;
+  return static_cast<std::int16_t>(unused | (target ? -64 : 0));
+}
+
+inline std::uint64_t value_of(const Instruction& instruction, std::int64_t extension) {
+  const auto shifted = static_cast<std::int64_t>(instruction.immediate << (extension & 63)) >> (extension & 63);
+  return static_cast<std::uint64_t>(shifted) + (instruction.length & static_cast<std::uint64_t>(extension >> 15));
+}
 
 std::uint64_t fields_of(const Instruction& instruction) {
-  static_assert(offsetof(Instruction, modrm) == 24 && offsetof(Instruction, opcode) == 31);
+  static_assert(offsetof(Instruction, modrm) == 24 && offsetof(Instruction, rex) == 31);
   std::uint64_t fields = 0;
   std::memcpy(&fields, &instruction.modrm, sizeof fields);
   return fields;
 }
 
-/// The values of an instruction, see kValues.
-struct Values {
-  std::uint64_t immediate, others;
+/// The source of the shuffles of an instruction.
+struct Source32 {
+  std::uint64_t numbers, unused, immediate, others;
 };
 
-inline Values values_of(const Instruction& instruction, std::uint64_t numbers, std::uint8_t kind) {
-  const Extension& extension = kExtensions[kind];
-  const std::uint64_t field = (instruction.immediate & extension.field) ^ extension.sign;
+inline Source32 source_of(const Instruction& instruction, std::uint64_t numbers, std::int64_t extension) {
   const auto displacement = static_cast<std::uint64_t>(std::int64_t(instruction.displacement));
-  constexpr std::uint64_t kLast = ~std::uint64_t(0) << (8 * kBaseAt);
-  return {field - extension.sign + (instruction.length & extension.from_next),
-          (displacement & ~kLast) | (numbers & kLast)};
+  constexpr unsigned kBits = 8 * kNumbersIn;
+  return {numbers, 0, value_of(instruction, extension),
+          (displacement & ((std::uint64_t(1) << kBits) - 1)) | numbers << kBits};
 }
 
-/// Which of the numbers an operand's register is.
-std::uint8_t number_at(const OperandKind& kind, const Instruction& instruction) {
-  switch (kind.source) {
-    case Source::reg: return kRegAt;
-    case Source::rm: return instruction.modrm >= 0xc0 ? kBaseAt : kNoNumber;
-    case Source::vvvv: return kVectorAt;
-    case Source::opcode: return kOpcodeAt;
-    default: return kNoNumber;
-  }
-}
-
-/// What the address or value of an operand has added. Bases that a shape has to itself are part of the form.
-std::uint8_t value_at(const OperandKind& kind, const Operand& operand, Sharing sharing) {
+/// What an operand has added. Bases that a shape has to itself are part of the form.
+std::uint8_t added_to(const Operand& operand, const OperandKind& kind, Sharing sharing) {
+  const bool numbers = sharing != Sharing::values, reg = operand.kind == Operand::Kind::reg;
+  const auto number = [&](NumberAt where) { return numbers ? register_at(where) : std::uint8_t(kNothing); };
   switch (kind.source) {
     case Source::immediate:
     case Source::immediate_signed:
     case Source::relative:
     case Source::absolute: return kImmediate;
-    case Source::gather:
+    case Source::reg: return reg ? number(kRegAt) : std::uint8_t(kNothing);
+    case Source::vvvv: return number(kVectorAt);
+    case Source::opcode: return number(kOpcodeAt);
+    case Source::gather: return kAddress;
     case Source::rm: break;
     default: return kNothing;
   }
-  if (operand.kind != Operand::Kind::memory) return kNothing;
-  if (sharing == Sharing::values) return kAddress;
+  if (reg) return number(kBaseAt);
+  if (!numbers) return kAddress;
   const PackedRecipe& recipe = operand.recipe;
   const bool fixed = recipe.base == 0 || recipe.base == PackedRecipe::kInstructionPointer || recipe.has_base(kRsp) ||
                      recipe.has_base(kRbp);
   return static_cast<std::uint8_t>(kAddress + (fixed ? 0 : kBasePart) + (recipe.index != 0 ? kIndexPart : 0));
 }
 
-constexpr std::uint8_t kTooMany = 0xff;
-constexpr std::size_t kIndexOffset = offsetof(RegisterPart, index),
-                      kOperandIndex = offsetof(Operand, reg) + kIndexOffset;
-
-/// As the processor's instruction of that kind does it.
-Piece shuffled(const Piece& source, const Piece& control) {
-  Piece result{};
-  for (std::size_t i = 0; i < result.size(); ++i)
-    result[i] = (control[i] & kZero) != 0 ? std::uint8_t(0) : source[control[i] & 15U];
-  return result;
-}
+/// In Form::row, which has no such prefix.
+constexpr std::uint32_t kUnusable = std::uint32_t(1) << 31;
 
 std::uint8_t number_of(std::uint64_t numbers, std::uint8_t where) {
   return where == kNoNumber ? std::uint8_t(0) : static_cast<std::uint8_t>(numbers >> (8 * where));
 }
 
-/// Adds to the second half of an operand what it has, or takes it off.
-void add_value(Operand& operand, const Values& values, std::uint8_t kind, bool take_off) {
+/// Adds to an operand what its instruction has, as the processor's instructions of that kind do it, or takes it off.
+Operand changed(const Operand& operand, const Source32& source, const Control& control, bool take_off) {
   auto bytes = std::bit_cast<std::array<std::uint8_t, sizeof(Operand)>>(operand);
-  const Piece piece = shuffled(std::bit_cast<Piece>(values), kValues[kind]);
-  for (std::size_t i = 0; i < piece.size(); ++i) {
-    std::uint8_t& byte = bytes[offsetof(Operand, recipe) + i];
-    byte = static_cast<std::uint8_t>(take_off ? byte - piece[i] : byte + piece[i]);
+  const auto from = std::bit_cast<std::array<std::uint8_t, sizeof(Source32)>>(source);
+  for (std::size_t i = 0; i < bytes.size(); ++i) {
+    if ((control.bytes[i] & kZero) != 0) continue;
+    const std::uint8_t added = from[(i & 16) + control.bytes[i]];
+    bytes[i] = static_cast<std::uint8_t>(take_off ? bytes[i] - added : bytes[i] + added);
   }
-  operand = std::bit_cast<Operand>(bytes);
+  return std::bit_cast<Operand>(bytes);
 }
 
 }  // namespace
 
+/// What is read is read once: loads are what this waits for.
 inline Forms::Key Forms::key_of(const Instruction& instruction) {
   const std::uint64_t fields = fields_of(instruction);
-  const std::size_t rex = (instruction.rex & 3U) << 8;
-  Key key;
-  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[rex | instruction.modrm] + kSibNumbers[rex | instruction.sib] +
-                at(kRegAt, (instruction.rex & kRexR) * 2U);
-  const auto sharing = static_cast<std::size_t>(brief_of(instruction.row).sharing());
-  key.shape = (fields & kKept[sharing]) + (key.numbers & kShapeBits);
   static_assert(offsetof(Instruction, prefixes) == offsetof(Instruction, row) + 2);
+  Key key;
   std::memcpy(&key.row, &instruction.row, sizeof key.row);
+  const std::uint64_t rex = fields >> 56, extended = (rex & 3) << 8;
+  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[extended | (fields & 0xff)] +
+                kSibNumbers[extended | instruction.sib] + at(kRegAt, (rex & kRexR) * 2);
+  const Brief brief = brief_of(static_cast<std::uint16_t>(key.row));
+  key.shape = (fields & kKept[brief.bits]) + (key.numbers & kShapeBits);
   return key;
 }
 
 inline Forms::Form& Forms::form_of(const Key& key) {
-  const std::uint64_t mixed = (key.shape + key.row * 0x9e3779b97f4a7c15) * 0xd6e8feb86659fd93;
-  return forms_[2 * (mixed >> (65 - kBits))];
+  constexpr std::uint64_t kMixer = 0x9e3779b97f4a7c15;
+  return forms_[2 * (((key.shape + key.row * kMixer) * kMixer) >> (65 - kBits))];
 }
 
-Forms::Form Forms::made_of(const Instruction& instruction, const Key& key, const Operands& operands,
-                           const Effects& effects) {
-  const Sharing sharing = brief_of(instruction.row).sharing();
+Forms::Form Forms::made_of(const Instruction& instruction, const Key& key, const Usage& usage) {
+  const auto& [operands, effects] = usage;
   Form form;
   form.shape = key.shape;
   form.row = key.row;
-  form.count = kTooMany;
-  if (operands.count > Operands::kUsual || effects.register_count > Effects::kUsual) return form;
+  if (operands.count > Operands::kUsual || effects.register_count > Effects::kUsual) {
+    form.row |= kUnusable;
+    return form;
+  }
   form.shown = operands.shown;
   form.count = operands.count;
   form.number_at.fill(kNoNumber);
-  form.immediate = instruction.immediate_size[0];
   std::ranges::copy(operands.usual(), form.operands.begin());
-  std::memcpy(form.effects.data(), &effects, kEffectsSize);
+  std::ranges::copy(effects.usual(), form.registers.begin());
+  std::memcpy(form.head.data(), &effects, kHead);
 
   // The registers of the effects are told by what becomes of numbers that no register has.
   constexpr std::uint8_t kMark = 0x80;
   Operands marked = operands;
   const auto uses = uses_of(row_of(instruction));
+  const Sharing sharing = brief_of(instruction.row).sharing();
   for (std::size_t i = 0; i < std::min<std::size_t>(uses.size(), operands.count); ++i) {
-    const OperandKind& kind = kind_of(uses[i]);
     Operand& operand = form.operands[i];
-    form.values[i] = value_at(kind, operand, sharing);
-    if (form.values[i] == kImmediate)
-      form.immediate |= (operand.sign_extended ? 16U : 0U) | (operand.kind == Operand::Kind::target ? 48U : 0U);
-    add_value(operand, values_of(instruction, key.numbers, form.immediate), form.values[i], true);
-    PackedRecipe& recipe = marked.items[i].recipe;
-    const unsigned parts = form.values[i] > kAddress ? form.values[i] - kAddress : 0;
-    if ((parts & kBasePart) != 0) recipe.base = (kMark | kBaseAt) + 1;
-    if ((parts & kIndexPart) != 0) recipe.index = (kMark | kIndexAt) + 1;
-    if (operand.kind != Operand::Kind::reg || sharing == Sharing::values) continue;
-    const std::uint8_t number = number_at(kind, instruction);
-    form.number_at[i] = number;
-    operand.reg.index = static_cast<std::uint8_t>(operand.reg.index - number_of(key.numbers, number));
-    if (number != kNoNumber) marked.items[i].reg.index = kMark | number;
+    const std::uint8_t added = added_to(operand, kind_of(uses[i]), sharing);
+    form.controls[i] = static_cast<std::uint16_t>(added * sizeof(Control));
+    if (added == kImmediate) {
+      form.extension = extension_of(instruction, operand);
+    }
+    operand = changed(operand, source_of(instruction, key.numbers, form.extension), kControls[added], true);
+    if (added >= kRegister) marked.items[i].reg.index = kMark | (added - kRegister);
+    const unsigned parts = added >= kAddress && added < kRegister ? added - kAddress : 0;
+    if ((parts & kBasePart) != 0) marked.items[i].recipe.base = (kMark | kBaseAt) + 1;
+    if ((parts & kIndexPart) != 0) marked.items[i].recipe.index = (kMark | kIndexAt) + 1;
   }
   const Effects found = effects_of(instruction, marked);
   for (std::size_t i = 0; i < found.register_count; ++i) {
     const std::uint8_t mark = found.registers[i].part.index;
     if ((mark & kMark) == 0) continue;
-    const std::uint8_t number = mark & ~kMark;
-    form.number_at[Operands::kUsual + i] = number;
-    std::byte& index = form.effects[offsetof(Effects, registers) + i * sizeof(RegisterEffect) + kIndexOffset];
-    index = std::byte(static_cast<std::uint8_t>(std::uint8_t(index) - number_of(key.numbers, number)));
+    form.number_at[i] = mark & ~kMark;
+    std::uint8_t& index = form.registers[i].part.index;
+    index = static_cast<std::uint8_t>(index - number_of(key.numbers, form.number_at[i]));
   }
   return form;
 }
 
 /// Two forms share a pair of places; that used last stands in the place of both that is looked at first.
-void Forms::look_further(const Instruction& instruction, Operands& operands, Effects& effects) {
+void Forms::look_further(const Instruction& instruction, Usage& into) {
   const Key key = key_of(instruction);
   Form& form = form_of(key);
-  if (!fits(form, key)) {
+  const auto is_unusable = [&] { return form.shape == key.shape && form.row == (key.row | kUnusable); };
+  if (!is_unusable()) {
     std::swap(form, *(&form + 1));
-    if (fits(form, key) && form.count != kTooMany) return look(instruction, operands, effects);
+    if (fits(form, key)) return look({&instruction, 1}, {&into, 1});
   }
-  operands = operands_of(instruction);
-  effects = effects_of(instruction, operands);
+  into.operands = operands_of(instruction);
+  into.effects = effects_of(instruction, into.operands);
   const bool shared = brief_of(instruction.row).sharing() != Sharing::nothing && instruction.address_size != 2;
-  if (!fits(form, key) && shared) form = made_of(instruction, key, operands, effects);
+  if (shared && !is_unusable()) form = made_of(instruction, key, into);
 }
 
-void Forms::look_by_byte(const Instruction& instruction, Operands& operands, Effects& effects) {
+void Forms::look_by_byte(const Instruction& instruction, Usage& into) {
   const Key key = key_of(instruction);
   const Form& form = form_of(key);
-  if (!fits(form, key) || form.count == kTooMany) return look_further(instruction, operands, effects);
-  const Values values = values_of(instruction, key.numbers, form.immediate);
-  std::ranges::copy(form.operands, operands.items.begin());
+  if (!fits(form, key)) return look_further(instruction, into);
+  const Source32 source = source_of(instruction, key.numbers, form.extension);
   for (std::size_t i = 0; i < Operands::kUsual; ++i) {
-    operands.items[i].reg.index += number_of(key.numbers, form.number_at[i]);
-    add_value(operands.items[i], values, form.values[i], false);
+    const Control& control = kControls[form.controls[i] / sizeof(Control)];
+    into.operands.items[i] = changed(form.operands[i], source, control, false);
   }
-  std::memcpy(static_cast<void*>(&effects), form.effects.data(), kEffectsSize);
-  for (std::size_t i = 0; i < Effects::kUsual; ++i)
-    effects.registers[i].part.index += number_of(key.numbers, form.number_at[Operands::kUsual + i]);
-  operands.shown = form.shown;
-  operands.count = form.count;
+  into.operands.shown = form.shown;
+  into.operands.count = form.count;
+  std::memcpy(static_cast<void*>(&into.effects), form.head.data(), kHead);
+  for (std::size_t i = 0; i < Effects::kUsual; ++i) {
+    into.effects.registers[i] = form.registers[i];
+    into.effects.registers[i].part.index += number_of(key.numbers, form.number_at[i]);
+  }
 }
 
 #if defined(__x86_64__)
 
-Forms::Forms(Way way) : shuffles_(way == Way::best && __builtin_cpu_supports("ssse3") != 0) {}
+Forms::Forms(Way way)
+    : shuffles_(way == Way::best && __builtin_cpu_supports("avx2") != 0 && __builtin_cpu_supports("bmi2") != 0) {}
 
-/// Sixteen bytes at a time. One shuffle picks the number of each register; others put it where the register stands.
-[[gnu::target("ssse3")]] void Forms::look_by_shuffle(const Instruction& instruction, Operands& operands,
-                                                     Effects& effects) {
-  static_assert(Operands::kUsual == 3 && Effects::kUsual == 4 && kOperandIndex == 9 && kIndexOffset == 1);
-  static_assert(offsetof(Effects, registers) == 16 && offsetof(Form, effects) % 16 == 0);
-  const Key key = key_of(instruction);
-  const Form& form = form_of(key);
-  if (!fits(form, key) || form.count == kTooMany) [[unlikely]]
-    return look_further(instruction, operands, effects);
-  const Values values = values_of(instruction, key.numbers, form.immediate);
-  const auto load = [](const void* from) { return _mm_load_si128(static_cast<const __m128i*>(from)); };
-  const auto store = [](void* to, __m128i value) { _mm_storeu_si128(static_cast<__m128i*>(to), value); };
-  const __m128i picked = _mm_shuffle_epi8(_mm_cvtsi64_si128(static_cast<long long>(key.numbers)),
-                                          _mm_loadl_epi64(reinterpret_cast<const __m128i*>(form.number_at.data())));
-  const __m128i second =
-      _mm_set_epi64x(static_cast<long long>(values.others), static_cast<long long>(values.immediate));
-  auto* to = reinterpret_cast<std::byte*>(&operands);
-  const auto* from = reinterpret_cast<const std::byte*>(&form.operands);
+[[gnu::target("avx2,bmi2")]] inline __m256i load(const void* from) {
+  return _mm256_load_si256(static_cast<const __m256i*>(from));
+}
+[[gnu::target("avx2,bmi2")]] inline void store(void* to, __m256i value) {
+  _mm256_storeu_si256(static_cast<__m256i*>(to), value);
+}
+
+/// The same 32 bytes at a time.
+[[gnu::target("avx2,bmi2")]] void Forms::look_by_shuffle(std::span<const Instruction> run, std::span<Usage> into) {
+  static_assert(offsetof(Operands, shown) + 1 == offsetof(Operands, count));
+  static_assert(offsetof(Form, shown) + 1 == offsetof(Form, count) && kHead == 16);
+  static_assert(sizeof(RegisterEffect) * Effects::kUsual == 32 && offsetof(RegisterPart, index) == 1);
+  constexpr char kNo = -1;
+  const __m256i spread =
+      _mm256_setr_epi8(kNo, 0, kNo, kNo, kNo, kNo, kNo, kNo, kNo, 1, kNo, kNo, kNo, kNo, kNo, kNo,  //
+                       kNo, 2, kNo, kNo, kNo, kNo, kNo, kNo, kNo, 3, kNo, kNo, kNo, kNo, kNo, kNo);
+  const auto* controls = reinterpret_cast<const std::byte*>(kControls.data());
+  Usage* to = into.data();
+  for (const Instruction& instruction : run) {
+    Usage& usage = *to++;
+    const Key key = key_of(instruction);
+    const Form& form = form_of(key);
+    if (!fits(form, key)) [[unlikely]] {
+      look_further(instruction, usage);
+      continue;
+    }
+    const Source32 source = source_of(instruction, key.numbers, form.extension);
+    const __m128i numbers = _mm_cvtsi64_si128(static_cast<long long>(source.numbers));
+    const __m128i values =
+        _mm_set_epi64x(static_cast<long long>(source.others), static_cast<long long>(source.immediate));
+    const __m256i both = _mm256_set_m128i(values, numbers);
 #pragma GCC unroll 3
-  for (std::size_t i = 0; i < 3; ++i) {
-    constexpr char kNone = -1;
-    const __m128i spread = _mm_setr_epi8(kNone, kNone, kNone, kNone, kNone, kNone, kNone, kNone, kNone,
-                                         static_cast<char>(i), kNone, kNone, kNone, kNone, kNone, kNone);
-    store(to + 32 * i, _mm_add_epi8(load(from + 32 * i), _mm_shuffle_epi8(picked, spread)));
-    store(to + 32 * i + 16,
-          _mm_add_epi8(load(from + 32 * i + 16), _mm_shuffle_epi8(second, load(kValues[form.values[i]].data()))));
+    for (std::size_t i = 0; i < 3; ++i) {
+      const __m256i added = _mm256_shuffle_epi8(both, load(controls + form.controls[i]));
+      store(&usage.operands.items[i], _mm256_add_epi8(load(&form.operands[i]), added));
+    }
+    std::memcpy(&usage.operands.shown, &form.shown, 2);
+    std::memcpy(static_cast<void*>(&usage.effects), form.head.data(), kHead);
+    const __m128i picked =
+        _mm_shuffle_epi8(numbers, _mm_loadl_epi64(reinterpret_cast<const __m128i*>(form.number_at.data())));
+    const __m256i added = _mm256_shuffle_epi8(_mm256_broadcastq_epi64(picked), spread);
+    store(&usage.effects.registers, _mm256_add_epi8(load(&form.registers), added));
   }
-  to = reinterpret_cast<std::byte*>(&effects);
-  store(to, load(form.effects.data()));
-#pragma GCC unroll 2
-  for (std::size_t i = 0; i < 2; ++i) {
-    constexpr char kNone = -1;
-    const auto first = static_cast<char>(3 + 2 * i), next = static_cast<char>(4 + 2 * i);
-    const __m128i spread = _mm_setr_epi8(kNone, first, kNone, kNone, kNone, kNone, kNone, kNone, kNone, next, kNone,
-                                         kNone, kNone, kNone, kNone, kNone);
-    store(to + 16 + 16 * i, _mm_add_epi8(load(form.effects.data() + 16 + 16 * i), _mm_shuffle_epi8(picked, spread)));
-  }
-  operands.shown = form.shown;
-  operands.count = form.count;
 }
 
 #else
 
 Forms::Forms(Way) : shuffles_(false) {}
-void Forms::look_by_shuffle(const Instruction& instruction, Operands& operands, Effects& effects) {
-  look_by_byte(instruction, operands, effects);
+void Forms::look_by_shuffle(std::span<const Instruction> run, std::span<Usage> into) {
+  for (std::size_t i = 0; i < run.size(); ++i) look_by_byte(run[i], into[i]);
 }
 
 #endif

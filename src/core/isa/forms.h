@@ -14,19 +14,25 @@
 
 namespace deeptrace::isa {
 
+struct Usage {
+  Operands operands;
+  Effects effects;
+};
+
 /// Not for use by two threads at once.
 class Forms {
  public:
-  /// Which way look takes. The plain one is for processors without SSSE3, and for tests.
+  /// Which way look takes. The plain one is for processors without AVX2, and for tests.
   enum class Way : std::uint8_t { best, plain };
   explicit Forms(Way way = Way::best);
 
-  /// Writes both; items behind the larger of their counts and of kUsual hold nothing.
-  void look(const Instruction& instruction, Operands& operands, Effects& effects) {
+  /// Writes what each instruction of `run` uses into the place of the same number in `into`, which has as many at
+  /// least. Items behind the larger of their counts and of kUsual hold nothing. Quickest for eight at once or so.
+  void look(std::span<const Instruction> run, std::span<Usage> into) {
     if (shuffles_) {
-      look_by_shuffle(instruction, operands, effects);
+      look_by_shuffle(run, into);
     } else {
-      look_by_byte(instruction, operands, effects);
+      for (std::size_t i = 0; i < run.size(); ++i) look_by_byte(run[i], into[i]);
     }
   }
 
@@ -37,20 +43,19 @@ class Forms {
     std::uint32_t row = 0;  ///< with the prefixes
     std::uint64_t numbers = 0;
   };
-  static constexpr std::size_t kRegisters = Operands::kUsual + Effects::kUsual;
-  static constexpr std::size_t kEffectsSize = offsetof(Effects, registers) + Effects::kUsual * sizeof(RegisterEffect);
+  static constexpr std::size_t kHead = 16;  ///< bytes of Effects before its registers
 
   struct alignas(64) Form {
     std::uint64_t shape = 0;
-    std::uint32_t row = 0;  ///< 0 only where nothing is kept
-    std::uint8_t shown = 0;
-    std::uint8_t count = 0;                               ///< of operands; kTooMany: more of something than is usual
-    std::uint8_t immediate = 0;                           ///< how it is extended: an index into kExtensions
-    std::array<std::uint8_t, Operands::kUsual> values{};  ///< what the address or value has added: into kValues
-    std::array<std::uint8_t, kRegisters> number_at{};     ///< which of the numbers each register has added
+    std::uint32_t row = 0;  ///< 0 only where nothing is kept; marked where the form has more of something than is usual
+    std::uint8_t shown = 0, count = 0;                           ///< of operands
+    std::int16_t extension = 0;                                  ///< how its immediate becomes a value: see value_of
+    std::array<std::uint16_t, Operands::kUsual + 1> controls{};  ///< what operands have added: offsets into kControls
+    std::array<std::uint8_t, 8> number_at{};  ///< which of the numbers registers of effects have added
     // What is copied, all numbers taken off.
     std::array<Operand, Operands::kUsual> operands{};
-    std::array<std::byte, kEffectsSize> effects{};  ///< the front of Effects
+    std::array<RegisterEffect, Effects::kUsual> registers{};
+    std::array<std::byte, kHead> head{};  ///< what stands before the registers in Effects
   };
   static_assert(sizeof(Form) == 192);
 
@@ -58,11 +63,11 @@ class Forms {
   /// The first place of the two that the form may stand in.
   Form& form_of(const Key& key);
   static bool fits(const Form& form, const Key& key) { return form.shape == key.shape && form.row == key.row; }
-  void look_by_shuffle(const Instruction& instruction, Operands& operands, Effects& effects);
-  void look_by_byte(const Instruction& instruction, Operands& operands, Effects& effects);
+  void look_by_shuffle(std::span<const Instruction> run, std::span<Usage> into);
+  void look_by_byte(const Instruction& instruction, Usage& into);
   /// Where the form does not stand in its place, or is not usable.
-  [[gnu::noinline, gnu::cold]] void look_further(const Instruction& instruction, Operands& operands, Effects& effects);
-  static Form made_of(const Instruction& instruction, const Key& key, const Operands& operands, const Effects& effects);
+  [[gnu::noinline, gnu::cold]] void look_further(const Instruction& instruction, Usage& into);
+  static Form made_of(const Instruction& instruction, const Key& key, const Usage& usage);
 
   static constexpr unsigned kBits = 12;
   std::array<Form, std::size_t(1) << kBits> forms_{};

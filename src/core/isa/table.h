@@ -292,11 +292,15 @@ enum class Sharing : std::uint8_t {
 struct Brief {
   std::uint8_t bits;
 
-  [[nodiscard]] ControlFlow flow() const { return static_cast<ControlFlow>(bits & 7); }
-  [[nodiscard]] bool is_gate() const { return (bits & 8) != 0; }          ///< the immediate decides about its flow
-  [[nodiscard]] bool is_direct() const { return (bits & 0x10) != 0; }     ///< its first operand is a direct target
-  [[nodiscard]] bool has_absolute() const { return (bits & 0x20) != 0; }  ///< an address stands in the instruction
-  [[nodiscard]] Sharing sharing() const { return static_cast<Sharing>(bits >> 6); }
+  [[nodiscard]] constexpr ControlFlow flow() const { return static_cast<ControlFlow>(bits & 7); }
+  [[nodiscard]] constexpr bool is_gate() const { return (bits & 8) != 0; }  ///< the immediate decides about its flow
+  [[nodiscard]] constexpr bool is_direct() const {
+    return (bits & 0x10) != 0;
+  }  ///< its first operand is a direct target
+  [[nodiscard]] constexpr bool has_absolute() const {
+    return (bits & 0x20) != 0;
+  }  ///< an address stands in the instruction
+  [[nodiscard]] constexpr Sharing sharing() const { return static_cast<Sharing>(bits >> 6); }
 };
 inline Brief brief_of(std::uint16_t row) { return {tables::kBriefs[row]}; }
 inline std::span<const OperandUse> uses_of(const Row& row) {
