@@ -254,11 +254,16 @@ std::uint64_t Elf::section_offset(std::uint64_t address) const {
 
 std::vector<Relocation> Elf::relocations_of(const Section& table) const {
   std::vector<Relocation> result;
+  add_relocations(table, result);
+  return result;
+}
+
+void Elf::add_relocations(const Section& table, std::vector<Relocation>& result) const {
   const bool object = kind_ == Kind::relocatable;
   const bool with_addends = table.type == kRela;
   if ((!with_addends && table.type != kRel) || table.link >= sections_.size() ||
       (object && table.info >= sections_.size()))
-    return result;
+    return;
   const Section& symbols = sections_[table.link];
   const Bytes symbol_bytes = bytes_of(symbols);
   const Bytes strings = symbols.link < sections_.size() ? bytes_of(sections_[symbols.link]) : Bytes{};
@@ -266,7 +271,6 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
   const Bytes entries = bytes_of(table);
   ByteReader reader(entries);
   const std::uint64_t entry_size = with_addends ? kSizes[wide_].rela : kSizes[wide_].rel;
-  result.reserve(entries.size() / entry_size);
   for (std::uint64_t i = 0; i < table.size / entry_size; ++i) {
     Relocation relocation;
     relocation.address = word(reader) + (object ? sections_[table.info].address : 0);
@@ -294,47 +298,51 @@ std::vector<Relocation> Elf::relocations_of(const Section& table) const {
     }
     result.push_back(relocation);
   }
-  return result;
 }
 
 namespace {
 
 /// Sorts by address and keeps the order of equals. There are hundreds of thousands, and linkers put most of them first,
-/// in order: of the others the places are sorted, and each is moved once.
-std::vector<Relocation> by_address(std::vector<Relocation> relocations) {
-  const auto rest = std::ranges::is_sorted_until(relocations, {}, &Relocation::address);
-  if (rest == relocations.end()) return relocations;
+/// in order: the others are sorted apart and go to their places from the end.
+void sort_by_address(std::vector<Relocation>& relocations) {
+  const auto in_order = std::ranges::is_sorted_until(relocations, {}, &Relocation::address);
   std::vector<std::pair<std::uint64_t, std::size_t>> places;
-  for (auto one = rest; one != relocations.end(); ++one)
+  for (auto one = in_order; one != relocations.end(); ++one)
     places.emplace_back(one->address, static_cast<std::size_t>(one - relocations.begin()));
   std::ranges::sort(places);
-  std::vector<Relocation> result;
-  result.reserve(relocations.size());
-  auto place = places.begin();
-  for (auto one = relocations.begin(); one != rest || place != places.end();) {
-    const bool from_rest = one == rest || (place != places.end() && place->first < one->address);
-    result.push_back(from_rest ? relocations[(place++)->second] : *one++);
+  std::vector<Relocation> others;
+  others.reserve(places.size());
+  for (const auto& [address, place] : places) others.push_back(relocations[place]);
+  auto last = in_order;
+  for (auto to = relocations.end(); !others.empty();) {
+    if (last != relocations.begin() && (last - 1)->address > others.back().address) {
+      *--to = *--last;
+    } else {
+      *--to = others.back();
+      others.pop_back();
+    }
   }
-  return result;
 }
 
 }  // namespace
 
 std::vector<Relocation> Elf::relocations() const {
   std::vector<Relocation> result;
+  std::size_t bytes = 0;
+  for (const Section& section : sections_) {
+    if (kind_ != Kind::relocatable && (section.type == kRela || section.type == kRel))
+      bytes += bytes_of(section).size();
+  }
+  result.reserve(bytes / kSizes[wide_].rela);
   for (const Section& section : sections_) {
     if (section.type != kRela && section.type != kRel) continue;
     if (kind_ == Kind::relocatable &&
         (section.info >= sections_.size() || (sections_[section.info].flags & kAllocated) == 0))
       continue;
-    std::vector<Relocation> more = relocations_of(section);
-    if (result.empty()) {
-      result = std::move(more);
-    } else {
-      result.insert(result.end(), more.begin(), more.end());
-    }
+    add_relocations(section, result);
   }
-  return by_address(std::move(result));
+  sort_by_address(result);
+  return result;
 }
 
 SectionBytes Elf::unpacked(const Section& section) const {

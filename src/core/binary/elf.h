@@ -150,6 +150,7 @@ class Elf {
   std::uint64_t word(ByteReader& reader) const;
   [[nodiscard]] Error broken(std::string_view what, std::uint64_t offset) const;
   [[nodiscard]] std::vector<Relocation> relocations_of(const Section& table) const;
+  void add_relocations(const Section& table, std::vector<Relocation>& to) const;
   [[nodiscard]] SectionBytes unpacked(const Section& section) const;
 
   MappedFile file_;
