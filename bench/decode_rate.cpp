@@ -89,15 +89,15 @@ class AllSums {
   std::uint64_t rest_ = 0;
 };
 
-/// Goes over all code, a run of instructions at a time; a byte at which none stands is passed over.
+/// Goes over all code, a run of instructions at a time, whose bytes `work` adds up; a byte at which none stands is
+/// passed over.
 template <std::size_t kRun, class Work>
 void sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
   const std::span<const std::uint8_t> all(code);
   std::array<isa::Instruction, kRun> run;
   for (std::size_t at = 0; at < code.size();) {
     const std::size_t count = isa::decode_run(all.subspan(at), code.size() - at, mode, run);
-    work(std::span<const isa::Instruction>(run).first(count));
-    for (std::size_t i = 0; i < count; ++i) at += run[i].length;
+    at += work(std::span<const isa::Instruction>(run).first(count));
     at += count < run.size() ? 1 : 0;
   }
 }
@@ -105,7 +105,12 @@ void sweep(const std::vector<std::uint8_t>& code, isa::Mode mode, Work work) {
 std::uint64_t decode_compact(const std::vector<std::uint8_t>& code, isa::Mode mode) {
   AllSums sums;
   sweep<64>(code, mode, [&](std::span<const isa::Instruction> run) {
-    for (const isa::Instruction& instruction : run) sums.add(instruction);
+    std::size_t bytes = 0;
+    for (const isa::Instruction& instruction : run) {
+      sums.add(instruction);
+      bytes += instruction.length;
+    }
+    return bytes;
   });
   return sums.sum();
 }
@@ -114,15 +119,18 @@ std::uint64_t decode_fully(const std::vector<std::uint8_t>& code, isa::Mode mode
   AllSums sums;
   std::array<isa::Usage, 8> usages;
   sweep<64>(code, mode, [&](std::span<const isa::Instruction> run) {
+    std::size_t bytes = 0;
     while (!run.empty()) {
       const auto few = run.first(std::min(run.size(), usages.size()));
       forms.look(few, usages);
       for (std::size_t i = 0; i < few.size(); ++i) {
         sums.add(few[i]);
         sums.add(usages[i]);
+        bytes += few[i].length;
       }
       run = run.subspan(few.size());
     }
+    return bytes;
   });
   return sums.sum();
 }

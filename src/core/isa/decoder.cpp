@@ -722,7 +722,8 @@ namespace {
 }
 
 template <bool kMode64>
-std::size_t decode_run_quickly(std::span<const std::uint8_t> bytes, std::size_t extent, std::span<Instruction> into) {
+[[gnu::always_inline]] inline std::size_t decode_run_quickly(std::span<const std::uint8_t> bytes, std::size_t extent,
+                                                             std::span<Instruction> into) {
   std::size_t at = 0, count = 0;
   const std::size_t readable = bytes.size() < kReadable ? 0 : bytes.size() - kReadable + 1;
   for (const std::size_t end = std::min(extent, readable); at < end && count < into.size(); ++count) {
@@ -738,10 +739,21 @@ std::size_t decode_run_quickly(std::span<const std::uint8_t> bytes, std::size_t 
   return count;
 }
 
+#if defined(__x86_64__)
+/// The same for processors with BMI2, whose shifts take their count from any register: a twentieth quicker.
+[[gnu::target("bmi,bmi2")]] std::size_t decode_run_with_bmi2(std::span<const std::uint8_t> bytes, std::size_t extent,
+                                                             std::span<Instruction> into) {
+  return decode_run_quickly<true>(bytes, extent, into);
+}
+#endif
+
 }  // namespace
 
 std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
                        std::span<Instruction> into) noexcept {
+#if defined(__x86_64__)
+  if (mode == Mode::bits64 && __builtin_cpu_supports("bmi2") != 0) return decode_run_with_bmi2(bytes, extent, into);
+#endif
   return mode == Mode::bits64 ? decode_run_quickly<true>(bytes, extent, into)
                               : decode_run_quickly<false>(bytes, extent, into);
 }

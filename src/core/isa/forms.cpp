@@ -20,8 +20,14 @@ static_assert(std::endian::native == std::endian::little && sizeof(RegisterEffec
 enum NumberAt : std::uint8_t { kBaseAt, kIndexAt, kOpcodeAt, kVectorAt, kRegAt, kNoNumber = 0x80 };
 constexpr std::uint64_t at(NumberAt where, std::uint64_t value) { return value << (8 * where); }
 constexpr std::uint64_t kScale = std::uint64_t(1) << (8 * kOpcodeAt + 4);
-constexpr std::uint64_t shape_bits(std::uint64_t shape) { return (shape & 15) << 44 | (shape >> 4) << 39; }
-constexpr std::uint64_t kShapeBits = shape_bits(31);
+
+/// The shape has five bits. REX.B and REX.X, which mostly extend a number, can say more: of each it is noted in two
+/// bits whether it is there and whether it would; the higher one is 1 when both were added.
+constexpr std::uint64_t shape_bits(std::uint64_t shape) {
+  return (shape & 7) << 36 | (shape & 8) << 37 | (shape & 16) << 43;
+}
+constexpr std::uint64_t kMeansB = std::uint64_t(1) << 43, kMeansX = std::uint64_t(1) << 45;
+constexpr std::uint64_t kShapeBits = shape_bits(31) | 2 * kMeansB | 2 * kMeansX;
 
 /// What of the fields from Instruction::modrm to Instruction::rex makes a form, by the row's Brief. Of most rows REX.W,
 /// the vector length and register bank, sizes and masks; of some also whether REX is there, REX.B and whether registers
@@ -43,32 +49,39 @@ constexpr std::uint64_t kPlainNumbers = at(kVectorAt, kVectorRegister) | at(kOpc
 
 /// Shapes of an address. Base registers that go with the stack segment, or that mean another thing, have their own: to
 /// those with a SIB byte up to 7 is added.
-enum Shape : std::uint8_t { kDirect, kDirectX, kBase, kFrame, kNext, kSib = 8, kSibBare = 16 };
+enum Shape : std::uint8_t { kDirect, kBase, kFrame, kNext, kSib = 8, kSibBare = 16 };
 
-/// By ModRM, and REX.X and REX.B above it.
 constexpr auto kModrmNumbers = [] {
-  std::array<std::uint64_t, 1024> table{};
-  for (std::uint64_t i = 0; i < table.size(); ++i) {
-    const std::uint64_t mod = i >> 6 & 3, rm = i & 7, b = i >> 8 & 1;
+  std::array<std::uint64_t, 256> table{};
+  for (std::uint64_t modrm = 0; modrm < table.size(); ++modrm) {
+    const std::uint64_t mod = modrm >> 6, rm = modrm & 7;
     Shape shape = kBase;
-    if (mod == 3) shape = (i & 0x200) != 0 ? kDirectX : kDirect;
-    if (mod < 3 && rm == 5) shape = mod == 0 ? kNext : b == 0 ? kFrame : kBase;
+    if (mod == 3) shape = kDirect;
+    if (mod < 3 && rm == 5) shape = mod == 0 ? kNext : kFrame;
     if (mod < 3 && rm == 4) shape = mod == 0 ? kSibBare : kSib;
-    const std::uint64_t low = mod < 3 && rm == 4 ? 0 : rm;
-    table[i] = at(kRegAt, i >> 3 & 7) | at(kBaseAt, low | b << 3) | shape_bits(shape);
+    table[modrm] = at(kRegAt, modrm >> 3 & 7) | at(kBaseAt, mod < 3 && rm == 4 ? 0 : rm) | shape_bits(shape) |
+                   (shape == kFrame ? kMeansB : 0) | (shape == kDirect ? kMeansX : 0);
   }
   return table;
 }();
 
-/// By SIB and the shape that ModRM gives, which it refines, with REX.X and REX.B above. Nothing but REX.X for SIB byte
-/// 0, which stands where there is none.
+/// Nothing for SIB byte 0, which stands where there is none.
 constexpr auto kSibNumbers = [] {
-  std::array<std::uint64_t, 1024> table{};
-  for (std::uint64_t i = 0; i < table.size(); ++i) {
-    const std::uint64_t base = i & 7, b = i >> 8 & 1, index = (i >> 3 & 7) | (i >> 9 & 1) << 3;
-    const std::uint64_t kind = base == 4 && b == 0 ? 1 : base == 5 ? 2 + b : 0;
-    table[i] = at(kBaseAt, base) | at(kIndexAt, index) | shape_bits(kind | (index == 4 ? 4U : 0U)) |
-               kScale * ((std::uint64_t(1) << (i >> 6 & 3)) - 1);
+  std::array<std::uint64_t, 256> table{};
+  for (std::uint64_t sib = 0; sib < table.size(); ++sib) {
+    const std::uint64_t base = sib & 7, index = sib >> 3 & 7, kind = base == 4 ? 1 : base == 5 ? 2 : 0;
+    table[sib] = at(kBaseAt, base) | at(kIndexAt, index) | kScale * ((std::uint64_t(1) << (sib >> 6)) - 1) |
+                 shape_bits(kind + (index == 4 ? 4 : 0)) | (kind != 0 ? kMeansB : 0) | (index == 4 ? kMeansX : 0);
+  }
+  return table;
+}();
+
+/// By REX.R, X and B.
+constexpr auto kRexNumbers = [] {
+  std::array<std::uint64_t, 8> table{};
+  for (std::uint64_t rex = 0; rex < table.size(); ++rex) {
+    const std::uint64_t r = rex >> 2, x = rex >> 1 & 1, b = rex & 1;
+    table[rex] = at(kRegAt, r * 8) | at(kIndexAt, x * 8) | at(kBaseAt, b * 8) | x * kMeansX | b * kMeansB;
   }
   return table;
 }();
@@ -126,11 +139,11 @@ std::uint64_t fields_of(const Instruction& instruction) {
 }
 
 /// The source of the shuffles of an instruction.
-struct Source32 {
+struct ShuffleSource {
   std::uint64_t numbers, unused, immediate, others;
 };
 
-inline Source32 source_of(const Instruction& instruction, std::uint64_t numbers, std::int64_t extension) {
+inline ShuffleSource source_of(const Instruction& instruction, std::uint64_t numbers, std::int64_t extension) {
   const auto displacement = static_cast<std::uint64_t>(std::int64_t(instruction.displacement));
   constexpr unsigned kBits = 8 * kNumbersIn;
   return {numbers, 0, value_of(instruction, extension),
@@ -168,10 +181,10 @@ std::uint8_t number_of(std::uint64_t numbers, std::uint8_t where) {
   return where == kNoNumber ? std::uint8_t(0) : static_cast<std::uint8_t>(numbers >> (8 * where));
 }
 
-/// Adds to an operand what its instruction has, as the processor's instructions of that kind do it, or takes it off.
-Operand changed(const Operand& operand, const Source32& source, const Control& control, bool take_off) {
+/// Adds to an operand what its instruction has, as a shuffle and an addition of bytes do it, or takes it off.
+Operand changed(const Operand& operand, const ShuffleSource& source, const Control& control, bool take_off) {
   auto bytes = std::bit_cast<std::array<std::uint8_t, sizeof(Operand)>>(operand);
-  const auto from = std::bit_cast<std::array<std::uint8_t, sizeof(Source32)>>(source);
+  const auto from = std::bit_cast<std::array<std::uint8_t, sizeof(ShuffleSource)>>(source);
   for (std::size_t i = 0; i < bytes.size(); ++i) {
     if ((control.bytes[i] & kZero) != 0) continue;
     const std::uint8_t added = from[(i & 16) + control.bytes[i]];
@@ -188,9 +201,8 @@ inline Forms::Key Forms::key_of(const Instruction& instruction) {
   static_assert(offsetof(Instruction, prefixes) == offsetof(Instruction, row) + 2);
   Key key;
   std::memcpy(&key.row, &instruction.row, sizeof key.row);
-  const std::uint64_t rex = fields >> 56, extended = (rex & 3) << 8;
-  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[extended | (fields & 0xff)] +
-                kSibNumbers[extended | instruction.sib] + at(kRegAt, (rex & kRexR) * 2);
+  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[fields & 0xff] + kSibNumbers[instruction.sib] +
+                kRexNumbers[fields >> 56 & 7];
   const Brief brief = brief_of(static_cast<std::uint16_t>(key.row));
   key.shape = (fields & kKept[brief.bits]) + (key.numbers & kShapeBits);
   return key;
@@ -226,9 +238,7 @@ Forms::Form Forms::made_of(const Instruction& instruction, const Key& key, const
     Operand& operand = form.operands[i];
     const std::uint8_t added = added_to(operand, kind_of(uses[i]), sharing);
     form.controls[i] = static_cast<std::uint16_t>(added * sizeof(Control));
-    if (added == kImmediate) {
-      form.extension = extension_of(instruction, operand);
-    }
+    if (added == kImmediate) form.extension = extension_of(instruction, operand);
     operand = changed(operand, source_of(instruction, key.numbers, form.extension), kControls[added], true);
     if (added >= kRegister) marked.items[i].reg.index = kMark | (added - kRegister);
     const unsigned parts = added >= kAddress && added < kRegister ? added - kAddress : 0;
@@ -265,7 +275,7 @@ void Forms::look_by_byte(const Instruction& instruction, Usage& into) {
   const Key key = key_of(instruction);
   const Form& form = form_of(key);
   if (!fits(form, key)) return look_further(instruction, into);
-  const Source32 source = source_of(instruction, key.numbers, form.extension);
+  const ShuffleSource source = source_of(instruction, key.numbers, form.extension);
   for (std::size_t i = 0; i < Operands::kUsual; ++i) {
     const Control& control = kControls[form.controls[i] / sizeof(Control)];
     into.operands.items[i] = changed(form.operands[i], source, control, false);
@@ -284,12 +294,16 @@ void Forms::look_by_byte(const Instruction& instruction, Usage& into) {
 Forms::Forms(Way way)
     : shuffles_(way == Way::best && __builtin_cpu_supports("avx2") != 0 && __builtin_cpu_supports("bmi2") != 0) {}
 
+namespace {
+
 [[gnu::target("avx2,bmi2")]] inline __m256i load(const void* from) {
   return _mm256_load_si256(static_cast<const __m256i*>(from));
 }
 [[gnu::target("avx2,bmi2")]] inline void store(void* to, __m256i value) {
   _mm256_storeu_si256(static_cast<__m256i*>(to), value);
 }
+
+}  // namespace
 
 /// The same 32 bytes at a time.
 [[gnu::target("avx2,bmi2")]] void Forms::look_by_shuffle(std::span<const Instruction> run, std::span<Usage> into) {
@@ -310,7 +324,7 @@ Forms::Forms(Way way)
       look_further(instruction, usage);
       continue;
     }
-    const Source32 source = source_of(instruction, key.numbers, form.extension);
+    const ShuffleSource source = source_of(instruction, key.numbers, form.extension);
     const __m128i numbers = _mm_cvtsi64_si128(static_cast<long long>(source.numbers));
     const __m128i values =
         _mm_set_epi64x(static_cast<long long>(source.others), static_cast<long long>(source.immediate));

@@ -14,9 +14,10 @@
 
 namespace deeptrace::isa {
 
-struct Usage {
+/// What an instruction uses. What is written in one piece lies in one line of the cache.
+struct alignas(64) Usage {
   Operands operands;
-  Effects effects;
+  alignas(16) Effects effects;
 };
 
 /// Not for use by two threads at once.
