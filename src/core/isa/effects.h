@@ -40,7 +40,7 @@ struct Effects {
   bool touches_x87 : 1 = false;     ///< a floating-point or mmx register or the unit's status is written
   bool faults : 1 = false;          ///< may fault by its values
   bool nondeterministic : 1 = false;
-  bool spare : 1 = false;
+  bool spare : 1 = false;  ///< nothing: leaves no gap
   std::uint8_t register_count = 0;
   union {
     std::array<RegisterEffect, 24>

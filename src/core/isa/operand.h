@@ -51,6 +51,7 @@ struct PackedRecipe {
   std::int16_t hidden_displacement = 0;
 
   [[nodiscard]] bool has_vector_index() const { return index_bytes > 8; }
+  /// True when that register, in full or in part, is the base.
   [[nodiscard]] bool has_base(General base_register) const { return base == base_register + 1; }
   /// True when the displacement alone is the address.
   [[nodiscard]] bool is_absolute() const { return base == 0 && index == 0; }
@@ -67,10 +68,10 @@ struct Operand {
   bool stack_slot : 1 = false;     ///< memory that a push, pop, call or return touches
   bool sign_extended : 1 = false;  ///< an immediate that the processor extends with its sign
   bool unknown_size : 1 = false;   ///< memory whose extent more state than the registers decides (xsave)
-  std::uint8_t spare : 3 = 0;
-  std::uint8_t broadcast = 1;  ///< memory: how often the one element is used (EVEX broadcast)
-  std::uint16_t elements = 1;  ///< memory: how many separate elements a vector index picks, each `width` bits
-  std::uint16_t width = 0;     ///< bits read or written (of a register: those that count); 0: an address only
+  std::uint8_t spare : 3 = 0;      ///< nothing: leaves no gap
+  std::uint8_t broadcast = 1;      ///< memory: how often the one element is used (EVEX broadcast)
+  std::uint16_t elements = 1;      ///< memory: how many separate elements a vector index picks, each `width` bits
+  std::uint16_t width = 0;         ///< bits read or written (of a register: those that count); 0: an address only
   RegisterPart reg;
   std::uint16_t selector = 0;  ///< far: the code segment
   PackedRecipe recipe;         ///< memory

@@ -293,13 +293,12 @@ struct Brief {
   std::uint8_t bits;
 
   [[nodiscard]] constexpr ControlFlow flow() const { return static_cast<ControlFlow>(bits & 7); }
-  [[nodiscard]] constexpr bool is_gate() const { return (bits & 8) != 0; }  ///< the immediate decides about its flow
-  [[nodiscard]] constexpr bool is_direct() const {
-    return (bits & 0x10) != 0;
-  }  ///< its first operand is a direct target
-  [[nodiscard]] constexpr bool has_absolute() const {
-    return (bits & 0x20) != 0;
-  }  ///< an address stands in the instruction
+  /// The immediate decides about its flow.
+  [[nodiscard]] constexpr bool is_gate() const { return (bits & 8) != 0; }
+  /// Its first operand is a direct target.
+  [[nodiscard]] constexpr bool is_direct() const { return (bits & 0x10) != 0; }
+  /// An address stands in the instruction.
+  [[nodiscard]] constexpr bool has_absolute() const { return (bits & 0x20) != 0; }
   [[nodiscard]] constexpr Sharing sharing() const { return static_cast<Sharing>(bits >> 6); }
 };
 inline Brief brief_of(std::uint16_t row) { return {tables::kBriefs[row]}; }
