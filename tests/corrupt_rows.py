@@ -76,6 +76,7 @@ def damage(line, kind):
 
 def generate(folder, table):
     return subprocess.run(["python3", os.path.join(ROOT, "src/core/isa/generate_table.py"), table,
+                           os.path.join(os.path.dirname(table), "isa_quick.inc"),
                            *sorted(glob.glob(os.path.join(folder, "*.isa")))], capture_output=True, text=True)
 
 
@@ -122,7 +123,7 @@ def build():
     binary = os.path.join(BUILD, "row_samples")
     core = os.path.join(ROOT, "src/core")
     sources = [os.path.join(core, "isa", name) for name in
-               ("decoder.cpp", "operand.cpp", "text.cpp", "register.cpp", "assembler.cpp", "meaning.cpp")]
+               ("decoder.cpp", "quick_decoder.cpp", "operand.cpp", "text.cpp", "register.cpp", "assembler.cpp", "meaning.cpp")]
     made = subprocess.run(["g++", "-std=c++20", "-O1", f"-I{BUILD}", f"-I{core}", f"-I{ROOT}/tests", *sources,
                            os.path.join(ROOT, "tests/row_samples.cpp"), "-o", binary], capture_output=True, text=True)
     return binary if made.returncode == 0 else sys.exit(made.stderr[:2000])

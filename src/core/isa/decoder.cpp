@@ -1,14 +1,11 @@
-// Reads prefixes, asks the decision tree which row the opcode names, then measures ModRM, displacement and
-// immediates (Intel SDM volume 2, chapter 2; AMD64 manual volume 3, chapter 1).
-//
-// Bytes are read without a check each: `decode` sees to it that 32 may be read, and what lay beyond the given bytes
-// is found out at the end, from the length.
+// The complete way: reads prefixes, asks the decision tree which row the opcode names, then measures ModRM,
+// displacement and immediates. Most instructions do not come here: see quick_decoder.cpp.
 #include <algorithm>
 #include <array>
 #include <cstring>
 #include <iterator>
 
-#include "isa/instruction.h"
+#include "isa/encoding.h"
 
 namespace deeptrace::isa {
 
@@ -20,11 +17,9 @@ extern const std::size_t kRowCount = std::size(kRows);
 namespace {
 
 using namespace tables;
+using namespace encoding;
 
 constexpr std::uint32_t kNoRow = std::size(kRows);
-/// Bytes that may be read from the start of an instruction: the longest one and the widest fields behind it.
-constexpr std::size_t kReadable = kLongestInstruction + 9 + 8;
-
 /// What the generator packs of an opcode into an entry of kCells: what the length needs stands here, so that the next
 /// instruction can be looked at before this one's row is known.
 struct Cell {
@@ -75,81 +70,6 @@ struct Shape {
     return scale() + (scale_by_length() ? (in.vector >> kVectorLengthShift) & 3 : 0);
   }
 };
-
-/// What a byte at the start of an instruction is.
-enum Start : std::uint8_t { kOpcode, kLegacyPrefix, kRexPrefix, kEscape, kVectorPrefix };
-
-/// What a legacy prefix byte does to Instruction::prefixes: clear some bits, set others.
-struct PrefixAction {
-  std::uint16_t keep = 0xffff, set = 0;
-};
-
-constexpr std::array<std::array<std::uint8_t, 256>, 2> starts() {
-  std::array<std::array<std::uint8_t, 256>, 2> result{};
-  for (std::size_t mode = 0; mode < 2; ++mode) {
-    for (const unsigned byte : {0xf0, 0xf2, 0xf3, 0x66, 0x67, 0x26, 0x2e, 0x36, 0x3e, 0x64, 0x65})
-      result[mode][byte] = kLegacyPrefix;
-    for (std::size_t byte = 0x40; mode == 1 && byte < 0x50; ++byte) result[mode][byte] = kRexPrefix;
-    result[mode][0x0f] = kEscape;
-    for (const unsigned byte : {0xc4, 0xc5, 0x62, 0x8f}) result[mode][byte] = kVectorPrefix;
-  }
-  return result;
-}
-constexpr auto kStarts = starts();
-
-constexpr std::array<PrefixAction, 256> prefix_actions() {
-  std::array<PrefixAction, 256> a{};
-  constexpr auto kNoSegment = static_cast<std::uint16_t>(~(7U << kSegmentShift));
-  const auto segment = [](unsigned number) { return static_cast<std::uint16_t>((number + 1) << kSegmentShift); };
-  a[0xf0] = {0xffff, kPrefixLock};
-  a[0xf2] = {static_cast<std::uint16_t>(~kPrefixRep), kPrefixRepne};
-  a[0xf3] = {static_cast<std::uint16_t>(~kPrefixRepne), kPrefixRep};
-  a[0x66] = {0xffff, kPrefixOperandSize};
-  a[0x67] = {0xffff, kPrefixAddressSize};
-  a[0x26] = {kNoSegment, segment(kEs)};
-  a[0x2e] = {kNoSegment, segment(kCs)};
-  a[0x36] = {kNoSegment, segment(kSs)};
-  a[0x3e] = {kNoSegment, segment(kDs)};
-  a[0x64] = {kNoSegment, segment(kFs)};
-  a[0x65] = {kNoSegment, segment(kGs)};
-  return a;
-}
-constexpr auto kPrefixActions = prefix_actions();
-
-/// The mandatory-prefix answer (none, 66, F3, F2) by the three prefix bits rep, repne, operand size.
-constexpr std::uint8_t kMandatory[8] = {0, 2, 3, 2, 1, 2, 3, 2};
-
-/// For ModRM with 32- and 64-bit addresses: bytes of displacement, and 8 where a SIB byte follows
-/// (Intel SDM volume 2, table 2-2).
-constexpr std::array<std::uint8_t, 256> address_shapes() {
-  std::array<std::uint8_t, 256> shapes{};
-  for (unsigned modrm = 0; modrm < 0xc0; ++modrm) {
-    const unsigned mod = modrm >> 6, rm = modrm & 7;
-    unsigned shape = mod == 1 ? 1 : mod == 2 || rm == 5 ? 4 : 0;
-    if (rm == 4) shape |= 8;
-    shapes[modrm] = static_cast<std::uint8_t>(shape);
-  }
-  return shapes;
-}
-constexpr auto kAddressShapes = address_shapes();
-
-/// Bytes of an immediate field by mode and operand size (2, 4, 8 as 0, 1, 2); the absolute address is left out.
-constexpr std::uint8_t kFieldBytes[2][3][9] = {
-    {{0, 1, 2, 4, 2, 2, 2, 4, 0}, {0, 1, 2, 4, 4, 4, 4, 6, 0}, {0, 1, 2, 4, 4, 8, 4, 6, 0}},
-    {{0, 1, 2, 4, 2, 2, 4, 4, 0}, {0, 1, 2, 4, 4, 4, 4, 6, 0}, {0, 1, 2, 4, 4, 8, 4, 6, 0}},
-};
-
-template <class T>
-T load(const std::uint8_t* at) {
-  T value;
-  std::memcpy(&value, at, sizeof value);
-  return value;
-}
-
-/// Masks and sign bits of fields by their size in bytes.
-constexpr std::uint64_t kFieldMask[9] = {
-    0, 0xff, 0xffff, 0xffffff, 0xffffffff, 0xffffffffff, 0xffffffffffff, 0xffffffffffffff, ~std::uint64_t(0)};
-constexpr std::uint32_t kSignBit[5] = {0, 0x80, 0x8000, 0x800000, 0x80000000};
 
 /// What stands before the opcode byte.
 struct Head {
@@ -343,8 +263,6 @@ class Check {
   Shape shape_;
 };
 
-[[gnu::noinline]] bool passes_check(Instruction& out, Shape shape) { return Check(out, shape).passes(); }
-
 /// The answers to all questions of the trees; DIMENSIONS in generate_table.py says which lies where.
 inline std::uint32_t context_of(const Head& head, unsigned modrm, unsigned raw_size, unsigned address_size) {
   const bool rounding = (head.evex & kEvexBroadcast) != 0 && modrm >= 0xc0;
@@ -373,7 +291,7 @@ inline std::uint8_t place(unsigned at, bool present) {
 /// From the opcode on. Lengths are found without waiting for the row, and mostly without branches. False when no
 /// instruction stands there. The length may be more than the bytes there are.
 template <bool kMode64>
-[[gnu::always_inline]] inline bool finish(const std::uint8_t* p, const Head& head, Instruction& out) {
+bool finish(const std::uint8_t* p, const Head& head, Instruction& out) {
   unsigned at = head.at;
   const unsigned opcode_byte = head.map == kMap3dNow ? 0U : p[at];
   // 3DNow!: the opcode is the last byte, behind the operand (AMD64 manual volume 3, 1.2.1).
@@ -452,18 +370,11 @@ template <bool kMode64>
   out.length = static_cast<std::uint8_t>(at);
   constexpr unsigned kRare = kPrefixLock | kPrefixVex | kPrefixEvex | kPrefixXop;
   const bool rare = (head.prefixes & kRare) != 0 || shape.no_rip();
-  return !rare || passes_check(out, shape);
+  return !rare || passes_check(out);
 }
 
-/// No instruction.
-inline unsigned nothing(Instruction& out) {
-  out = {};
-  return 0;
-}
-
-/// Any instruction; its length, or 0.
 template <bool kMode64>
-[[gnu::noinline]] unsigned decode_slowly(const std::uint8_t* p, Instruction& out) {
+unsigned decode_slowly_in(const std::uint8_t* p, Instruction& out) {
   out = {};
   HeadReader<kMode64> reader(p);
   if (!reader.read() || !finish<kMode64>(p, reader.head(), out) || out.length > kLongestInstruction)
@@ -471,304 +382,14 @@ template <bool kMode64>
   return out.length;
 }
 
-/// What the quick way asks of a ModRM byte, packed into one word; all of it is 0 for opcodes without one.
-struct QuickShape {
-  std::uint64_t bits;
-
-  /// ModRM, SIB and displacement together, in bytes.
-  [[nodiscard]] unsigned operand_bytes() const { return bits & 15; }
-  /// 4 where a SIB byte without base brings as many bytes of displacement.
-  [[nodiscard]] unsigned without_base() const { return (bits >> 4) & 4; }
-  [[nodiscard]] unsigned displacement_size() const { return (bits >> 8) & 15; }
-  /// The row of kPlaces.
-  [[nodiscard]] unsigned places() const { return (bits >> 12) & 15; }
-  /// Which of the two bytes behind the opcode are ModRM and SIB.
-  [[nodiscard]] unsigned byte_mask() const { return (bits >> 16) & 0xffff; }
-  /// The answers that ModRM gives to the trees' questions.
-  [[nodiscard]] std::uint32_t answers() const { return static_cast<std::uint32_t>(bits >> 32); }
-};
-
-/// The ways in which fields can follow an opcode: none, ModRM, with a displacement of one and of four bytes, and the
-/// same with SIB. A SIB byte that turns out to have no base goes from `sib` to `sib_long`, two rows on.
-enum Places : std::uint8_t { kNothing, kBare, kShort, kLong, kSib, kSibShort, kSibLong };
-
-constexpr std::array<std::uint64_t, 256> quick_shapes() {
-  std::array<std::uint64_t, 256> result{};
-  for (unsigned modrm = 0; modrm < 256; ++modrm) {
-    const unsigned shape = kAddressShapes[modrm], size = shape & 7, sib = shape >> 3;
-    const std::uint64_t places = (sib != 0 ? kSib : kBare) + (size == 4 ? 2U : size);
-    const std::uint64_t without_base = modrm < 0x40 && sib != 0 ? 4 : 0;
-    const std::uint64_t answers = (modrm & 0x3fU) | (modrm >= 0xc0 ? 1U << 6 : 0);
-    result[modrm] = (1 + size + sib) | without_base << 4 | std::uint64_t(size) << 8 | places << 12 |
-                    std::uint64_t(sib != 0 ? 0xffff : 0xff) << 16 | answers << 32;
-  }
-  return result;
-}
-
-/// Word 2 of an instruction by where its opcode stands and by Places, without its immediate: the length so far, and
-/// where opcode, ModRM and displacement lie.
-constexpr std::array<std::array<std::uint64_t, 8>, 12> places() {
-  std::array<std::array<std::uint64_t, 8>, 12> result{};
-  for (unsigned at = 0; at < result.size(); ++at) {
-    for (unsigned kind = kNothing; kind <= kSibLong; ++kind) {
-      const unsigned modrm = kind != kNothing ? 1 : 0, sib = kind >= kSib ? 1 : 0;
-      const unsigned size = kind == kShort || kind == kSibShort ? 1 : kind == kLong || kind == kSibLong ? 4 : 0;
-      const unsigned displacement_at = size != 0 ? at + 2 + sib : 0;
-      result[at][kind] = (at + 1 + modrm + sib + size) | at << 8 | modrm * (at + 1) << 16 | displacement_at << 24 |
-                         std::uint64_t(size) << 32;
-    }
-  }
-  return result;
-}
-
-/// The answers that REX gives to the trees' questions, without an operand-size prefix.
-template <bool kMode64>
-constexpr std::array<std::uint32_t, 16> rex_answers() {
-  std::array<std::uint32_t, 16> result{};
-  for (std::uint32_t rex = 0; rex < 16; ++rex) {
-    const std::uint32_t size = (rex & kRexW) != 0 ? 8 : 4;
-    result[rex] = (rex & kRexW) << 7 | (size >> 2) << 13 | (kMode64 ? 8U : 4U) >> 2 << 15 | (rex & kRexB) << 17U;
-  }
-  return result;
-}
-/// The cells of the first two maps, with ModRM told by the highest bit as well, and the bit below it where the quick
-/// way ends: prefixes, escapes, vector encodings, and ModRM bytes of which some bits mean nothing.
-constexpr std::uint64_t kQuickModRm = std::uint64_t(1) << 63, kNotQuick = std::uint64_t(1) << 62;
-template <bool kMode64>
-constexpr std::array<std::array<std::uint64_t, 256>, 2> quick_cells() {
-  std::array<std::array<std::uint64_t, 256>, 2> result{};
-  for (std::size_t map = 0; map < 2; ++map) {
-    for (std::size_t byte = 0; byte < 256; ++byte) {
-      const Cell cell{kCells[kMode64][map][byte]};
-      const bool plain = map == 0 ? kStarts[kMode64][byte] == kOpcode : byte != 0x0f && (byte & 0xfd) != 0x38;
-      const bool quick = plain && cell.modrm_or() == 0 && (!cell.by_row() || (map == 0 && (byte & 0xfe) == 0xf6));
-      result[map][byte] = cell.bits | (cell.modrm() != 0 ? kQuickModRm : 0) | (quick ? 0 : kNotQuick);
-    }
-  }
-  return result;
-}
-/// All that the quick way looks up, in one place, so that one register leads to it.
-struct Quick {
-  std::array<std::array<std::uint64_t, 256>, 2> cells;
-  std::array<std::uint64_t, 256> shapes;
-  std::array<std::array<std::uint64_t, 8>, 12> places;
-  std::array<std::uint32_t, 16> rex_answers;
-  std::array<std::uint64_t, 9> field_mask;
-  std::array<std::uint64_t, 9> immediate_place;  ///< the byte of word 2 that says where an immediate of that size lies
-  std::array<std::uint32_t, 5> displacement_mask, sign_bit;
-  std::uint32_t row_shapes[std::size(kShapes)];
-  std::uint32_t nodes[std::size(kNodes)];
-};
-
-template <bool kMode64>
-constexpr Quick quick() {
-  Quick q{};
-  q.cells = quick_cells<kMode64>();
-  q.shapes = quick_shapes();
-  q.places = places();
-  q.rex_answers = rex_answers<kMode64>();
-  for (std::size_t i = 0; i < 9; ++i) {
-    q.field_mask[i] = kFieldMask[i];
-    q.immediate_place[i] = i == 0 ? 0 : std::uint64_t(0xff) << 40;
-  }
-  for (std::size_t i = 0; i < 5; ++i) {
-    q.displacement_mask[i] = static_cast<std::uint32_t>(kFieldMask[i]);
-    q.sign_bit[i] = kSignBit[i];
-  }
-  std::copy(std::begin(kShapes), std::end(kShapes), q.row_shapes);
-  std::copy(std::begin(kNodes), std::end(kNodes), q.nodes);
-  return q;
-}
-template <bool kMode64>
-constexpr Quick kQuick = quick<kMode64>();
-
-/// Stores one of the four words of an Instruction.
-inline void store_word(Instruction& to, std::size_t word, std::uint64_t value) {
-  std::memcpy(reinterpret_cast<unsigned char*>(&to) + 8 * word, &value, sizeof value);
-}
-
-/// What the quick way knows when it has found the opcode.
-struct Opening {
-  std::uint64_t bits;    ///< the quick cell
-  std::uint64_t shape;   ///< the quick shape of the byte behind the opcode
-  std::uint64_t behind;  ///< the bytes behind the opcode, ModRM and SIB if there are any
-  unsigned opcode, at;   ///< the opcode byte, and where it stands
-  unsigned rex;
-  unsigned prefixes;  ///< those before it, as in Instruction
-};
-
-inline bool is_usual_prefix(std::uint8_t byte) {
-  return byte == 0x66 || byte == 0x2e || (byte & 0xfe) == 0xf2 || (byte & 0xfe) == 0x64;
-}
-
-template <bool kMode64>
-[[gnu::noinline]] unsigned decode_prefixed(const std::uint8_t* p, Instruction& out);
-
-/// From the opcode on. The length does not wait for the row, and no branch depends on what instruction it is but for
-/// the rare ones.
-template <bool kMode64, bool kPrefixed>
-[[gnu::always_inline]] inline unsigned finish_quickly(const std::uint8_t* p, const Opening& opening, Instruction& out) {
-  constexpr const Quick& q = kQuick<kMode64>;
-  const Cell cell{opening.bits};
-  const QuickShape shape{opening.shape & static_cast<std::uint64_t>(static_cast<std::int64_t>(opening.bits) >> 63)};
-  const bool wide = (opening.rex & kRexW) != 0;
-  const bool narrow = kPrefixed && (opening.prefixes & kPrefixOperandSize) != 0;
-  const unsigned no_base = shape.without_base() & ((opening.behind & 0x700) == 0x500 ? 4 : 0);
-  const unsigned immediate_at = opening.at + 1 + shape.operand_bytes() + no_base;
-  unsigned bytes = cell.immediate_bytes(wide ? 2 : narrow ? 0 : 1);
-
-  const unsigned displacement_size = shape.displacement_size() + no_base;
-  const std::uint32_t raw =
-      load<std::uint32_t>(p + immediate_at - displacement_size) & q.displacement_mask[displacement_size];
-  const std::uint32_t displacement = (raw ^ q.sign_bit[displacement_size]) - q.sign_bit[displacement_size];
-
-  std::uint32_t answers = shape.answers() | q.rex_answers[opening.rex & 15];
-  if constexpr (kPrefixed) {
-    answers |= unsigned(kMandatory[(opening.prefixes >> 1) & 7]) << 8;
-    if (narrow && !wide) answers &= ~(3U << 13);
-  }
-  const std::uint32_t row = find_row(q.nodes, cell.root(), answers);
-  const Shape of_row{q.row_shapes[row]};
-  unsigned size = wide ? 8 : narrow ? 2 : 4;
-  // Near branches have 64 bits in 64-bit mode, stack operations 64 or 16.
-  if constexpr (kMode64) size = (of_row.bits & (narrow ? 0x100 : 0x300)) != 0 ? 8 : size;
-  if (cell.by_row()) [[unlikely]]
-    bytes = kFieldBytes[kMode64][size == 2 ? 0 : size >> 2][static_cast<std::size_t>(of_row.immediate())];
-  // Word by word: what is read next must not wait for narrower stores to come together.
-  store_word(out, 0, load<std::uint64_t>(p + immediate_at) & q.field_mask[bytes]);
-  std::uint32_t prefixes = (kMode64 ? std::uint32_t(kPrefixMode64) : 0U) | (of_row.bits & kPrefixMandatory);
-  if constexpr (kPrefixed) {
-    prefixes |= opening.prefixes;
-    if (kMode64 && narrow && !wide && of_row.near()) prefixes |= kPrefixVendor;
-  }
-  store_word(out, 1, displacement | std::uint64_t(row | prefixes << 16) << 32);
-  store_word(out, 2,
-             (q.places[opening.at][shape.places() + (no_base >> 1)] |
-              ((std::uint64_t(immediate_at) << 40) & q.immediate_place[bytes])) +
-                 (bytes | std::uint64_t(bytes) << 48));
-  const std::uint64_t modrm_and_sib = opening.behind & shape.byte_mask();
-  store_word(out, 3,
-             (modrm_and_sib | opening.opcode << 16) | std::uint64_t(size | (kMode64 ? 8U : 4U) << 8 | opening.rex << 24)
-                                                          << 32);
-  // The shape of no row at all asks for the check too.
-  if (of_row.no_rip() && (row == kNoRow || !passes_check(out, of_row))) [[unlikely]]
-    return nothing(out);
-  return immediate_at + bytes;
-}
-
-/// Instructions of the first two maps with REX or without, behind `before` bytes of prefixes; the others go the slow
-/// way. Returns the length, which may be more than the bytes there are, or 0.
-template <bool kMode64, bool kPrefixed>
-[[gnu::always_inline]] inline unsigned decode_quickly(const std::uint8_t* p, Instruction& out, unsigned before = 0,
-                                                      unsigned prefixes = 0) {
-  const auto ahead = load<std::uint64_t>(p + before);
-  const bool has_rex = kMode64 && (ahead & 0xf0) == 0x40;
-  Opening opening{};
-  opening.prefixes = prefixes;
-  const unsigned rex_bytes = has_rex ? 1 : 0;
-  opening.at = before + rex_bytes;
-  opening.rex = static_cast<unsigned>(ahead & 0xff) & (0U - rex_bytes);
-  const std::uint64_t from_opcode = ahead >> (8 * rex_bytes);
-  opening.opcode = from_opcode & 0xff;
-  opening.behind = from_opcode >> 8;
-  opening.bits = kQuick<kMode64>.cells[0][opening.opcode];
-  opening.shape = kQuick<kMode64>.shapes[opening.behind & 0xff];
-  if ((opening.bits & kNotQuick) != 0) {
-    if (opening.opcode != 0x0f) {
-      if constexpr (!kPrefixed) {
-        if (!has_rex && is_usual_prefix(static_cast<std::uint8_t>(opening.opcode)))
-          return decode_prefixed<kMode64>(p, out);
-      }
-      return decode_slowly<kMode64>(p, out);
-    }
-    opening.opcode = opening.behind & 0xff;
-    opening.bits = kQuick<kMode64>.cells[1][opening.opcode];
-    if ((opening.bits & kNotQuick) != 0) return decode_slowly<kMode64>(p, out);
-    ++opening.at;
-    opening.behind >>= 8;
-    opening.shape = kQuick<kMode64>.shapes[opening.behind & 0xff];
-  }
-  const unsigned length = finish_quickly<kMode64, kPrefixed>(p, opening, out);
-  if constexpr (kPrefixed) return length <= kLongestInstruction ? length : nothing(out);
-  return length;
-}
-
-/// Any number of 66, one of F2 F3, and one of the segments that compilers name.
-template <bool kMode64>
-unsigned decode_prefixed(const std::uint8_t* p, Instruction& out) {
-  constexpr unsigned kMostPrefixes = 8, kRepeats = kPrefixRep | kPrefixRepne, kSegment = 7U << kSegmentShift;
-  unsigned prefixes = 0, at = 0;
-  for (; is_usual_prefix(p[at]); ++at) {
-    const unsigned more = kPrefixActions[p[at]].set;
-    if (at == kMostPrefixes || ((more & kRepeats) != 0 && (prefixes & kRepeats) != 0) ||
-        ((more & kSegment) != 0 && (prefixes & kSegment) != 0))
-      return decode_slowly<kMode64>(p, out);
-    prefixes |= more;
-  }
-  return decode_quickly<kMode64, true>(p, out, at, prefixes);
-}
-
 }  // namespace
 
-namespace {
-
-/// The end of a buffer: what lies behind it reads as zeros, and counts nothing.
-[[gnu::noinline]] unsigned decode_at_end(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) {
-  std::uint8_t padded[kReadable] = {};
-  if (!bytes.empty()) std::memcpy(padded, bytes.data(), bytes.size());
-  const unsigned length =
-      mode == Mode::bits64 ? decode_quickly<true, false>(padded, into) : decode_quickly<false, false>(padded, into);
-  return length <= bytes.size() ? length : nothing(into);
+bool encoding::passes_check(Instruction& instruction) {
+  return Check(instruction, Shape{kShapes[instruction.row]}).passes();
 }
 
-template <bool kMode64>
-[[gnu::always_inline]] inline std::size_t decode_run_quickly(std::span<const std::uint8_t> bytes, std::size_t extent,
-                                                             std::span<Instruction> into) {
-  std::size_t at = 0, count = 0;
-  const std::size_t readable = bytes.size() < kReadable ? 0 : bytes.size() - kReadable + 1;
-  for (const std::size_t end = std::min(extent, readable); at < end && count < into.size(); ++count) {
-    const unsigned length = decode_quickly<kMode64, false>(bytes.data() + at, into[count]);
-    if (length == 0) return count;
-    at += length;
-  }
-  for (; at < std::min(extent, bytes.size()) && count < into.size(); ++count) {
-    const unsigned length = decode_at_end(bytes.subspan(at), kMode64 ? Mode::bits64 : Mode::bits32, into[count]);
-    if (length == 0) return count;
-    at += length;
-  }
-  return count;
-}
-
-#if defined(__x86_64__)
-/// The same for processors with BMI2, whose shifts take their count from any register: a twentieth quicker.
-[[gnu::target("bmi,bmi2")]] std::size_t decode_run_with_bmi2(std::span<const std::uint8_t> bytes, std::size_t extent,
-                                                             std::span<Instruction> into) {
-  return decode_run_quickly<true>(bytes, extent, into);
-}
-#endif
-
-}  // namespace
-
-std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
-                       std::span<Instruction> into) noexcept {
-#if defined(__x86_64__)
-  if (mode == Mode::bits64 && __builtin_cpu_supports("bmi2") != 0) return decode_run_with_bmi2(bytes, extent, into);
-#endif
-  return mode == Mode::bits64 ? decode_run_quickly<true>(bytes, extent, into)
-                              : decode_run_quickly<false>(bytes, extent, into);
-}
-
-unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept {
-  if (bytes.size() < kReadable) [[unlikely]]
-    return decode_at_end(bytes, mode, into);
-  return mode == Mode::bits64 ? decode_quickly<true, false>(bytes.data(), into)
-                              : decode_quickly<false, false>(bytes.data(), into);
-}
-
-Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
-  Instruction instruction;
-  (void)decode(bytes, mode, instruction);
-  return instruction;
+unsigned encoding::decode_slowly(const std::uint8_t* bytes, Mode mode, Instruction& out) {
+  return mode == Mode::bits64 ? decode_slowly_in<true>(bytes, out) : decode_slowly_in<false>(bytes, out);
 }
 
 Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) noexcept {
@@ -776,9 +397,7 @@ Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) 
   const std::size_t size = std::min(bytes.size(), kReadable);
   if (size != 0) std::memcpy(padded, bytes.data(), size);
   Instruction instruction;
-  const unsigned length =
-      mode == Mode::bits64 ? decode_slowly<true>(padded, instruction) : decode_slowly<false>(padded, instruction);
-  return length <= size ? instruction : Instruction{};
+  return decode_slowly(padded, mode, instruction) <= size ? instruction : Instruction{};
 }
 
 std::string_view mnemonic_of(const Row& row) { return kMnemonics[row.mnemonic]; }

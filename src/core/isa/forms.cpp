@@ -17,7 +17,7 @@ static_assert(std::endian::native == std::endian::little && sizeof(RegisterEffec
 // the scale, less 1, in the four bits above, VEX.vvvv, and ModRM.reg. Above them, in bits that the fields of an
 // instruction leave free, stands the shape of its address; it is the same for all of a form, so the numbers may share
 // bytes with it.
-enum NumberAt : std::uint8_t { kBaseAt, kIndexAt, kOpcodeAt, kVectorAt, kRegAt, kNoNumber = 0x80 };
+enum NumberAt : std::uint8_t { kOpcodeAt, kBaseAt, kIndexAt, kVectorAt, kRegAt, kNoNumber = 0x80 };
 constexpr std::uint64_t at(NumberAt where, std::uint64_t value) { return value << (8 * where); }
 constexpr std::uint64_t kScale = std::uint64_t(1) << (8 * kOpcodeAt + 4);
 
@@ -29,15 +29,15 @@ constexpr std::uint64_t shape_bits(std::uint64_t shape) {
 constexpr std::uint64_t kMeansB = std::uint64_t(1) << 43, kMeansX = std::uint64_t(1) << 45;
 constexpr std::uint64_t kShapeBits = shape_bits(31) | 2 * kMeansB | 2 * kMeansX;
 
-/// What of the fields from Instruction::modrm to Instruction::rex makes a form, by the row's Brief. Of most rows REX.W,
-/// the vector length and register bank, sizes and masks; of some also whether REX is there, REX.B and whether registers
-/// are 4 to 7; or all.
+/// What of the fields from Instruction::opcode to Instruction::rex makes a form, by the row's Brief. Of most rows
+/// REX.W, the vector length and register bank, sizes and masks; of some also whether REX is there, REX.B and whether
+/// registers are 4 to 7; or all.
 constexpr auto kKept = [] {
   std::array<std::uint64_t, 256> table{};
   for (std::size_t brief = 0; brief < table.size(); ++brief) {
     switch (Brief{static_cast<std::uint8_t>(brief)}.sharing()) {
       case Sharing::numbers: table[brief] = 0x08ff'ffff'e000'0000; break;
-      case Sharing::halves: table[brief] = 0x49ff'ffff'e004'0024; break;
+      case Sharing::halves: table[brief] = 0x49ff'ffff'e000'2404; break;
       case Sharing::values:
       case Sharing::nothing: table[brief] = ~std::uint64_t(0); break;
     }
@@ -132,9 +132,9 @@ inline std::uint64_t value_of(const Instruction& instruction, std::int64_t exten
 }
 
 std::uint64_t fields_of(const Instruction& instruction) {
-  static_assert(offsetof(Instruction, modrm) == 24 && offsetof(Instruction, rex) == 31);
+  static_assert(offsetof(Instruction, opcode) == 24 && offsetof(Instruction, rex) == 31);
   std::uint64_t fields = 0;
-  std::memcpy(&fields, &instruction.modrm, sizeof fields);
+  std::memcpy(&fields, &instruction.opcode, sizeof fields);
   return fields;
 }
 
@@ -201,7 +201,7 @@ inline Forms::Key Forms::key_of(const Instruction& instruction) {
   static_assert(offsetof(Instruction, prefixes) == offsetof(Instruction, row) + 2);
   Key key;
   std::memcpy(&key.row, &instruction.row, sizeof key.row);
-  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[fields & 0xff] + kSibNumbers[instruction.sib] +
+  key.numbers = (fields & kPlainNumbers) + kModrmNumbers[fields >> 8 & 0xff] + kSibNumbers[instruction.sib] +
                 kRexNumbers[fields >> 56 & 7];
   const Brief brief = brief_of(static_cast<std::uint16_t>(key.row));
   key.shape = (fields & kKept[brief.bits]) + (key.numbers & kShapeBits);

@@ -64,9 +64,9 @@ struct Instruction {
   std::uint8_t displacement_size = 0;  ///< bytes
   std::uint8_t immediate_at = 0;
   std::uint8_t immediate_size[2] = {0, 0};  ///< bytes
+  std::uint8_t opcode = 0;                  ///< the last opcode byte
   std::uint8_t modrm = 0;  ///< with mod 3 where mod means nothing (moves of control and debug registers)
   std::uint8_t sib = 0;
-  std::uint8_t opcode = 0;        ///< the last opcode byte
   std::uint8_t vector = 0;        ///< VectorField bits of VEX, EVEX and XOP
   std::uint8_t operand_size = 0;  ///< bytes: 2, 4 or 8
   std::uint8_t address_size = 0;  ///< bytes: 2, 4 or 8

@@ -500,13 +500,14 @@ bool pattern_of(const Instruction& instruction, Syntax syntax, TextPattern& patt
 }
 
 Texts::Key Texts::key_of(const Instruction& in) {
-  static_assert(offsetof(Instruction, modrm) == 24 && offsetof(Instruction, row) == 12);
+  static_assert(offsetof(Instruction, opcode) == 24 && offsetof(Instruction, modrm) == 25 &&
+                offsetof(Instruction, row) == 12);
   const auto* bytes = reinterpret_cast<const unsigned char*>(&in);
   std::uint64_t registers = 0;
   Key key;
   std::memcpy(&key.row, bytes + offsetof(Instruction, row), sizeof key.row);  // and the prefixes
-  std::memcpy(&registers, bytes + offsetof(Instruction, modrm), sizeof registers);
-  key.registers = (registers & ~std::uint64_t(0xff)) | kModRmOfPattern[in.modrm];
+  std::memcpy(&registers, bytes + offsetof(Instruction, opcode), sizeof registers);
+  key.registers = (registers & ~std::uint64_t(0xff00)) | std::uint64_t(kModRmOfPattern[in.modrm]) << 8;
   const std::uint64_t hash = (key.registers ^ key.row * 0x9e3779b97f4a7c15) * 0xc2b2ae3d27d4eb4f;
   key.place = (hash >> (65 - kBits)) * 2;
   return key;
