@@ -60,6 +60,8 @@ struct Extended {
     return area[kOffset + 8 * index + k];
   }
   std::uint8_t& x87(unsigned index, unsigned k) { return area[32 + 16 * index + k]; }
+  /// Which physical register is st(0) (Intel SDM volume 1, 8.1.2); those of mmx have its numbers.
+  [[nodiscard]] unsigned top() const { return area[3] >> 3 & 7; }
   std::uint32_t& mxcsr() { return *reinterpret_cast<std::uint32_t*>(area.data() + 24); }
 };
 

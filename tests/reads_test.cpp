@@ -16,8 +16,8 @@ namespace {
 
 /// Up to four bytes of one register or of memory, or one flag.
 struct Place {
-  enum class Kind : std::uint8_t { general, vector, mask, memory, flag } kind;
-  std::uint64_t at;    ///< register number, address, or the flag's bit
+  enum class Kind : std::uint8_t { general, vector, mask, stack, memory, flag } kind;
+  std::uint64_t at;  ///< register number (of the x87 stack the physical one, as mmx has it), address, or the flag's bit
   unsigned byte = 0;   ///< the first one in the register
   unsigned bits = 32;  ///< how many belong to it
   bool written = false;
@@ -29,6 +29,7 @@ struct Place {
       case Kind::general: machine.registers.values[at] ^= std::uint64_t(mask) << (8 * offset); break;
       case Kind::vector: machine.extended.vector(static_cast<unsigned>(at), offset) ^= mask; break;
       case Kind::mask: machine.extended.mask(static_cast<unsigned>(at), offset) ^= mask; break;
+      case Kind::stack: machine.extended.x87((at - machine.extended.top()) % 8, offset) ^= mask; break;
       case Kind::memory: machine.data[at - kData + bit / 8] ^= mask; break;
       case Kind::flag: machine.registers[Reg::rflags] ^= at; break;
     }
@@ -79,6 +80,13 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
         for (unsigned bit = 0; bit < part.width; bit += 8)
           places.emplace_back(i,
                               Place{Place::Kind::mask, part.index, bit / 8, std::min(8U, part.width - bit), written});
+        break;
+      case isa::RegisterFile::x87:
+        add_units(places, i, {Place::Kind::stack, (machine.extended.top() + part.index) % 8U, 0, 32, written},
+                  part.width);
+        break;
+      case isa::RegisterFile::mmx:
+        add_units(places, i, {Place::Kind::stack, part.index, 0, 32, written}, part.width);
         break;
       default: break;
     }
@@ -160,8 +168,16 @@ void fill(const Instruction& instruction, std::mt19937_64& random, Filling filli
     }
   }
   for (unsigned i = 0; i < 8; ++i) {
-    const std::uint64_t value = word(0);
+    // The extremes of the floating-point unit are 0 and whole powers of 2, of which every other bit makes another kind
+    // of number or one that has to be rounded.
+    constexpr std::uint32_t kFloats = isa::kX87 | isa::kX87Push | isa::kX87Pop;
+    const bool whole = filling == Filling::extremes && (isa::row_of(instruction).traits & kFloats) != 0,
+               none = random() % 2 == 0;
+    const std::uint64_t value = !whole ? word(0) : none ? 0 : std::uint64_t(1) << 63;
     for (unsigned k = 0; k < 8; ++k) machine.extended.x87(i, k) = static_cast<std::uint8_t>(value >> (8 * k));
+    if (!whole) continue;
+    machine.extended.x87(i, 8) = none ? 0 : static_cast<std::uint8_t>(random() % 14);
+    machine.extended.x87(i, 9) = none ? 0 : 0x40;
   }
   for (std::size_t i = 0; filling == Filling::extremes && i < 16; ++i) {
     if (addressing.count(static_cast<Reg>(i)) == 0)

@@ -19,9 +19,23 @@ void require(bool holds) {
   if (!holds) std::abort();
 }
 
+bool same(const Instruction& a, const Instruction& b) { return std::memcmp(&a, &b, sizeof a) == 0; }
+
+/// The complete way says the same, and so does the one that need not fear the end of the bytes.
+void look_other_ways(std::span<const std::uint8_t> bytes, Mode mode, const Instruction& instruction) {
+  require(same(decode_the_long_way(bytes, mode), instruction));
+  std::array<std::uint8_t, 64> padded{};
+  std::memcpy(padded.data(), bytes.data(), bytes.size());
+  const Instruction ahead = decode(padded, mode);
+  require(same(ahead, instruction) || ahead.length > bytes.size());
+  Instruction first;
+  require(decode_run(padded, 1, mode, {&first, 1}) == (ahead ? 1U : 0U) && (!ahead || same(first, ahead)));
+}
+
 void look(std::span<const std::uint8_t> bytes, Mode mode) {
   const Instruction instruction = decode(bytes, mode);
   require(instruction.length <= bytes.size() && instruction.length <= kLongestInstruction);
+  if (!bytes.empty()) look_other_ways(bytes, mode, instruction);
   if (!instruction) return;
   require(instruction.row < rows().size());
   // The fields lie inside, one behind the other.
@@ -60,7 +74,7 @@ void look_at_run(std::span<const std::uint8_t> bytes, Mode mode) {
   const std::size_t count = decode_run(bytes, bytes.size(), mode, run);
   for (std::size_t i = 0; i < count; ++i) {
     const Instruction one = decode(bytes, mode);
-    require(std::memcmp(&one, &run[i], sizeof one) == 0);
+    require(same(one, run[i]));
     bytes = bytes.subspan(one.length);
   }
   require(count == run.size() || bytes.empty() || !decode(bytes, mode));
