@@ -294,6 +294,21 @@ TEST(Effects, NamePartialAndImpliedRegisters) {
   EXPECT_FALSE(effects({0x8d, 0x04, 0x24}).reads_memory);
 }
 
+TEST(Effects, OfSeparateElementsAreReadsOrWrites) {
+  std::size_t gathers = 0;
+  for (const auto& [row, codes] : samples_of_all_rows(4)) {
+    for (const Code& code : codes) {
+      for (const isa::Operand& operand : isa::operands_of(isa::decode(code, Mode::bits64))) {
+        if (operand.kind != isa::Operand::Kind::memory || !operand.recipe.has_vector_index()) continue;
+        ++gathers;
+        EXPECT_FALSE(isa::reads(operand.access) && isa::writes(operand.access)) << mnemonic_of(isa::rows()[row]);
+        EXPECT_FALSE(operand.access == isa::Access::read || operand.access == isa::Access::write);
+      }
+    }
+  }
+  EXPECT_GT(gathers, 50U);
+}
+
 TEST(Sentence, FillsInOperands) {
   EXPECT_EQ(isa::sentence(isa::decode(Code{0xf7, 0x7d, 0xf8}, Mode::bits64), 0),
             "signed: edx:eax divided by the 32-bit value at [rbp-8]: quotient to eax, remainder to edx");

@@ -197,7 +197,7 @@ inline void fill_extended(std::mt19937_64& random, Extended& extended) {
     for (unsigned k = 0; k < 8; ++k) extended.x87(i, k) = static_cast<std::uint8_t>(random());
     extended.x87(i, 7) |= 0x80;
     extended.x87(i, 8) = static_cast<std::uint8_t>(0xf8 + random() % 7);
-    extended.x87(i, 9) = 0x3f;
+    extended.x87(i, 9) = random() % 2 == 0 ? 0x3f : 0xbf;
   }
   extended.area[0] = 0x7f;  // control word: all exceptions masked, full precision
   extended.area[1] = 3;
@@ -207,10 +207,10 @@ inline void fill_extended(std::mt19937_64& random, Extended& extended) {
   extended.mxcsr() = 0x1f80;
 }
 
-/// Small indices for a gather or scatter.
+/// Small indices of 32 or of 64 bits for a gather or scatter.
 inline bool place_elements(const isa::MemoryRecipe& recipe, std::mt19937_64& random, Machine& machine) {
   for (unsigned k = 0; k < recipe.index.width / 8U; ++k)
-    machine.extended.vector(recipe.index.index, k) = k % 4 == 0 ? static_cast<std::uint8_t>(random()) : 0;
+    machine.extended.vector(recipe.index.index, k) = k % 8 == 0 ? static_cast<std::uint8_t>(random()) : 0;
   machine.registers[reg_of(recipe.base)] = kMiddle - static_cast<std::uint64_t>(recipe.displacement);
   return true;
 }

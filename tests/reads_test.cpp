@@ -1,5 +1,6 @@
-// The processor as the judge of what instructions read: everything that the table calls read matters to the result in
-// some state. (That nothing else matters follows from processor_test.cpp, whose states differ everywhere.)
+// The processor as the judge of what instructions read and write: what the table calls read matters to the result in
+// some state, and nothing else does; what it calls written changes in some state. (That nothing else changes is in
+// processor_test.cpp.)
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -15,7 +16,8 @@ namespace deeptrace::tests {
 namespace {
 
 /// Up to four bytes of one register or of memory, or one flag.
-struct Place {
+class Place {
+ public:
   enum class Kind : std::uint8_t { general, vector, mask, stack, memory, flag } kind;
   std::uint64_t at;  ///< register number (of the x87 stack the physical one, as mmx has it), address, or the flag's bit
   unsigned byte = 0;   ///< the first one in the register
@@ -23,15 +25,31 @@ struct Place {
   bool written = false;
 
   void flip(Machine& machine, unsigned bit) const {
-    const auto mask = static_cast<std::uint8_t>(1U << (bit % 8));
-    const unsigned offset = byte + bit / 8;
+    if (kind == Kind::flag) {
+      machine.registers[Reg::rflags] ^= at;
+    } else {
+      byte_of(machine, bit / 8) ^= static_cast<std::uint8_t>(1U << (bit % 8));
+    }
+  }
+
+  [[nodiscard]] bool changed(Machine& from, Machine& to) const {
+    if (kind == Kind::flag) return ((from.registers[Reg::rflags] ^ to.registers[Reg::rflags]) & at) != 0;
+    for (unsigned k = 0; k < (bits + 7) / 8; ++k) {
+      if (byte_of(from, k) != byte_of(to, k)) return true;
+    }
+    return false;
+  }
+
+ private:
+  /// Its bytes, from the lowest.
+  [[nodiscard]] std::uint8_t& byte_of(Machine& machine, unsigned k) const {
+    const auto number = static_cast<unsigned>(at);
     switch (kind) {
-      case Kind::general: machine.registers.values[at] ^= std::uint64_t(mask) << (8 * offset); break;
-      case Kind::vector: machine.extended.vector(static_cast<unsigned>(at), offset) ^= mask; break;
-      case Kind::mask: machine.extended.mask(static_cast<unsigned>(at), offset) ^= mask; break;
-      case Kind::stack: machine.extended.x87((at - machine.extended.top()) % 8, offset) ^= mask; break;
-      case Kind::memory: machine.data[at - kData + bit / 8] ^= mask; break;
-      case Kind::flag: machine.registers[Reg::rflags] ^= at; break;
+      case Kind::vector: return machine.extended.vector(number, byte + k);
+      case Kind::mask: return machine.extended.mask(number, byte + k);
+      case Kind::stack: return machine.extended.x87((number - machine.extended.top()) % 8, byte + k);
+      case Kind::memory: return machine.data[at - kData + k];
+      default: return reinterpret_cast<std::uint8_t*>(&machine.registers.values[at])[byte + k];
     }
   }
 };
@@ -48,13 +66,19 @@ void add_units(Places& places, std::size_t operand, Place place, unsigned bits) 
   }
 }
 
-/// All that the table calls read. String memory under a repeat prefix and gathered elements are left out.
-Places read_places(const Instruction& instruction, const Machine& machine) {
+/// The registers of strings and of frames: they move, but stay in the lower four gigabytes, where the data lies.
+bool points(const isa::Operand& operand) {
+  const std::uint8_t index = operand.reg.index;
+  return operand.hidden && (index == isa::kRsi || index == isa::kRdi || index == isa::kRbp);
+}
+
+/// All that the table calls read, or written. String memory under a repeat prefix and gathered elements are left out.
+Places places_of(const Instruction& instruction, const Machine& machine, bool (*wanted)(isa::Access)) {
   Places places;
   const isa::Operands operands = isa::operands_of(instruction);
   for (std::size_t i = 0; i < operands.count; ++i) {
     const isa::Operand& operand = operands[i];
-    if (!isa::reads(operand.access)) continue;
+    if (!wanted(operand.access)) continue;
     const bool written = isa::writes(operand.access);
     if (operand.kind == isa::Operand::Kind::memory && !operand.repeated && operand.elements == 1 &&
         !operand.recipe.has_vector_index()) {
@@ -66,12 +90,15 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
     }
     if (operand.kind != isa::Operand::Kind::reg) continue;
     const isa::RegisterPart part = operand.reg;
+    // What is pushed is the new top.
+    const bool pushes = wanted == isa::writes && (isa::row_of(instruction).traits & isa::kX87Push) != 0;
+    const unsigned top = machine.extended.top() - (pushes ? 1U : 0U);
     switch (part.file) {
       case isa::RegisterFile::general:
         if (part.index == isa::kRsp) break;  // it stays where it is in all states
         add_units(places, i,
                   {Place::Kind::general, static_cast<std::uint64_t>(reg_of(part)), part.offset / 8U, 32, written},
-                  part.width);
+                  wanted == isa::writes && points(operand) ? 32U : part.width);
         break;
       case isa::RegisterFile::vector:
         add_units(places, i, {Place::Kind::vector, part.index, part.offset / 8U, 32, written}, part.width);
@@ -82,8 +109,7 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
                               Place{Place::Kind::mask, part.index, bit / 8, std::min(8U, part.width - bit), written});
         break;
       case isa::RegisterFile::x87:
-        add_units(places, i, {Place::Kind::stack, (machine.extended.top() + part.index) % 8U, 0, 32, written},
-                  part.width);
+        add_units(places, i, {Place::Kind::stack, (top + part.index) % 8U, 0, 32, written}, part.width);
         break;
       case isa::RegisterFile::mmx:
         add_units(places, i, {Place::Kind::stack, part.index, 0, 32, written}, part.width);
@@ -92,9 +118,12 @@ Places read_places(const Instruction& instruction, const Machine& machine) {
     }
   }
   const isa::FlagUse& use = isa::operation_of(isa::row_of(instruction)).flags;
+  // The direction stays as it is in all states.
+  const std::uint64_t flags =
+      (wanted == isa::reads ? use.read : use.written | use.cleared | use.set) & kStatusFlags & ~kDirection;
   for (unsigned bit = 0; bit < 16; ++bit) {
     const std::uint64_t flag = std::uint64_t(1) << bit;
-    if ((use.read & flag & kStatusFlags) != 0)
+    if ((flags & flag) != 0)
       places.emplace_back(16 + bit, Place{Place::Kind::flag, flag, 0, 1, (use.written & flag) != 0});
   }
   return places;
@@ -115,6 +144,11 @@ bool differ(Machine one, Machine other, const Place& place, unsigned bit) {
     if (one.extended.mask(i / 8, i % 8) != other.extended.mask(i / 8, i % 8)) return true;
   }
   return !std::equal(one.extended.area.begin(), one.extended.area.begin() + 160, other.extended.area.begin());
+}
+
+/// What saves the state of the floating-point unit and the vector registers reads them, but has no operands for them.
+bool saves_state(const Instruction& instruction) {
+  return isa::mnemonic_of(isa::row_of(instruction)).starts_with("fxsave");
 }
 
 bool is_tried(const Instruction& instruction) {
@@ -202,11 +236,21 @@ bool picks(std::string_view name) {
   return std::regex_match(name.begin(), name.end(), kPicks);
 }
 
-/// One row's places by operand and number within it: those that have mattered, and those that never did so far.
+/// Writes of which parts are what was there before, or which only make sense where it is switched on: scalar products
+/// and unpacking leave elements where they were, fxsave parts of its area; the sign is all that fchs and fabs change.
+/// Bounds and shadow stacks are off here.
+bool keeps(std::string_view name) {
+  static const std::regex kKeeps("vfn?m(add|sub)(132|213|231)s[sd]|p?unpckl.*|fxsave.*|fchs|fabs|cdqe|bndmov|rdssp.");
+  return std::regex_match(name.begin(), name.end(), kKeeps);
+}
+
+/// One row's places by operand and number within it: those that have done what they are looked at for, and those that
+/// never did so far. Of places that are called read that is that they matter, of those called written that they change.
 class RowCheck {
  public:
-  RowCheck(Laboratory& laboratory, std::mt19937_64& random, isa::Mode mode)
-      : laboratory_(laboratory), random_(random), mode_(mode) {}
+  using Wanted = bool (*)(isa::Access);
+  RowCheck(Laboratory& laboratory, std::mt19937_64& random, isa::Mode mode, Wanted wanted)
+      : laboratory_(laboratory), random_(random), mode_(mode), wanted_(wanted) {}
 
   void run(const std::vector<Code>& codes) {
     for (Code code : codes) {
@@ -236,8 +280,8 @@ class RowCheck {
     }
     std::string result;
     for (const auto& [operand, what] : by_operand)
-      result += fmt::format("{}: operand {}, units{} are called read, but never mattered\n", what.second, operand,
-                            what.first);
+      result += fmt::format("{}: operand {}, units{} are called {}\n", what.second, operand, what.first,
+                            wanted_ == isa::reads ? "read, but never mattered" : "written, but never changed");
     return result;
   }
 
@@ -254,18 +298,15 @@ class RowCheck {
   }
 
   /// False when this processor does not have the instruction.
-  bool try_state(const Code& code, const Instruction& instruction, const Machine& before) {
+  bool try_state(const Code& code, const Instruction& instruction, Machine& before) {
     Machine after;
     if (!laboratory_.execute(code, before, after)) return laboratory_.signal() != SIGILL;
     ran_ = true;
     std::map<std::size_t, unsigned> position;
-    for (const auto& [operand, place] : read_places(instruction, before)) {
+    for (const auto& [operand, place] : places_of(instruction, before, wanted_)) {
       const Key key(operand, position[operand]++);
       if (closed_.count(key) != 0) continue;
-      const auto bit = static_cast<unsigned>(random_() % place.bits);
-      Machine changed = before, ended;
-      place.flip(changed, bit);
-      if (!laboratory_.execute(code, changed, ended) || differ(ended, after, place, bit)) {
+      if (wanted_ == isa::reads ? matters(code, before, after, place) : place.changed(before, after)) {
         closed_.insert(key);
         open_.erase(key);
       } else {
@@ -275,39 +316,176 @@ class RowCheck {
     return true;
   }
 
+  bool matters(const Code& code, const Machine& before, const Machine& after, const Place& place) {
+    const auto bit = static_cast<unsigned>(random_() % place.bits);
+    Machine changed = before, ended;
+    place.flip(changed, bit);
+    return !laboratory_.execute(code, changed, ended) || differ(ended, after, place, bit);
+  }
+
   Laboratory& laboratory_;
   std::mt19937_64& random_;
   isa::Mode mode_;
+  Wanted wanted_;
   std::map<Key, std::string> open_;
   std::set<Key> closed_;
   bool ran_ = false;
 };
 
 /// Tries every row that this processor has; returns how many.
-std::size_t check_all(isa::Mode mode, std::string& complaints) {
+std::size_t check_all(isa::Mode mode, RowCheck::Wanted wanted, std::string& complaints) {
   Laboratory laboratory;
   std::mt19937_64 random(31);
   std::size_t rows = 0;
   for (const auto& [row, codes] : samples_of_all_rows(16, mode)) {
-    RowCheck check(laboratory, random, mode);
+    RowCheck check(laboratory, random, mode, wanted);
     check.run(codes);
     rows += check.ran() ? 1 : 0;
-    if (!picks(isa::mnemonic_of(isa::rows()[row]))) complaints += check.complaint();
+    const std::string_view name = isa::mnemonic_of(isa::rows()[row]);
+    if (!(wanted == isa::reads ? picks(name) : keeps(name))) complaints += check.complaint();
   }
   return rows;
 }
 
 TEST(Processor, WhatIsCalledReadMatters) {
   std::string complaints;
-  EXPECT_GT(check_all(isa::Mode::bits64, complaints), 300U);
+  EXPECT_GT(check_all(isa::Mode::bits64, isa::reads, complaints), 300U);
   EXPECT_EQ(complaints, "");
 }
 
 TEST(Processor, WhatIsCalledReadMattersIn32Bits) {
   std::string complaints;
-  EXPECT_GT(check_all(isa::Mode::bits32, complaints), 300U);
+  EXPECT_GT(check_all(isa::Mode::bits32, isa::reads, complaints), 300U);
   EXPECT_EQ(complaints, "");
 }
+
+TEST(Processor, WhatIsCalledWrittenChanges) {
+  std::string complaints;
+  EXPECT_GT(check_all(isa::Mode::bits64, isa::writes, complaints), 300U);
+  EXPECT_EQ(complaints, "");
+}
+
+TEST(Processor, WhatIsCalledWrittenChangesIn32Bits) {
+  std::string complaints;
+  EXPECT_GT(check_all(isa::Mode::bits32, isa::writes, complaints), 300U);
+  EXPECT_EQ(complaints, "");
+}
+
+/// All of a state that instructions change, byte by byte: registers, flags, the floating-point stack by physical
+/// register, vector registers, masks, mxcsr, memory. Each byte with the bits of it that are looked at.
+std::vector<std::uint8_t> bytes_of(Machine machine, std::uint64_t undefined_flags) {
+  std::vector<std::uint8_t> bytes(17 * 8);
+  machine.registers[Reg::rflags] &= (kStatusFlags | kDirection) & ~undefined_flags;
+  std::memcpy(bytes.data(), machine.registers.values.data(), 17 * 8);  // to rip
+  // The flags a byte each: each of them is a place of its own.
+  for (unsigned bit = 0; bit < 16; ++bit)
+    bytes.push_back(static_cast<std::uint8_t>(machine.registers[Reg::rflags] >> bit & 1));
+  Extended& extended = machine.extended;
+  bytes.insert(bytes.end(), extended.area.begin(), extended.area.begin() + 6);
+  bytes.insert(bytes.end(), extended.area.begin() + 24, extended.area.begin() + 28);
+  for (unsigned i = 0; i < 8; ++i) {
+    for (unsigned k = 0; k < 10; ++k) bytes.push_back(extended.x87((i - extended.top()) % 8, k));
+  }
+  const bool wide = Extended::has_avx512();
+  for (unsigned i = 0; i < (wide ? 32U : 16U); ++i) {
+    for (unsigned k = 0; k < (wide ? 64U : 32U); ++k) bytes.push_back(extended.vector(i, k));
+  }
+  for (unsigned i = 0; wide && i < 64; ++i) bytes.push_back(extended.mask(i / 8, i % 8));
+  bytes.insert(bytes.end(), machine.data.begin(), machine.data.end());
+  return bytes;
+}
+
+/// Copies a register, or part of it, from one state to another.
+void copy(isa::RegisterPart part, Machine& from, Machine& to) {
+  const unsigned first = part.offset / 8U, end = (part.offset + part.width + 7U) / 8U;
+  const unsigned physical = part.index + (part.file == isa::RegisterFile::x87 ? from.extended.top() : 0);
+  switch (part.file) {
+    case isa::RegisterFile::general: {
+      const std::uint64_t mask = (part.width >= 64 ? 0 : std::uint64_t(1) << part.width) - 1;
+      std::uint64_t& value = to.registers[reg_of(part)];
+      value ^= (value ^ from.registers[reg_of(part)]) & mask << part.offset;
+      break;
+    }
+    case isa::RegisterFile::vector:
+      for (unsigned k = first; k < end; ++k) to.extended.vector(part.index, k) = from.extended.vector(part.index, k);
+      break;
+    case isa::RegisterFile::mask:
+      for (unsigned k = first; k < end; ++k) to.extended.mask(part.index, k) = from.extended.mask(part.index, k);
+      break;
+    case isa::RegisterFile::x87:
+    case isa::RegisterFile::mmx:
+      for (unsigned k = first; k < end; ++k)
+        to.extended.x87((physical - to.extended.top()) % 8, k) =
+            from.extended.x87((physical - from.extended.top()) % 8, k);
+      break;
+    default: break;  // the same in all states
+  }
+}
+
+/// Makes all equal in both states that the table calls read, or that may stay as it was.
+void copy_what_is_read(const Instruction& instruction, Machine& from, Machine& to) {
+  const auto matters = [](isa::Access access) { return isa::reads(access) || isa::only_perhaps(access); };
+  const isa::Effects effects = isa::effects_of(instruction);
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    if (matters(effects.registers[i].access)) copy(effects.registers[i].part, from, to);
+  }
+  const std::uint64_t flags = effects.flags.read | (effects.flags.kept_by_zero ? kStatusFlags : 0) | kDirection;
+  std::uint64_t& value = to.registers[Reg::rflags];
+  value ^= (value ^ from.registers[Reg::rflags]) & flags;
+  const state::Touched touched = state::touched_by(instruction, from.registers);
+  if (!touched.complete) to.data = from.data;
+  for (const state::TouchedRange& range : touched) {
+    if (!matters(range.access) || range.address < kData || range.address + range.size > kData + kDataSize) continue;
+    std::memcpy(to.data.data() + (range.address - kData), from.data.data() + (range.address - kData), range.size);
+  }
+}
+
+/// Whether two runs from states that agree in what is read end alike: what either of them changed is the same in both.
+bool end_alike(const std::vector<std::uint8_t>& one_before, const std::vector<std::uint8_t>& one,
+               const std::vector<std::uint8_t>& other_before, const std::vector<std::uint8_t>& other) {
+  for (std::size_t i = 0; i < one.size(); ++i) {
+    if ((one[i] != one_before[i] || other[i] != other_before[i]) && one[i] != other[i]) return false;
+  }
+  return true;
+}
+
+/// Tries every row that this processor has in pairs of states; returns how many.
+std::size_t check_nothing_else_matters(isa::Mode mode) {
+  Laboratory laboratory;
+  std::mt19937_64 random(37);
+  std::size_t rows = 0;
+  for (const auto& [row, codes] : samples_of_all_rows(12, mode)) {
+    bool ran = false;
+    for (const Code& code : codes) {
+      const Instruction instruction = isa::decode(code, mode);
+      if (!is_tried(instruction) || saves_state(instruction)) continue;
+      const std::uint64_t undefined = isa::operation_of(isa::row_of(instruction)).flags.undefined;
+      for (int turn = 0; turn < 3; ++turn) {
+        Machine one, other, one_after, other_after;
+        one.extended = other.extended = laboratory.initial();
+        if (!prepare(instruction, random, one) || !prepare(instruction, random, other)) break;
+        copy_what_is_read(instruction, one, other);
+        const bool runs = laboratory.execute(code, one, one_after);
+        const bool other_runs = laboratory.execute(code, other, other_after);
+        const isa::Text text = isa::text_of(instruction, 0, isa::Syntax::intel);
+        EXPECT_EQ(runs, other_runs) << text.view();
+        if (!runs || !other_runs) continue;
+        ran = true;
+        if (end_alike(bytes_of(one, undefined), bytes_of(one_after, undefined), bytes_of(other, undefined),
+                      bytes_of(other_after, undefined)))
+          continue;
+        ADD_FAILURE() << text.view() << " depends on more than what is called read";
+        break;
+      }
+    }
+    rows += ran ? 1 : 0;
+  }
+  return rows;
+}
+
+TEST(Processor, NothingElseMatters) { EXPECT_GT(check_nothing_else_matters(isa::Mode::bits64), 300U); }
+
+TEST(Processor, NothingElseMattersIn32Bits) { EXPECT_GT(check_nothing_else_matters(isa::Mode::bits32), 300U); }
 
 }  // namespace
 }  // namespace deeptrace::tests

@@ -36,7 +36,7 @@ amxfp16 cmpccxadd raoint keylocker uintr serialize ptwrite cldemote wbnoinvd hre
 clzero rdpru mcommit wrmsrns msrlist invpcid vmx svm tdx seves snp invlpgb padlock rtm tsxldtrk pku cet mpx movdiri
 movdir64b enqcmd waitpkg""".split()
 KINDS = ["next", "jump", "conditional", "call", "return", "trap", "system"]
-ACCESS = {"-": 0, "r": 1, "w": 2, "rw": 3, "c": 6, "cr": 7}  # bit 0 read, bit 1 written, bit 2 only perhaps
+ACCESS = {"-": 0, "r": 1, "w": 2, "rw": 3, "p": 5, "c": 6, "cr": 7}  # bit 0 read, bit 1 written, bit 2 only perhaps
 
 GPR = ["AX", "CX", "DX", "BX", "SP", "BP", "SI", "DI"]
 WIDTHS = {"b": "b8", "w": "b16", "d": "b32", "q": "b64", "t": "b80", "dq": "b128", "qq": "b256", "oq": "b512",

@@ -137,7 +137,7 @@ class Builder {
       if (operand.kind == Operand::Kind::memory) {
         by_element |= operand.recipe.has_vector_index();
         if (by_element) elements = operand.elements;
-        if (!scalar && !by_element && writes(operand.access)) elements = operand.width / element;
+        if (!scalar && !by_element && elements == 1) elements = operand.width * operand.broadcast / element;
         operand.access = writes(operand.access) ? Access::may_write : Access::may_read;
       } else if (operand.kind == Operand::Kind::reg && operand.reg.file == RegisterFile::vector) {
         if (!scalar && !by_element && elements == 1) elements = operand.width / element;

@@ -219,6 +219,17 @@ class BytesExplainer {
     return words;
   }
 
+  /// What becomes of elements that the mask leaves out (Intel SDM volume 1, 15.6.1).
+  [[nodiscard]] std::string_view masked_words() const {
+    const isa::Row& row = isa::row_of(in_);
+    const auto uses = isa::uses_of(row);
+    if (!uses.empty() && isa::kind_of(uses[0]).file == isa::RegisterFile::mask)
+      return " (of masked elements the bits become 0)";
+    if ((in_.evex & isa::kEvexZero) != 0) return " (masked elements become 0)";
+    return (row.traits & isa::kBlend) != 0 ? " (masked elements come from the first source)"
+                                           : " (masked elements stay)";
+  }
+
   [[nodiscard]] std::string vector_words(std::uint8_t first) const {
     std::string words = first == 0x62 ? "EVEX" : first == 0x8f ? "XOP" : first == 0xc5 ? "VEX, short form" : "VEX";
     words += ": map " + map_name() + ", length " + std::to_string(in_.vector_bits());
@@ -226,7 +237,7 @@ class BytesExplainer {
     if ((in_.vector & isa::kVectorRegister) != 0) words += ", second register " + std::to_string(in_.vector & 31);
     if ((in_.evex & isa::kEvexMask) != 0) {
       words += ", mask k" + std::to_string(in_.evex & isa::kEvexMask);
-      words += (in_.evex & isa::kEvexZero) != 0 ? " (masked elements become 0)" : " (masked elements stay)";
+      words += masked_words();
     }
     if ((in_.evex & isa::kEvexBroadcast) != 0) words += in_.has_rounding() ? ", rounding" : ", broadcast";
     return words;
