@@ -1,6 +1,7 @@
 // The instruction table against the assembler: what every row prints must assemble to bytes that decode to the same.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
+#include <sys/mman.h>
 
 #include <array>
 #include <cstring>
@@ -252,6 +253,39 @@ TEST(Decoder, TheQuickWayLeadsToTheSame) {
     decoded += quick ? 1 : 0;
   }
   EXPECT_GT(decoded, 1000000U);
+}
+
+/// Behind the bytes lies a page that cannot be read. As many prefixes as there can be bring the fields furthest out.
+TEST(Decoder, ReadsNothingBehindTheBytes) {
+  constexpr std::size_t kPage = 4096;
+  void* const pages = ::mmap(nullptr, 2 * kPage, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+  ASSERT_NE(pages, MAP_FAILED);
+  auto* const edge = static_cast<std::uint8_t*>(pages) + kPage;
+  ASSERT_EQ(::mprotect(edge, kPage, PROT_NONE), 0);
+  const std::vector<Code> openings = {{0x62, 0xe2, 0x7d, 0x29, 0x93, 0xac},
+                                      {0xc4, 0xe2, 0x7d, 0x93, 0xac},
+                                      {0x0f, 0x38, 0xf0, 0x84},
+                                      {0x48, 0xc7, 0x84, 0x25},
+                                      {0x69, 0x84, 0x25},
+                                      {0xc8}};
+  for (const Mode mode : {Mode::bits64, Mode::bits32}) {
+    for (const Code& opening : openings) {
+      for (std::size_t prefixes = 0; prefixes < 16; ++prefixes) {
+        for (std::size_t size = 1; size < 48; ++size) {
+          Code code(size, 0x25);
+          std::fill_n(code.begin(), std::min(prefixes, size), 0x2e);
+          for (std::size_t i = 0; i < opening.size() && prefixes + i < size; ++i) code[prefixes + i] = opening[i];
+          std::uint8_t* const at = edge - size;
+          std::ranges::copy(code, at);
+          Instruction one;
+          const std::span<const std::uint8_t> bytes(at, size);
+          EXPECT_LE(isa::decode(bytes, mode, one), size);
+          EXPECT_EQ(isa::decode_run(bytes, 1, mode, {&one, 1}), one ? 1U : 0U);
+        }
+      }
+    }
+  }
+  ::munmap(pages, 2 * kPage);
 }
 
 TEST(Decoder, ThirtyTwoBitModeHasItsOwnRows) {

@@ -4,6 +4,7 @@
 
 #include <cpuid.h>
 #include <elf.h>
+#include <gtest/gtest.h>
 #include <sys/mman.h>
 #include <sys/ptrace.h>
 #include <sys/uio.h>
@@ -15,9 +16,12 @@
 #include <csignal>
 #include <cstring>
 #include <random>
+#include <set>
+#include <string>
 #include <vector>
 
 #include "isa/operand.h"
+#include "isa/text.h"
 #include "samples.h"
 #include "state/touched.h"
 
@@ -196,8 +200,9 @@ inline void fill_extended(std::mt19937_64& random, Extended& extended) {
     // Numbers of moderate size, and few on the stack, so that pushes and pops succeed.
     for (unsigned k = 0; k < 8; ++k) extended.x87(i, k) = static_cast<std::uint8_t>(random());
     extended.x87(i, 7) |= 0x80;
-    extended.x87(i, 8) = static_cast<std::uint8_t>(0xf8 + random() % 7);
-    extended.x87(i, 9) = random() % 2 == 0 ? 0x3f : 0xbf;
+    const auto exponent = static_cast<unsigned>(0x3ff8 + random() % 12 + (random() % 2 << 15));
+    extended.x87(i, 8) = static_cast<std::uint8_t>(exponent);
+    extended.x87(i, 9) = static_cast<std::uint8_t>(exponent >> 8);
   }
   extended.area[0] = 0x7f;  // control word: all exceptions masked, full precision
   extended.area[1] = 3;
@@ -205,6 +210,19 @@ inline void fill_extended(std::mt19937_64& random, Extended& extended) {
   extended.area[3] = 4 << 3;
   extended.area[4] = 0xf0;  // registers 4 to 7 hold something
   extended.mxcsr() = 0x1f80;
+}
+
+/// An instruction as complaints name it: by its row, which corrupt_effects.py looks for, and its text.
+inline std::string named(const Instruction& instruction) {
+  return "row " + std::to_string(instruction.row) + ": " +
+         std::string(isa::text_of(instruction, 0, isa::Syntax::intel).view());
+}
+
+/// Leaves the rows that a test tried in its report.
+inline void record(const std::set<std::uint16_t>& rows) {
+  std::string numbers;
+  for (const std::uint16_t row : rows) numbers += std::to_string(row) + " ";
+  ::testing::Test::RecordProperty("rows_tried", numbers);
 }
 
 /// Small indices of 32 or of 64 bits for a gather or scatter.

@@ -14,8 +14,9 @@
 
 namespace deeptrace::isa::encoding {
 
-/// Bytes that may be read from the start of an instruction: the longest one and the widest fields behind it.
-inline constexpr std::size_t kReadable = kLongestInstruction + 9 + 8;
+/// Bytes that may be read from the start of an instruction, whether they belong to it or not: as many prefixes as fit
+/// before an opcode, EVEX, opcode, ModRM, SIB, a displacement, and the eight bytes that an immediate is taken from.
+inline constexpr std::size_t kReadable = (kLongestInstruction - 1) + 4 + 1 + 1 + 1 + 4 + 8;
 
 /// What a byte at the start of an instruction is.
 enum Start : std::uint8_t { kOpcode, kLegacyPrefix, kRexPrefix, kEscape, kVectorPrefix };
