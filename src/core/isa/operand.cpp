@@ -35,7 +35,12 @@ class Builder {
       build(operand, kind_of(use));
       ++out.count;
     }
-    if ((in_.prefixes & kPrefixEvex) != 0 && (in_.evex & kEvexMask) != 0) apply_mask(out);
+    if ((in_.prefixes & kPrefixEvex) == 0) return;
+    if ((in_.evex & kEvexMask) != 0) {
+      apply_mask(out);
+    } else if ((row_.traits & kBlend) != 0) {
+      out.items[1].access = Access::none;  // all elements are taken from the other source
+    }
   }
 
  private:
