@@ -27,7 +27,9 @@ FLAG_KINDS = {"unwritten": lambda r, w, u, c, s: (r, 0, 0, 0, 0),
               "unread": lambda r, w, u, c, s: (0, w, u, c, s),
               "read": lambda r, w, u, c, s: (r | FLAGS, w, u, c, s)}
 NO_PLACE = {"immediate", "immediate_low4", "immediate_signed", "relative", "far", "one", "is4"}
-FEW = "2"  # samples a row for tests that would try a wrong row very often
+# Samples a row for tests that would try a wrong row very often. Of some rows none of them has an operand by itself, in a
+# register that no other one is: of "read" a few dozen rows survive by that chance.
+FEW = "2"
 # Damage that cannot be seen here, by mnemonic and row.
 KNOWN = {
     # Other selectors cannot be loaded, bounds, shadow stacks and transactions are off, descriptors are the kernel's.
@@ -39,8 +41,10 @@ KNOWN = {
     # uncertain, which the row need not say. The result of a 16-bit bswap is undefined.
     "unread": r"mov 8C|bnd|pushf?w? |call E8|v?stmxcsr|fnst[cs]w|vp?gather|vbroadcast|bswap 0F C8\+r o16",
     # A mask makes the old destination count, so that calling it read is no damage; the other destinations are separate
-    # elements, or registers that decide about the others' addresses.
-    "read": r"\S+ EVEX|vp?gather|bnd",
+    # elements. An address alone has no bytes that could be read.
+    "read": r"\S+ EVEX|vp?gather|bnd|lea |prefetch|cl(flush|wb|demote)",
+    # A count of 0 leaves the flags as they were, and then they show.
+    "read-flags": r"(sh[lr]d?|sar|(cmps|scas)[bwdq]) ",
     # Processors leave undefined flags as they were; the direction is the same in all states.
     "unwritten-flags": r"i?div |cld ",
     "unread-flags": r"(movs|cmps|stos|lods|scas)[bwdq] ",  # the direction is the same in all states
