@@ -86,53 +86,50 @@ bool stands_twice(const isa::Operands& operands, const isa::Operand& operand) {
   });
 }
 
-/// All that the table calls read, or written. String memory under a repeat prefix and gathered elements are left out.
-Places places_of(const Instruction& instruction, const Machine& machine, bool (*wanted)(isa::Access)) {
-  Places places;
-  const isa::Operands operands = isa::operands_of(instruction);
-  for (std::size_t i = 0; i < operands.count; ++i) {
-    const isa::Operand& operand = operands[i];
-    if (!wanted(operand.access) || stands_twice(operands, operand)) continue;
-    const bool written = isa::writes(operand.access);
-    if (operand.kind == isa::Operand::Kind::memory && !operand.repeated && operand.elements == 1 &&
-        !operand.recipe.has_vector_index()) {
-      const std::uint64_t at =
-          state::address_of(operand.memory(), machine.registers, kCode + instruction.length, operand.width);
-      add_units(places, i, {Place::Kind::memory, at, 0, 32, written}, operand.width);
-      // What stands there for esp is passed over (Intel SDM volume 2, POPA).
-      if (isa::mnemonic_of(isa::row_of(instruction)) == "popa") places.erase(places.end() - 5);
-    }
-    if (operand.kind != isa::Operand::Kind::reg) continue;
-    const isa::RegisterPart part = operand.reg;
-    // What is pushed is the new top.
-    const bool pushes = wanted == isa::writes && (isa::row_of(instruction).traits & isa::kX87Push) != 0;
-    const unsigned top = machine.extended.top() - (pushes ? 1U : 0U);
-    switch (part.file) {
-      case isa::RegisterFile::general:
-        if (part.index == isa::kRsp) break;  // it stays where it is in all states
-        add_units(places, i,
-                  {Place::Kind::general, static_cast<std::uint64_t>(reg_of(part)), part.offset / 8U, 32, written},
-                  wanted == isa::writes && points(operand) ? 32U : part.width);
-        break;
-      case isa::RegisterFile::vector:
-        add_units(places, i, {Place::Kind::vector, part.index, part.offset / 8U, 32, written}, part.width);
-        break;
-      case isa::RegisterFile::mask:
-        for (unsigned bit = 0; bit < part.width; bit += 8)
-          places.emplace_back(i,
-                              Place{Place::Kind::mask, part.index, bit / 8, std::min(8U, part.width - bit), written});
-        break;
-      case isa::RegisterFile::x87:
-        add_units(places, i, {Place::Kind::stack, (top + part.index) % 8U, 0, 32, written}, part.width);
-        break;
-      case isa::RegisterFile::mmx:
-        add_units(places, i, {Place::Kind::stack, part.index, 0, 32, written}, part.width);
-        break;
-      default: break;
-    }
+using Wanted = bool (*)(isa::Access);
+
+/// A register operand, which is number `i`; `top` is the physical register that the instruction calls st(0).
+void add_register(Places& places, std::size_t i, const isa::Operand& operand, unsigned top, Wanted wanted) {
+  const isa::RegisterPart part = operand.reg;
+  Place place{Place::Kind::general, part.index, part.offset / 8U, 32, isa::writes(operand.access)};
+  switch (part.file) {
+    case isa::RegisterFile::general:
+      if (part.index == isa::kRsp) return;  // it stays where it is in all states
+      place.at = static_cast<std::uint64_t>(reg_of(part));
+      return add_units(places, i, place, wanted == isa::writes && points(operand) ? 32U : part.width);
+    case isa::RegisterFile::vector: place.kind = Place::Kind::vector; break;
+    case isa::RegisterFile::mmx: place.kind = Place::Kind::stack; break;
+    case isa::RegisterFile::x87:
+      place.kind = Place::Kind::stack;
+      place.at = (top + part.index) % 8U;
+      break;
+    case isa::RegisterFile::mask:  // byte by byte
+      place.kind = Place::Kind::mask;
+      for (unsigned bit = 0; bit < part.width; bit += 8) {
+        place.byte = bit / 8;
+        place.bits = std::min(8U, part.width - bit);
+        places.emplace_back(i, place);
+      }
+      return;
+    default: return;
   }
+  add_units(places, i, place, part.width);
+}
+
+/// Memory, where its address is known. String memory under a repeat prefix and separate elements are left out.
+void add_memory(Places& places, std::size_t i, const isa::Operand& operand, const Machine& machine,
+                const Instruction& instruction) {
+  if (operand.repeated || operand.elements != 1 || operand.recipe.has_vector_index()) return;
+  const std::uint64_t at =
+      state::address_of(operand.memory(), machine.registers, kCode + instruction.length, operand.width);
+  add_units(places, i, {Place::Kind::memory, at, 0, 32, isa::writes(operand.access)}, operand.width);
+  // What stands there for esp is passed over (Intel SDM volume 2, POPA).
+  if (isa::mnemonic_of(isa::row_of(instruction)) == "popa") places.erase(places.end() - 5);
+}
+
+/// Flags, each as an operand of its own. The direction stays as it is in all states.
+void add_flags(Places& places, const Instruction& instruction, Wanted wanted) {
   const isa::FlagUse& use = isa::operation_of(isa::row_of(instruction)).flags;
-  // The direction stays as it is in all states.
   const std::uint64_t flags =
       (wanted == isa::reads ? use.read : use.written | use.cleared | use.set) & kStatusFlags & ~kDirection;
   for (unsigned bit = 0; bit < 16; ++bit) {
@@ -140,6 +137,22 @@ Places places_of(const Instruction& instruction, const Machine& machine, bool (*
     if ((flags & flag) != 0)
       places.emplace_back(16 + bit, Place{Place::Kind::flag, flag, 0, 1, (use.written & flag) != 0});
   }
+}
+
+/// All that the table calls read, or written.
+Places places_of(const Instruction& instruction, const Machine& machine, Wanted wanted) {
+  Places places;
+  // What is pushed is the new top.
+  const bool pushes = wanted == isa::writes && (isa::row_of(instruction).traits & isa::kX87Push) != 0;
+  const unsigned top = machine.extended.top() - (pushes ? 1U : 0U);
+  const isa::Operands operands = isa::operands_of(instruction);
+  for (std::size_t i = 0; i < operands.count; ++i) {
+    const isa::Operand& operand = operands[i];
+    if (!wanted(operand.access) || stands_twice(operands, operand)) continue;
+    if (operand.kind == isa::Operand::Kind::memory) add_memory(places, i, operand, machine, instruction);
+    if (operand.kind == isa::Operand::Kind::reg) add_register(places, i, operand, top, wanted);
+  }
+  add_flags(places, instruction, wanted);
   return places;
 }
 
@@ -279,7 +292,6 @@ bool keeps(std::string_view name) {
 /// never did so far. Of places that are called read that is that they matter, of those called written that they change.
 class RowCheck {
  public:
-  using Wanted = bool (*)(isa::Access);
   RowCheck(Laboratory& laboratory, std::mt19937_64& random, isa::Mode mode, Wanted wanted)
       : laboratory_(laboratory), random_(random), mode_(mode), wanted_(wanted) {}
 
@@ -351,7 +363,7 @@ class RowCheck {
 };
 
 /// Tries every row that this processor has; returns them.
-std::set<std::uint16_t> check_all(isa::Mode mode, RowCheck::Wanted wanted, std::string& complaints) {
+std::set<std::uint16_t> check_all(isa::Mode mode, Wanted wanted, std::string& complaints) {
   Laboratory laboratory;
   std::mt19937_64 random(31);
   std::set<std::uint16_t> rows, judged;

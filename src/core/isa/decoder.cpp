@@ -20,8 +20,9 @@ using namespace tables;
 using namespace encoding;
 
 constexpr std::uint32_t kNoRow = std::size(kRows);
-/// What the generator packs of an opcode into an entry of kCells: what the length needs stands here, so that the next
-/// instruction can be looked at before this one's row is known.
+
+/// What the generator packs of an opcode into an entry of kCells: where its tree begins, and what its length is made
+/// of.
 struct Cell {
   std::uint64_t bits;
 
@@ -342,12 +343,8 @@ bool finish(const std::uint8_t* p, const Head& head, Instruction& out) {
     return false;
   const Shape shape{kShapes[row]};
   unsigned size = raw_size, more = shape.mandatory() ? kPrefixMandatory : 0;
-  if constexpr (kMode64) {
-    const unsigned near = (shape.bits >> 8) & 1;
-    const unsigned stack = (shape.bits >> 9) & (raw_size >> 2) & 1;
-    size = (near | stack) != 0 ? 8 : raw_size;
-    more |= near * (raw_size == 2 ? kPrefixVendor : 0);
-  }
+  if (kMode64 && (shape.near() || (shape.stack() && raw_size == 4))) size = 8;
+  if (kMode64 && shape.near() && raw_size == 2) more |= kPrefixVendor;
   if (cell.by_row() && head.map != kMap3dNow) [[unlikely]] {
     const Field field = shape.immediate();
     at += field == Field::address ? address_size

@@ -13,11 +13,11 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little && sizeof(RegisterEffect) == 8);
 
-// The numbers of an instruction, a byte each: ModRM.rm or the SIB base, the SIB index, the register in the opcode with
-// the scale, less 1, in the four bits above, VEX.vvvv, and ModRM.reg. Above them, in bits that the fields of an
+// The numbers of an instruction, a byte each: the register in the opcode with the scale, less 1, in the four bits
+// above; ModRM.rm or the SIB base; the SIB index; VEX.vvvv; and ModRM.reg. Above them, in bits that the fields of an
 // instruction leave free, stands the shape of its address; it is the same for all of a form, so the numbers may share
 // bytes with it.
-enum NumberAt : std::uint8_t { kOpcodeAt, kBaseAt, kIndexAt, kVectorAt, kRegAt, kNoNumber = 0x80 };
+enum NumberAt : std::uint8_t { kOpcodeAt, kBaseAt, kIndexAt, kVectorAt, kRegAt, kNumbers, kNoNumber = 0x80 };
 constexpr std::uint64_t at(NumberAt where, std::uint64_t value) { return value << (8 * where); }
 constexpr std::uint64_t kScale = std::uint64_t(1) << (8 * kOpcodeAt + 4);
 
@@ -104,7 +104,7 @@ constexpr std::uint8_t register_at(NumberAt number) { return static_cast<std::ui
 constexpr std::uint8_t kBasePart = 1, kIndexPart = 2;  ///< of kAddress
 
 constexpr auto kControls = [] {
-  std::array<Control, kRegister + 8> table{};
+  std::array<Control, std::size_t(kRegister) + kNumbers> table{};
   for (Control& control : table) control.bytes.fill(kZero);
   for (std::uint8_t i = 0; i < 8; ++i) table[kImmediate].bytes[kValue + i] = i;
   for (std::size_t parts = 0; parts < 4; ++parts) {
@@ -114,7 +114,7 @@ constexpr auto kControls = [] {
     if ((parts & kIndexPart) != 0) bytes[kScaleAt] = 8 + kNumbersIn + kOpcodeAt;
     for (std::uint8_t i = 0; i < 8; ++i) bytes[kValue + i] = 8 + std::min<std::uint8_t>(i, kNumbersIn - 1);
   }
-  for (std::uint8_t number = 0; number < 8; ++number) table[kRegister + number].bytes[kRegisterIndex] = number;
+  for (std::uint8_t number = 0; number < kNumbers; ++number) table[kRegister + number].bytes[kRegisterIndex] = number;
   return table;
 }();
 

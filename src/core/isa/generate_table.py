@@ -672,7 +672,7 @@ class Quick:
         return mask, self.known[key]
 
     def cell(self, word, rows):
-        """QuickCell of decoder.cpp, of an opcode that the other ways know as this cell."""
+        """QuickCell of quick_decoder.cpp, of an opcode that the other ways know as this cell."""
         mask, at = self.list_of(word & 0xffffffff)
         small, usual, large = (word >> shift & 15 for shift in (32, 36, 40))
         by_row, any_mod = word >> 45 & 1, word >> 46 & 1
