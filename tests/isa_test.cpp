@@ -328,6 +328,52 @@ TEST(Effects, NamePartialAndImpliedRegisters) {
   EXPECT_FALSE(effects({0x8d, 0x04, 0x24}).reads_memory);
 }
 
+/// Registers and memory of an instruction with what is done to them: "w xmm1:0-127, r xmm2:64-127".
+std::string accesses_of(const Code& code) {
+  constexpr const char* kAccesses[] = {"-", "r", "w", "rw", "?", "p", "c", "cr"};
+  const Instruction instruction = isa::decode(code, Mode::bits64);
+  std::string result;
+  for (const isa::Operand& operand : isa::operands_of(instruction)) {
+    const char* const access = kAccesses[static_cast<std::size_t>(operand.access)];
+    if (!result.empty()) result += ", ";
+    if (operand.kind == isa::Operand::Kind::memory) result += fmt::format("{} memory:{}", access, operand.width);
+    if (operand.kind != isa::Operand::Kind::reg) continue;
+    const isa::RegisterPart part = operand.reg;
+    const isa::RegisterPart whole{part.file, part.index, 0, part.width};
+    result += fmt::format("{} {}:{}-{}", access, isa::name_of(whole), part.offset, part.offset + part.width - 1);
+  }
+  return result;
+}
+
+/// What processors with SHA, AVX512-FP16 and AMX have refuted of the table once (reads_test.cpp, processor_test.cpp),
+/// by the manual (Intel SDM volume 2); it needs no such processor.
+TEST(Effects, OfYoungInstructionsAreTheManuals) {
+  const std::string tiles = [] {
+    std::string all;
+    for (int i = 0; i < 8; ++i) all += fmt::format(", w tmm{}:0-8191", i);
+    return all;
+  }();
+  const std::vector<std::pair<Code, std::string>> cases = {
+      {{0x0f, 0x38, 0xc9, 0xca}, "rw xmm1:0-127, r xmm2:64-127"},               // sha1msg1
+      {{0x0f, 0x38, 0xc9, 0x0f}, "rw xmm1:0-127, r memory:128"},                // the same from memory
+      {{0x0f, 0x38, 0xca, 0xca}, "rw xmm1:0-127, r xmm2:0-95"},                 // sha1msg2
+      {{0x0f, 0x38, 0xc8, 0xca}, "w xmm1:0-127, r xmm2:0-127, r xmm1:96-127"},  // sha1nexte
+      {{0x0f, 0x38, 0xcc, 0xca}, "rw xmm1:0-127, r xmm2:0-31"},                 // sha256msg1
+      {{0x0f, 0x38, 0xcd, 0xca}, "rw xmm1:0-127, r xmm2:64-127"},               // sha256msg2
+      {{0x0f, 0x38, 0xcb, 0xca}, "rw xmm1:0-127, r xmm2:0-127, r xmm0:0-63"},   // sha256rnds2
+      {{0x62, 0xf5, 0x7d, 0x08, 0x7e, 0xc9}, "w ecx:0-31, r xmm1:0-15"},        // vmovw
+      {{0x62, 0xf5, 0x7d, 0x08, 0x7e, 0x0f}, "w memory:16, r xmm1:0-15"},       // the same to memory
+      {{0x62, 0xf6, 0x6f, 0x08, 0x57, 0xcb}, "w xmm1:0-127, r xmm2:0-127, r xmm3:0-31, r xmm1:0-31"},  // vfcmaddcsh
+      {{0x62, 0xf6, 0x6e, 0x09, 0x57, 0xcb},
+       "w xmm1:0-127, r xmm2:0-127, r xmm3:0-31, r xmm1:0-31, p xmm1:0-31, r k1:0-0"},  // vfmaddcsh with a mask
+      {{0xc4, 0xe2, 0x78, 0x49, 0x07}, "r memory:512" + tiles},                         // ldtilecfg
+      {{0xc4, 0xe2, 0x79, 0x49, 0x07}, "w memory:512"},                                 // sttilecfg
+      {{0xc4, 0xe2, 0x78, 0x49, 0xc0}, tiles.substr(2)},                                // tilerelease
+  };
+  for (const auto& [code, accesses] : cases)
+    EXPECT_EQ(accesses_of(code), accesses) << text_of(isa::decode(code, Mode::bits64));
+}
+
 TEST(Effects, OfSeparateElementsAreReadsOrWrites) {
   std::size_t gathers = 0;
   for (const auto& [row, codes] : samples_of_all_rows(4)) {

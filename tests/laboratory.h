@@ -7,6 +7,7 @@
 #include <gtest/gtest.h>
 #include <sys/mman.h>
 #include <sys/ptrace.h>
+#include <sys/syscall.h>
 #include <sys/uio.h>
 #include <sys/user.h>
 #include <sys/wait.h>
@@ -51,6 +52,9 @@ struct Extended {
   }
   static bool has_avx512() { return offset_of(5) != 0 && offset_of(7) != 0; }
 
+  bool may_have_tiles = false;  ///< the kernel lets the laboratory use them
+  bool has_tiles = false;       ///< they are to be loaded; 0 else
+
   /// Byte `k` of a vector register; the register's bytes lie in up to three areas.
   std::uint8_t& vector(unsigned index, unsigned k) {
     static const std::array<std::size_t, 3> kOffsets = {offset_of(2), offset_of(6), offset_of(7)};
@@ -62,6 +66,15 @@ struct Extended {
   std::uint8_t& mask(unsigned index, unsigned k) {
     static const std::size_t kOffset = offset_of(5);
     return area[kOffset + 8 * index + k];
+  }
+  /// Palette and shapes of the tiles (Intel SDM volume 1, 18.3), and byte `k` of a tile.
+  std::uint8_t& tile_shapes(unsigned k) {
+    static const std::size_t kOffset = offset_of(17);
+    return area[kOffset + k];
+  }
+  std::uint8_t& tile(unsigned index, unsigned k) {
+    static const std::size_t kOffset = offset_of(18);
+    return area[kOffset + 1024 * index + k];
   }
   std::uint8_t& x87(unsigned index, unsigned k) { return area[32 + 16 * index + k]; }
   /// Which physical register is st(0) (Intel SDM volume 1, 8.1.2); those of mmx have its numbers.
@@ -85,6 +98,7 @@ class Laboratory {
       ::mmap(reinterpret_cast<void*>(kCode), 8192, access | PROT_EXEC, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
       ::mprotect(reinterpret_cast<void*>(kCode + 4096), 4096, PROT_NONE);
       ::mmap(reinterpret_cast<void*>(kData), kDataSize, access, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
+      use_tiles();
       ::ptrace(PTRACE_TRACEME, 0, nullptr, nullptr);
       ::raise(SIGSTOP);
       ::_exit(0);
@@ -93,10 +107,11 @@ class Laboratory {
     ::waitpid(child_, &status, 0);
     ::ptrace(PTRACE_SETOPTIONS, child_, nullptr, PTRACE_O_EXITKILL);
     ::ptrace(PTRACE_GETREGS, child_, nullptr, &raw_);
-    extended_.area.resize(4096);
+    extended_.area.resize(std::size_t(1) << 16);  // the kernel tells how much of it there is: 11,008 bytes with AMX
     iovec vector{extended_.area.data(), extended_.area.size()};
     ::ptrace(PTRACE_GETREGSET, child_, NT_X86_XSTATE, &vector);
     extended_.area.resize(vector.iov_len);
+    extended_.may_have_tiles = Extended::offset_of(18) != 0 && load(extended_, kTileComponents);
   }
   ~Laboratory() {
     ::kill(child_, SIGKILL);
@@ -114,11 +129,7 @@ class Laboratory {
     put(kData, before.data);
     load(before);
     Extended extended = before.extended;
-    // All components are there to be loaded.
-    const std::uint64_t components = Extended::has_avx512() ? 0xe7 : 7;
-    std::memcpy(extended.area.data() + 512, &components, 8);
-    iovec vector{extended.area.data(), extended.area.size()};
-    ::ptrace(PTRACE_SETREGSET, child_, NT_X86_XSTATE, &vector);
+    load(extended, before.extended.has_tiles ? kTileComponents : 0);
     signal_ = step();
     if (signal_ != SIGTRAP) return false;
     user_regs_struct r{};
@@ -128,7 +139,7 @@ class Laboratory {
                               r.cs,  r.ss,  r.ds,  r.es,  r.fs,  r.gs,  r.fs_base, r.gs_base};
     after.mode = before.mode;
     after.extended = extended;
-    vector = {after.extended.area.data(), after.extended.area.size()};
+    iovec vector{after.extended.area.data(), after.extended.area.size()};
     ::ptrace(PTRACE_GETREGSET, child_, NT_X86_XSTATE, &vector);
     after.data.resize(kDataSize);
     iovec local{after.data.data(), kDataSize}, remote{reinterpret_cast<void*>(kData), kDataSize};
@@ -156,6 +167,30 @@ class Laboratory {
   }
 
  private:
+  static constexpr std::uint64_t kTileComponents = 0x60000;
+
+  /// In the child: asks the kernel for the tiles (Documentation/arch/x86/xstate.rst), and touches them, which gives the
+  /// child the room to keep them.
+  static void use_tiles() {
+    constexpr long kRequestPermission = 0x1023, kTileData = 18;
+    if (Extended::offset_of(18) == 0 || ::syscall(SYS_arch_prctl, kRequestPermission, kTileData) != 0) return;
+    alignas(64) static std::uint8_t shapes[64] = {1};  // palette 1
+    shapes[16] = 64;                                   // tmm0: bytes of a row
+    shapes[48] = 16;                                   // and rows
+    // ldtilecfg [rax]; tilezero tmm0; tilerelease
+    __asm__ volatile(
+        ".byte 0xc4, 0xe2, 0x78, 0x49, 0x00, 0xc4, 0xe2, 0x7b, 0x49, 0xc0, 0xc4, 0xe2, 0x78, 0x49, 0xc0" ::"a"(shapes)
+        : "memory");
+  }
+
+  /// Loads the extended state; the components that every processor of its kind has, and others.
+  bool load(Extended& extended, std::uint64_t others) {
+    const std::uint64_t components = (Extended::has_avx512() ? 0xe7 : 7) | others;
+    std::memcpy(extended.area.data() + 512, &components, 8);
+    iovec vector{extended.area.data(), extended.area.size()};
+    return ::ptrace(PTRACE_SETREGSET, child_, NT_X86_XSTATE, &vector) == 0;
+  }
+
   void load(const Machine& machine) {
     user_regs_struct r = raw_;
     const RegisterSet& from = machine.registers;
@@ -212,6 +247,22 @@ inline void fill_extended(std::mt19937_64& random, Extended& extended) {
   extended.mxcsr() = 0x1f80;
 }
 
+/// Random shapes and contents of all tiles. Bytes beyond the shapes are 0, as the processor has it.
+inline void fill_tiles(std::mt19937_64& random, Extended& extended) {
+  extended.has_tiles = true;
+  for (unsigned k = 0; k < 64; ++k) extended.tile_shapes(k) = 0;
+  extended.tile_shapes(0) = 1;
+  const unsigned rows = random() % 4 != 0 ? 16 : 1 + static_cast<unsigned>(random() % 16);  // products want them to fit
+  for (unsigned i = 0; i < 8; ++i) {
+    extended.tile_shapes(16 + 2 * i) = 64;  // bytes of a row
+    extended.tile_shapes(48 + i) = static_cast<std::uint8_t>(rows);
+    for (unsigned k = 0; k < 1024; k += 8) {
+      const std::uint64_t word = k / 64 < extended.tile_shapes(48 + i) ? random() & 0x3f3f3f3f3f3f3f3f : 0;
+      std::memcpy(&extended.tile(i, k), &word, 8);
+    }
+  }
+}
+
 /// An instruction as complaints name it: by its row, which corrupt_effects.py looks for, and its text.
 inline std::string named(const Instruction& instruction) {
   return "row " + std::to_string(instruction.row) + ": " +
@@ -248,12 +299,17 @@ inline bool prepare(const Instruction& instruction, std::mt19937_64& random, Mac
   machine.registers[Reg::ds] = machine.registers[Reg::es] = machine.registers[Reg::ss] = 0x2b;
   machine.registers[Reg::cs] = machine.mode == isa::Mode::bits64 ? 0x33 : 0x23;
   fill_extended(random, machine.extended);
+  const bool tiles = isa::feature_of(isa::row_of(instruction)).starts_with("amx");
+  machine.extended.has_tiles = false;
+  if (tiles && !machine.extended.may_have_tiles) return false;
+  if (tiles) fill_tiles(random, machine.extended);
   machine.data.resize(kDataSize);
   for (std::size_t i = 0; i < kDataSize; i += 8) {
     const std::uint64_t word = random() >> (random() % 4 * 16);
     std::memcpy(machine.data.data() + i, &word, 8);
   }
   if (isa::is_repeated(instruction)) machine.registers[Reg::rcx] = random() % 20;
+  std::set<Reg> placed;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
     if (operand.kind != isa::Operand::Kind::memory) continue;
     const isa::MemoryRecipe recipe = operand.memory();
@@ -267,17 +323,24 @@ inline bool prepare(const Instruction& instruction, std::mt19937_64& random, Mac
     if (recipe.bit_number) machine.registers[reg_of(recipe.bit_number)] = in_mode(random() % 2000 - 1000, machine.mode);
     if (recipe.index && (reg_of(recipe.index) == base || recipe.index.width >= 32)) {
       if (reg_of(recipe.index) == base) return false;
-      machine.registers[reg_of(recipe.index)] = random() % 1000;
+      machine.registers[reg_of(recipe.index)] = random() % (tiles ? 64 : 1000);  // of tiles, from row to row
     }
     if (recipe.bit_number && reg_of(recipe.bit_number) == base) return false;
     const std::uint64_t index = recipe.index ? value_of(machine.registers, recipe.index) * recipe.scale : 0;
-    // The frame pointer's slots lie apart from those of the stack pointer, and a string's source from its destination.
+    // The frame pointer's slots lie apart from those of the stack pointer, a string's source from its destination, and
+    // what a register points to from the memory that ModRM tells.
     const bool slots = operand.stack_slot && base == Reg::rbp, source = base == Reg::rsi && instruction.modrm_at == 0;
-    const std::uint64_t apart = slots || source ? 0x1000 : 0;
+    const bool pointed = operand.hidden && !operand.stack_slot && instruction.modrm_at != 0 && base != Reg::rsp;
+    const std::uint64_t apart = slots || source || pointed ? 0x1000 : 0;
+    if (pointed && !placed.insert(base).second) return false;
+    if (!operand.stack_slot) placed.insert(base);
     const std::uint64_t at = kMiddle + apart - index - static_cast<std::uint64_t>(recipe.displacement);
     machine.registers[base] = recipe.base.width == 32 ? at & 0xffffffff : at;
     if (base == Reg::rsp && machine.registers[base] % 16 != 0) return false;
   }
+  // Most chance bytes are no shapes of tiles.
+  if (isa::mnemonic_of(isa::row_of(instruction)) == "ldtilecfg")
+    std::memcpy(&machine.data[kMiddle - kData], &machine.extended.tile_shapes(0), 64);
   return true;
 }
 

@@ -22,7 +22,7 @@ namespace {
 struct Allowed {
   std::array<std::uint64_t, state::kRegCount> general{};
   std::array<std::array<bool, 64>, 32> vector{};  ///< bytes that may change
-  std::array<bool, 8> mask{};
+  std::array<bool, 8> mask{}, tile{};
   bool mxcsr = false;
   std::uint64_t flags = 0;
 };
@@ -42,6 +42,7 @@ Allowed allowed_by(const Instruction& instruction) {
         }
         break;
       case isa::RegisterFile::mask: allowed.mask[part.index] = true; break;
+      case isa::RegisterFile::tile: allowed.tile[part.index] = true; break;
       case isa::RegisterFile::mxcsr: allowed.mxcsr = true; break;
       case isa::RegisterFile::general: {
         const std::uint64_t bits = part.width >= 64 || effect.rest == isa::Rest::zeroed
@@ -127,6 +128,11 @@ void expect_extended(const Instruction& instruction, const Allowed& allowed, Mac
       if (allowed.mask[i]) continue;
       EXPECT_EQ(before.extended.mask(i, k), after.extended.mask(i, k)) << what << " changed k" << i;
     }
+  }
+  for (unsigned i = 0; before.extended.has_tiles && i < 8; ++i) {
+    if (allowed.tile[i]) continue;
+    EXPECT_EQ(std::memcmp(&before.extended.tile(i, 0), &after.extended.tile(i, 0), 1024), 0)
+        << what << " changed tmm" << i;
   }
   if (!allowed.mxcsr) {
     EXPECT_EQ(before.extended.mxcsr(), after.extended.mxcsr()) << what;

@@ -72,21 +72,21 @@ bool points(const isa::Operand& operand) {
   return operand.hidden && (index == isa::kRsi || index == isa::kRdi || index == isa::kRbp);
 }
 
-/// A register that another operand is too, or that takes part in an address: which of them it was is not seen. (The
-/// opcode's own registers are always the same.)
-bool stands_twice(const isa::Operands& operands, const isa::Operand& operand) {
+using Wanted = bool (*)(isa::Access);
+
+/// A register that another operand of the wanted access is too, or that takes part in an address: which of them it was
+/// is not seen. (The opcode's own registers are always the same.)
+bool stands_twice(const isa::Operands& operands, const isa::Operand& operand, Wanted wanted) {
   if (operand.kind != isa::Operand::Kind::reg) return false;
   const auto same = [&](const isa::RegisterPart& part) {
     return part.file == operand.reg.file && part.index == operand.reg.index;
   };
   return std::ranges::any_of(operands, [&](const isa::Operand& other) {
     if (&other == &operand || (other.hidden && operand.hidden)) return false;
-    if (other.kind == isa::Operand::Kind::reg) return same(other.reg);
+    if (other.kind == isa::Operand::Kind::reg) return wanted(other.access) && same(other.reg);
     return other.kind == isa::Operand::Kind::memory && (same(other.memory().base) || same(other.memory().index));
   });
 }
-
-using Wanted = bool (*)(isa::Access);
 
 /// A register operand, which is number `i`; `top` is the physical register that the instruction calls st(0).
 void add_register(Places& places, std::size_t i, const isa::Operand& operand, unsigned top, Wanted wanted) {
@@ -148,7 +148,7 @@ Places places_of(const Instruction& instruction, const Machine& machine, Wanted 
   const isa::Operands operands = isa::operands_of(instruction);
   for (std::size_t i = 0; i < operands.count; ++i) {
     const isa::Operand& operand = operands[i];
-    if (!wanted(operand.access) || stands_twice(operands, operand)) continue;
+    if (!wanted(operand.access) || stands_twice(operands, operand, wanted)) continue;
     if (operand.kind == isa::Operand::Kind::memory) add_memory(places, i, operand, machine, instruction);
     if (operand.kind == isa::Operand::Kind::reg) add_register(places, i, operand, top, wanted);
   }
@@ -185,9 +185,10 @@ bool is_tried(const Instruction& instruction) {
       isa::kPrivileged | isa::kNondeterministic | isa::kUnknownExtent | isa::kX87State | isa::kVectorState;
   const auto uses = isa::uses_of(row);  // selectors have sixteen bits, whatever the text names
   if (!uses.empty() && isa::kind_of(uses[0]).file == isa::RegisterFile::segment) return false;
-  // What the kernel carries out in the processor's place, and what only the kernel's tables decide.
-  static const std::set<std::string_view> kLeftOut = {"popf", "popfw", "sldt", "str",  "sgdt",  "sidt",   "smsw",
-                                                      "lar",  "lsl",   "verr", "verw", "xtest", "vmgexit"};
+  // What the kernel carries out in the processor's place, what only the kernel's tables decide, and what goes to the
+  // processor's trace, where no program sees it.
+  static const std::set<std::string_view> kLeftOut = {"popf", "popfw", "sldt", "str",  "sgdt",  "sidt",    "smsw",
+                                                      "lar",  "lsl",   "verr", "verw", "xtest", "vmgexit", "ptwrite"};
   return (row.traits & kUntried) == 0 && kLeftOut.count(isa::mnemonic_of(row)) == 0 &&
          isa::flow_of(instruction) != isa::ControlFlow::system && isa::flow_of(instruction) != isa::ControlFlow::trap;
 }
@@ -270,21 +271,25 @@ void vary_immediate(const Instruction& instruction, std::mt19937_64& random, Cod
 
 /// Reads that are no range: elements picked here and there, in each lane, or by their signs, and counts of which the
 /// low bits count. The table gives the range that holds them all.
-bool picks(std::string_view name) {
+bool picks(const isa::Row& row) {
+  const std::string_view name = isa::mnemonic_of(row);
   static const std::regex kPicks(
       "v?p?unpck.*|v?mov.*dup|v?pmulu?dq|vpmov(u?s)?[qdw][dwb]|v?p?extr.*|v?insertps|v?p?maskmov.*|vp?(gather|scatter)."
       "*|"
       "v?p?movmsk.*|vpmov[bwdq]2m|v?aeskeygenassist|v?mpsadbw|v?ps[rl][lal]v?[wdq].*|v?cvtt?p[sd]2.*|vperm.*|"
       "vpmultishiftqb|v?p?blendv.*|vtestp.|v?pclmulqdq|v?shufp.|valign.|v?palignr|vfixupimm.*|vfpclass.*|vpro[lr].*|"
-      "bnd.*|bextr|bzhi|bt[rsc]?|s[ah][lr]x|c[wdq][dqo]e?|fi?comp?p?|bswap");
-  return std::regex_match(name.begin(), name.end(), kPicks);
+      "bnd.*|bextr|bzhi|bt[rsc]?|s[ah][lr]x|c[wdq][dqo]e?|fi?comp?p?|bswap|vpsh[lr]dv[wdq]");
+  // Of memory they read all 128 bits; those of a register that count are in rows of their own.
+  static const std::regex kPartOfMemory("sha(1|256)msg[12]");
+  return std::regex_match(name.begin(), name.end(), kPicks) ||
+         (row.memory == 1 && std::regex_match(name.begin(), name.end(), kPartOfMemory));
 }
 
 /// Writes of which parts are what was there before, or which only make sense where it is switched on: scalar products
 /// and unpacking leave elements where they were, fxsave parts of its area; the sign is all that fchs and fabs change.
 /// Bounds and shadow stacks are off here.
 bool keeps(std::string_view name) {
-  static const std::regex kKeeps("vfn?m(add|sub)(132|213|231)s[sd]|p?unpckl.*|fxsave.*|fchs|fabs|cdqe|bndmov|rdssp.");
+  static const std::regex kKeeps("vfn?m(add|sub)(132|213|231)s[sdh]|p?unpckl.*|fxsave.*|fchs|fabs|cdqe|bndmov|rdssp.");
   return std::regex_match(name.begin(), name.end(), kKeeps);
 }
 
@@ -295,11 +300,13 @@ class RowCheck {
   RowCheck(Laboratory& laboratory, std::mt19937_64& random, isa::Mode mode, Wanted wanted)
       : laboratory_(laboratory), random_(random), mode_(mode), wanted_(wanted) {}
 
-  void run(const std::vector<Code>& codes) {
+  /// `judged` false: only whether this processor has the row.
+  void run(const std::vector<Code>& codes, bool judged) {
     for (Code code : codes) {
       const Instruction instruction = isa::decode(code, mode_);
       if (!is_tried(instruction)) return;
-      for (std::size_t turn = 0; turn < 12 * kFillings.size() && (turn < 2 || !open_.empty()); ++turn) {
+      if (!judged && ran_) return;
+      for (std::size_t turn = 0; turn < 40 * kFillings.size() && (turn < 2 || (judged && !open_.empty())); ++turn) {
         Machine before;
         before.extended = laboratory_.initial();
         if (!prepare(instruction, random_, before)) break;
@@ -371,11 +378,12 @@ std::set<std::uint16_t> check_all(isa::Mode mode, Wanted wanted, std::string& co
   const char* const fewer = std::getenv("DEEPTRACE_ROW_SAMPLES");
   for (const auto& [row, codes] : samples_of_all_rows(fewer != nullptr ? std::strtoul(fewer, nullptr, 10) : 16, mode)) {
     RowCheck check(laboratory, random, mode, wanted);
-    check.run(codes);
+    const isa::Row& entry = isa::rows()[row];
+    const bool is_judged = wanted == isa::reads ? !picks(entry) : !keeps(isa::mnemonic_of(entry));
+    check.run(codes, is_judged);
     if (!check.ran()) continue;
     rows.insert(row);
-    const std::string_view name = isa::mnemonic_of(isa::rows()[row]);
-    if (wanted == isa::reads ? picks(name) : keeps(name)) continue;
+    if (!is_judged) continue;
     judged.insert(row);
     complaints += check.complaint();
   }
@@ -427,6 +435,8 @@ std::vector<std::uint8_t> bytes_of(Machine machine, std::uint64_t undefined_flag
     for (unsigned k = 0; k < (wide ? 64U : 32U); ++k) bytes.push_back(extended.vector(i, k));
   }
   for (unsigned i = 0; wide && i < 64; ++i) bytes.push_back(extended.mask(i / 8, i % 8));
+  for (unsigned i = 0; extended.has_tiles && i < 8; ++i)
+    bytes.insert(bytes.end(), &extended.tile(i, 0), &extended.tile(i, 0) + 1024);
   bytes.insert(bytes.end(), machine.data.begin(), machine.data.end());
   return bytes;
 }
@@ -448,6 +458,9 @@ void copy(isa::RegisterPart part, Machine& from, Machine& to) {
     case isa::RegisterFile::mask:
       for (unsigned k = first; k < end; ++k) to.extended.mask(part.index, k) = from.extended.mask(part.index, k);
       break;
+    case isa::RegisterFile::tile:
+      std::memcpy(&to.extended.tile(part.index, 0), &from.extended.tile(part.index, 0), 1024);
+      break;
     case isa::RegisterFile::x87:
     case isa::RegisterFile::mmx:
       for (unsigned k = first; k < end; ++k)
@@ -465,6 +478,8 @@ void copy_what_is_read(const Instruction& instruction, Machine& from, Machine& t
   for (unsigned i = 0; i < effects.register_count; ++i) {
     if (matters(effects.registers[i].access)) copy(effects.registers[i].part, from, to);
   }
+  // The tiles' shapes are no register of the table: they are the same in all states.
+  if (from.extended.has_tiles) std::memcpy(&to.extended.tile_shapes(0), &from.extended.tile_shapes(0), 64);
   const std::uint64_t flags = effects.flags.read | kDirection;
   std::uint64_t& value = to.registers[Reg::rflags];
   value ^= (value ^ from.registers[Reg::rflags]) & flags;

@@ -41,7 +41,8 @@ ACCESS = {"-": 0, "r": 1, "w": 2, "rw": 3, "p": 5, "c": 6, "cr": 7}  # bit 0 rea
 GPR = ["AX", "CX", "DX", "BX", "SP", "BP", "SI", "DI"]
 WIDTHS = {"b": "b8", "w": "b16", "d": "b32", "q": "b64", "t": "b80", "dq": "b128", "qq": "b256", "oq": "b512",
           "x": "vector", "h": "vector_half", "f": "vector_fourth", "e": "vector_eighth",
-          "ss": "b32", "sd": "b64", "hq": "high64", "hd": "high96", "hw": "high112", "mb": "elements8", "mw": "elements16", "md": "elements32",
+          "ss": "b32", "sd": "b64", "hq": "high64", "hd": "high96", "hw": "high112", "lt": "low96",
+          "ht": "high32", "mb": "elements8", "mw": "elements16", "md": "elements32",
           "mq": "elements64", "v": "operand", "z": "operand32", "y": "rexw",
           "p": "far_pointer", "s": "table_register", "n": "native", "nn": "native_value", "v2": "operand_twice",
           "dw": "low16_of_32", "ev": "x87_environment", "st": "x87_state", "fx": "b4096", "u": "unknown", "o": "bounds",
@@ -84,8 +85,10 @@ def fixed_register(word):
         return "segment", ["ES", "CS", "SS", "DS", "FS", "GS"].index(word), 0, "b16"
     if re.fullmatch(r"ST\d", word):
         return "x87", int(word[2:]), 0, "b80"
+    if re.fullmatch(r"TMM\d", word):
+        return "tile", int(word[3:]), 0, "tile"
     return {"MXCSR": ("mxcsr", 0, 0, "b32"), "FCW": ("x87_control", 0, 0, "b16"), "FSW": ("x87_status", 0, 0, "b16"),
-            "XMM0": ("vector", 0, 0, "b128")}.get(word)
+            "XMM0": ("vector", 0, 0, "b128"), "XMM0q": ("vector", 0, 0, "b64")}.get(word)
 
 
 def operand_kind(word, place):
@@ -121,7 +124,7 @@ def operand_kind(word, place):
     letter, width = word[0], word[1:]
     if letter in LETTERS and width in WIDTHS:
         source, file = LETTERS[letter]
-        return (source, file, 0, {"hq": 64, "hd": 32, "hw": 16}.get(width, 0), WIDTHS[width])
+        return (source, file, 0, {"hq": 64, "hd": 32, "hw": 16, "ht": 96}.get(width, 0), WIDTHS[width])
     fail(place, f"unknown operand '{word}'")
 
 

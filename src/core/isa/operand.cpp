@@ -57,6 +57,8 @@ class Builder {
       case Width::high64: return 64;
       case Width::high96: return 96;
       case Width::high112: return 112;
+      case Width::low96: return 96;
+      case Width::high32: return 32;
       case Width::elements8: return in_.vector_bits() / 8;
       case Width::elements16: return in_.vector_bits() / 16;
       case Width::elements32: return in_.vector_bits() / 32;

@@ -88,6 +88,8 @@ enum class Width : std::uint8_t {
   high64,     ///< the upper half of 128 bits; 64 bits in memory
   high96,     ///< the upper 96 of 128 bits
   high112,    ///< the upper 112 of 128 bits
+  low96,      ///< the lower 96 of 128 bits
+  high32,     ///< the upper 32 of 128 bits
   elements8,  ///< of a mask: as many bits as the vector length has elements of 8 bits
   elements16,
   elements32,
