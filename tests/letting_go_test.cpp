@@ -69,39 +69,95 @@ Worker start_worker(const std::string& program, const TempFolder& folder, const 
   return worker;
 }
 
+/// How many kills are to be tried; DEEPTRACE_KILLS=200 for many.
+int kills_wanted(int usual) {
+  const char* const wanted = std::getenv("DEEPTRACE_KILLS");
+  return wanted != nullptr ? std::atoi(wanted) : usual;
+}
+
+const std::vector<std::vector<std::string>> kWays = {
+    {"--at", "step+0", "--stop-with", "byte"},
+    {"--halt", "at step when i == 1", "--stop-with", "byte"},
+    {"--on-write", "steps[1]"},
+    {"--on-write", "total", "--at", "step+4"},
+    {"--halt", "on syscall any"},
+    {"--on-return", "step"},
+};
+
+/// A program to attach to, how it is called, and what it prints then.
+struct Subject {
+  std::string program;
+  std::vector<std::string> words;
+  std::string right;
+};
+
+/// Nothing of us is left in the attached program, and it comes to its result.
+void expect_left_alone(const Worker& worker, const Subject& subject) {
+  expect_untouched(worker.pid, subject.program);
+  EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == subject.right; }))
+      << read_file(worker.out) << " not " << subject.right;
+  ::kill(worker.pid, SIGKILL);
+  int status = 0;
+  ::waitpid(worker.pid, &status, 0);
+  EXPECT_TRUE(WIFSIGNALED(status));
+}
+
+std::vector<std::string> attaching(pid_t pid, const std::vector<std::string>& way) {
+  std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(pid)};
+  words.insert(words.end(), way.begin(), way.end());
+  return words;
+}
+
+void kill_while_attached(const Subject& subject, const TempFolder& folder, const std::vector<std::string>& way,
+                         std::mt19937& random, const std::string& delay = "") {
+  const Worker worker = start_worker(subject.program, folder, "result", subject.words);
+  ::usleep(static_cast<useconds_t>(5000 + random() % 20000));
+  const pid_t user = start_deeptrace(attaching(worker.pid, way), folder.path(), delay);
+  ::usleep(static_cast<useconds_t>(10000 + random() % 120000));
+  ::kill(user, SIGKILL);
+  int status = 0;
+  ::waitpid(user, &status, 0);
+  expect_left_alone(worker, subject);
+}
+
+/// The process that does the work of a user's process; 0 when it has ended.
+pid_t keeper_of(pid_t user) {
+  const std::string path = "/proc/" + std::to_string(user) + "/task/" + std::to_string(user) + "/children";
+  return std::atoi(read_file(path).c_str());
+}
+
+/// Until the program has its result, or the user's process has ended; then that is asked to let go.
+void stop_and_continue_keeper(const Subject& subject, const TempFolder& folder, std::vector<std::string> way,
+                              std::mt19937& random) {
+  const Worker worker = start_worker(subject.program, folder, "result", subject.words);
+  ::usleep(static_cast<useconds_t>(5000 + random() % 20000));
+  way.insert(way.end(), {"--count", "3000"});  // of those that come often
+  const pid_t user = start_deeptrace(attaching(worker.pid, way), folder.path());
+  int status = 0;
+  pid_t keeper = 0, ended = 0;
+  while ((ended = ::waitpid(user, &status, WNOHANG)) == 0 && read_file(worker.out) != subject.right) {
+    if (keeper == 0) keeper = keeper_of(user);
+    if (keeper != 0) ::kill(keeper, SIGSTOP);
+    ::usleep(static_cast<useconds_t>(random() % 6000));
+    if (keeper != 0) ::kill(keeper, SIGCONT);
+    ::usleep(static_cast<useconds_t>(random() % 3000));
+  }
+  if (ended == 0) {
+    ::kill(user, SIGTERM);
+    ::waitpid(user, &status, 0);
+  }
+  expect_left_alone(worker, subject);
+}
+
 TEST(LettingGo, AnAttachedProgramGoesOnUnharmedWhenTheUsersProcessIsKilled) {
   const TempFolder folder;
   const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
   const std::string right = run({program}).out;
-  const char* wanted = std::getenv("DEEPTRACE_KILLS");
-  const int kills = wanted != nullptr ? std::atoi(wanted) : 10;
   std::mt19937 random(42);
-  const std::vector<std::vector<std::string>> ways = {
-      {"--at", "step+0", "--stop-with", "byte"},
-      {"--halt", "at step when i == 1", "--stop-with", "byte"},
-      {"--on-write", "steps[1]"},
-      {"--on-write", "total", "--at", "step+4"},
-      {"--halt", "on syscall any"},
-      {"--on-return", "step"},
-  };
-  for (int i = 0; i < kills; ++i) {
-    const auto& way = ways[static_cast<std::size_t>(i) % ways.size()];
+  for (int i = 0; i < kills_wanted(10); ++i) {
+    const auto& way = kWays[static_cast<std::size_t>(i) % kWays.size()];
     SCOPED_TRACE("kill " + std::to_string(i) + " " + way[0] + " " + way[1]);
-    const Worker worker = start_worker(program, folder, "out" + std::to_string(i));
-    ::usleep(static_cast<useconds_t>(5000 + random() % 20000));
-    std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(worker.pid)};
-    words.insert(words.end(), way.begin(), way.end());
-    const pid_t user = start_deeptrace(words, folder.path());
-    ::usleep(static_cast<useconds_t>(10000 + random() % 120000));
-    ::kill(user, SIGKILL);
-    int status = 0;
-    ::waitpid(user, &status, 0);
-    expect_untouched(worker.pid, program);
-    EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right; }))
-        << read_file(worker.out) << " not " << right;
-    ::kill(worker.pid, SIGKILL);
-    ::waitpid(worker.pid, &status, 0);
-    EXPECT_TRUE(WIFSIGNALED(status));
+    kill_while_attached({program, {"stay"}, right}, folder, way, random);
   }
 }
 
@@ -152,8 +208,7 @@ int main(int argc, char **argv) {
 TEST(LettingGo, InEveryStateByName) {
   const TempFolder folder;
   const std::string program = built(folder, "states", kStates, {"gcc", "-g", "-O1", "-w", "-no-pie"});
-  const char* wanted = std::getenv("DEEPTRACE_KILLS");
-  const int kills = wanted != nullptr ? std::atoi(wanted) / 5 : 1;
+  const int kills = std::max(kills_wanted(5) / 5, 1);
   std::mt19937 random(7);
   struct State {
     std::string name;
@@ -178,21 +233,47 @@ TEST(LettingGo, InEveryStateByName) {
       SCOPED_TRACE(state.name);
       const Worker worker = start_worker(program, folder, "result", {state.mode, "stay"});
       ::usleep(static_cast<useconds_t>(8000 + random() % 10000));
-      std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(worker.pid)};
-      words.insert(words.end(), state.stop.begin(), state.stop.end());
-      const pid_t user = start_deeptrace(words, folder.path());
+      const pid_t user = start_deeptrace(attaching(worker.pid, state.stop), folder.path());
       EXPECT_TRUE(wait_until([&] { return status_field(worker.pid, "TracerPid") != "0"; }));
       ::usleep(static_cast<useconds_t>(150000 + random() % 100000));
       ::kill(user, SIGKILL);
       int status = 0;
       ::waitpid(user, &status, 0);
-      expect_untouched(worker.pid, program);
-      EXPECT_TRUE(wait_until([&] { return read_file(worker.out) == right[state.mode]; }))
-          << read_file(worker.out) << " not " << right[state.mode];
-      ::kill(worker.pid, SIGKILL);
-      ::waitpid(worker.pid, &status, 0);
-      EXPECT_TRUE(WIFSIGNALED(status));
+      expect_left_alone(worker, {program, {}, right[state.mode]});
     }
+  }
+}
+
+/// The tracer is slow at one place after the other, so that all that may happen meanwhile does.
+TEST(LettingGo, WhereverTheTracerIsSlow) {
+  const TempFolder folder;
+  const std::string worker = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const std::string states = built(folder, "states", kStates, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const Subject threads{worker, {"stay"}, run({worker}).out},
+      vfork{states, {"vfork", "stay"}, run({states, "vfork"}).out};
+  std::mt19937 random(9);
+  for (const char* const delay :
+       {"seize:20000", "interrupt:2000", "held:2000", "status:1000", "adopt:20000", "plant:3000", "uncover:3000",
+        "cover:3000", "resume:1000", "step:3000", "detach:20000"}) {
+    for (int i = 0; i < kills_wanted(2); ++i) {
+      const auto& way = kWays[random() % kWays.size()];
+      SCOPED_TRACE(std::string(delay) + " " + way[1]);
+      kill_while_attached(threads, folder, way, random, delay);
+    }
+    SCOPED_TRACE(delay);
+    kill_while_attached(vfork, folder, {"--halt", "on syscall any"}, random, delay);
+  }
+}
+
+TEST(LettingGo, AKeeperThatIsStoppedAndContinuedLosesNothing) {
+  const TempFolder folder;
+  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const Subject subject{program, {"stay"}, run({program}).out};
+  std::mt19937 random(11);
+  for (int i = 0; i < kills_wanted(6); ++i) {
+    const auto& way = kWays[static_cast<std::size_t>(i) % kWays.size()];
+    SCOPED_TRACE(way[1]);
+    stop_and_continue_keeper(subject, folder, way, random);
   }
 }
 

@@ -53,8 +53,9 @@ Outcome deeptrace(std::vector<std::string> words) {
   return run(words);
 }
 
-pid_t start_deeptrace(const std::vector<std::string>& words, const fs::path& folder) {
+pid_t start_deeptrace(const std::vector<std::string>& words, const fs::path& folder, const std::string& delay) {
   std::vector<std::string> all = {DEEPTRACE_PROGRAM};
+  if (!delay.empty()) all = {"/usr/bin/env", "DEEPTRACE_DELAY=" + delay, DEEPTRACE_DELAYED_PROGRAM};
   all.insert(all.end(), words.begin(), words.end());
   return start(all, folder / "out", folder / "err");
 }

@@ -18,8 +18,10 @@ Outcome run(const std::vector<std::string>& words);
 /// The same for the deeptrace under test.
 Outcome deeptrace(std::vector<std::string> words);
 
-/// Starts the deeptrace under test without waiting; its outputs go to files in `folder`.
-pid_t start_deeptrace(const std::vector<std::string>& words, const std::filesystem::path& folder);
+/// Starts the deeptrace under test without waiting; its outputs go to files in `folder`. With `delay` it is the one
+/// that is slow at a place (process/delay.h).
+pid_t start_deeptrace(const std::vector<std::string>& words, const std::filesystem::path& folder,
+                      const std::string& delay = "");
 
 class TempFolder {
  public:

@@ -8,6 +8,8 @@
 #include <array>
 #include <string>
 
+#include "process/delay.h"
+
 namespace deeptrace::process {
 
 bool Memory::open(pid_t pid) {
@@ -92,6 +94,7 @@ bool Memory::plant(std::uint64_t address) {
   std::uint8_t own = 0;
   if (read(address, {&own, 1}) != 1 || !raw_write(address, {&StopBytes::kTrap, 1})) return false;
   stops_.add(address, own);
+  delay_at(Delay::plant);
   return true;
 }
 
@@ -99,10 +102,12 @@ void Memory::uncover(std::uint64_t address) {
   if (!stops_.contains(address)) return;
   const std::uint8_t own = stops_.own_byte(address);
   raw_write(address, {&own, 1});
+  delay_at(Delay::uncover);
 }
 
 void Memory::cover(std::uint64_t address) {
   if (stops_.contains(address)) raw_write(address, {&StopBytes::kTrap, 1});
+  delay_at(Delay::cover);
 }
 
 void Memory::lift(std::uint64_t address) {

@@ -12,6 +12,8 @@
 #include <cstddef>
 #include <cstring>
 
+#include "process/attention.h"
+#include "process/delay.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
 
@@ -181,25 +183,37 @@ Result<std::unique_ptr<Process>> Process::attach(pid_t pid) {
     return Error{Fault::program, "process " + std::to_string(pid) + ": is a thread of process " +
                                      std::to_string(group) + "; attach to that"};
   std::unique_ptr<Process> process(new Process(pid, true, std::make_shared<Family>()));
-  // Threads may start others while they are taken one by one; those of threads that are traced already come by events.
-  for (bool again = true; again;) {
-    again = false;
-    for (const pid_t id : tasks_of(pid)) {
-      if (process->find(id) != nullptr) continue;
-      if (::ptrace(PTRACE_SEIZE, id, nullptr, kOptions) != 0) {
-        if (id != pid) continue;  // it ended, or came as a thread's child
-        process->gone_ = true;    // nothing to let go
-        return attach_error(pid, errno);
-      }
-      process->add(id).running = true;
-      again = true;
-    }
+  // Threads start others while they are seized: of a clone(2) that began before, no event tells. So they are looked for
+  // again until all that are known stand still and no other has appeared.
+  for (;;) {
+    const Result<bool> more = process->seize_new_threads();
+    if (!more) return more.error();
+    if (!*more) break;
+    process->hold_all();
+    if (process->end_)
+      return Error{Fault::program, "process " + std::to_string(pid) + ": ended while it was attached to"};
   }
   if (!process->memory_.open(pid)) return attach_error(pid, errno);
-  process->hold_all();
-  if (process->end_)
-    return Error{Fault::program, "process " + std::to_string(pid) + ": ended while it was attached to"};
   return process;
+}
+
+/// Seizes the threads that are not traced yet; true when there were any. An error is that of the first thread.
+Result<bool> Process::seize_new_threads() {
+  if (Attention::asked() == Attention::Why::end)
+    return Error{Fault::program, "process " + std::to_string(pid_) + ": let go before it was traced"};
+  bool more = false;
+  for (const pid_t id : tasks_of(pid_)) {
+    if (find(id) != nullptr) continue;
+    if (::ptrace(PTRACE_SEIZE, id, nullptr, kOptions) != 0) {
+      if (id != pid_) continue;  // it has ended, or it is traced as the child of one that is
+      gone_ = true;              // nothing to let go
+      return attach_error(pid_, errno);
+    }
+    add(id).running = true;
+    more = true;
+    delay_at(Delay::seize);
+  }
+  return more;
 }
 
 Process::~Process() {
@@ -242,6 +256,7 @@ void Process::detach() {
   for (auto& thread : threads_) {
     if (!thread->shares_memory) set_slots(*thread);
     flush(*thread);
+    delay_at(Delay::detach);
     if (!thread->exiting) ::ptrace(PTRACE_DETACH, thread->id, nullptr, static_cast<long>(thread->signal));
   }
   threads_.clear();

@@ -12,6 +12,7 @@
 // that our stopping interrupted.
 #pragma once
 
+#include <sys/ptrace.h>
 #include <sys/types.h>
 #include <sys/user.h>
 
@@ -167,7 +168,7 @@ class Process {
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
     bool slots_due = false;
     bool status_stale = false;          ///< the debug status holds what was told
-    int request = 0;                    ///< how it was last resumed
+    int request = PTRACE_CONT;          ///< how it is resumed, or was last: PTRACE_CONT until it is told otherwise
     int signal = 0;                     ///< to be delivered
     std::optional<std::uint64_t> told;  ///< the stop byte here is not news
     std::optional<Event> kept;          ///< came while all were being held
@@ -196,6 +197,7 @@ class Process {
   };
 
   Process(pid_t pid, bool attached, std::shared_ptr<Family> family);
+  Result<bool> seize_new_threads();
   Thread& add(pid_t id);
   void remove(pid_t id);
   [[nodiscard]] Thread* find(pid_t id) const;

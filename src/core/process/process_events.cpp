@@ -10,6 +10,7 @@
 #include <csignal>
 
 #include "process/attention.h"
+#include "process/delay.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
 #include "process/process.h"
@@ -48,6 +49,7 @@ pid_t Process::next_status(int& status) {
     id = ::waitpid(-1, &status, __WALL | __WNOTHREAD | (patience.awake() ? WNOHANG : 0));
   } while (id == 0);
   patience.end();
+  delay_at(Delay::status);
   return id;
 }
 
@@ -86,7 +88,8 @@ std::optional<Event> Process::wait_any() {
 
 /// An event that nobody waits for now is shown at the next run.
 void Process::keep(const Event& event) {
-  if (event.program_is_gone()) return;  // end_ has it
+  // end_ has the one, and Attention the other.
+  if (event.program_is_gone() || event.kind == Event::Kind::attention) return;
   if (Thread* thread = find(event.thread)) {
     thread->kept = event;
   } else {
@@ -237,6 +240,7 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
 /// A new child stands at its start. Threads become ours; a process that shares memory is followed to its exec; a forked
 /// one is traced or let go.
 void Process::adopt(pid_t child, Thread& parent) {
+  delay_at(Delay::adopt);
   if (const auto kept = family_->early.find(child); kept != family_->early.end()) {
     family_->early.erase(kept);
   } else {

@@ -7,6 +7,7 @@
 #include <csignal>
 
 #include "process/attention.h"
+#include "process/delay.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
 #include "process/process.h"
@@ -36,6 +37,7 @@ void Process::resume(Thread& thread, int request) {
   thread.code_at = ~std::uint64_t(0);
   if (thread.slots_due) set_slots(thread);
   if (request == PTRACE_SINGLESTEP) clear_status(thread);
+  delay_at(Delay::resume);
   if (thread.group_stopped) {
     ::ptrace(PTRACE_LISTEN, thread.id, nullptr, nullptr);
     return;
@@ -233,6 +235,7 @@ void Process::begin_step(Thread& thread) {
                              .was_told = told};
   if (told) pass_slot(thread, at);
   memory_.uncover(at);
+  delay_at(Delay::step);
 }
 
 /// The stop byte comes back, and what stepping left in the program's state goes.
@@ -338,6 +341,7 @@ void Process::hold(Thread& thread) {
   if (!thread.running || thread.in_vfork || thread.exiting) return;
   const pid_t id = thread.id;
   if (::ptrace(PTRACE_INTERRUPT, id, nullptr, nullptr) != 0) return;
+  delay_at(Delay::interrupt);
   while (find(id) == &thread && thread.running && !thread.exiting && !thread.in_vfork) {
     int status = 0;
     const auto kept = family_->early.find(id);
@@ -359,6 +363,7 @@ void Process::hold(Thread& thread) {
     }
   }
   if (!thread.running) end_step(thread, {.kind = Event::Kind::attention, .thread = id});  // not done yet: begins anew
+  delay_at(Delay::held);
 }
 
 /// The stop that holds a thread comes before the trap of a step, stop byte or debug register that it has just met. The
