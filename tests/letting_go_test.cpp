@@ -37,6 +37,7 @@ static void *work(void *number) {
   }
   return (void *)sum;
 }
+void never_called(void) {}
 int main(int argc, char **argv) {
   pthread_t all[3];
   for (long i = 0; i < 3; i++) pthread_create(&all[i], 0, work, (void *)i);
@@ -291,6 +292,19 @@ TEST(LettingGo, ALaunchedProgramEndsWithTheUsersProcess) {
   int status = 0;
   ::waitpid(user, &status, 0);
   EXPECT_TRUE(wait_until([&] { return ::kill(traced, 0) != 0; }));
+}
+
+/// Nobody reads the rows any more: the run ends there and then, though no row comes.
+TEST(LettingGo, AnAttachedProgramIsLeftWhenNobodyReads) {
+  const TempFolder folder;
+  const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const Subject subject{program, {"stay"}, run({program}).out};
+  const Worker worker = start_worker(program, folder, "result");
+  const Outcome outcome = run({"/bin/sh", "-c",
+                               std::string(DEEPTRACE_PROGRAM) + " hits --at never_called --attach " +
+                                   std::to_string(worker.pid) + " 2>&1 | sleep 0.5"});
+  EXPECT_EQ(outcome.status, 0);
+  expect_left_alone(worker, subject);
 }
 
 TEST(LettingGo, AfterItsRowsAnAttachedProgramIsLeft) {

@@ -680,6 +680,44 @@ std::string console(const std::string& words, const std::vector<std::string>& pr
   return outcome.out;
 }
 
+TEST(Console, NumbersThatDoNotFitAreRefused) {
+  const TempFolder folder;
+  const std::string program =
+      built(folder, "a", "double level = 1e30; int whole; int main(void) { whole = (int)(level / 1e28); return 0; }\n");
+  const std::string said =
+      console("show (int)level\nshow u8(level)\nset whole = level\nshow (int)(level / 1e28)\n", {program}, 2);
+  for (const char* const bytes : {"(int)level: the value does not fit 4 bytes",
+                                  "u8(level): the value does not fit 1 bytes", "the value does not fit 4 bytes"})
+    EXPECT_NE(said.find(bytes), std::string::npos) << said;
+  EXPECT_NE(said.find("0x64"), std::string::npos) << said;
+}
+
+TEST(Console, RegistersOf32BitProgramsHaveTheirNames) {
+  const TempFolder folder;
+  const std::string program = built(folder, "a", "int main(void) { volatile int level = 5; return level * 3; }\n",
+                                    {"gcc", "-m32", "-g", "-O0", "-w"});
+  const std::string said = console("into 3\nwhy\ninto\nwhy\ninto\nwhy\n", {program});
+  EXPECT_NE(said.find("will be"), std::string::npos) << said;
+  for (const char* const wide : {"rax", "rbx", "rsp", "rbp", "rip", "rflags"})
+    EXPECT_EQ(said.find(wide), std::string::npos) << wide << "\n" << said;
+}
+
+/// A program that executes another whose file the kernel can read and we cannot: it is let go and said.
+TEST(Hits, AProgramThatCannotBeFollowedIsLetGo) {
+  const TempFolder folder;
+  const std::string quiet = built(folder, "quiet", "int main(void) { return 7; }\n", {"gcc", "-static", "-w"});
+  std::string file = read_file(quiet);
+  file[0x28 + 7] = 0x7f;  // the section headers lie far behind the end; the kernel does not look at them
+  write_file(quiet, file);
+  const std::string program =
+      built(folder, "a", "#include <unistd.h>\nint main(int n, char **v) { execv(v[1], v + 1); return 1; }\n");
+  const Outcome outcome = deeptrace({"hits", "--form", "json", "--at", "main", program, quiet});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  const json told = json::parse(outcome.out);
+  EXPECT_EQ(told["exit"]["stopped"], "detached");
+  EXPECT_NE(told["notes"].dump().find("which is let go"), std::string::npos) << outcome.out;
+}
+
 TEST(Console, StopsMovesAndLooks) {
   const std::string said = console(R"(halt at levels.c:34 when i == 3
 resume

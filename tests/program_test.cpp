@@ -7,8 +7,10 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <sstream>
 
 #include "abi/system_calls.h"
+#include "base/mapped_file.h"
 #include "binary/elf.h"
 #include "debuginfo/line_table.h"
 #include "debuginfo/unwind_table.h"
@@ -57,11 +59,46 @@ TEST(Elf, SectionsAndSymbolsAreThoseOfTheLinker) {
   EXPECT_EQ(symbol.type, binary::kFunction);
   EXPECT_EQ(elf->bytes_at(symbol.address)[0], 0x55) << "push rbp";
   EXPECT_TRUE(elf->bytes_at(0xffffffffffff0000).empty());
-  // nm is a tool of the linker's package: an account of symbols that we did not write.
-  const std::string listed = run({"nm", demo("tidelog")}).out;
-  char line[64];
-  std::snprintf(line, sizeof line, "%016llx T main", static_cast<unsigned long long>(symbol.address));
-  EXPECT_NE(listed.find(line), std::string::npos) << listed;
+}
+
+/// The linker's own account of where it put things.
+TEST(Elf, SymbolsLieWhereTheLinkerPutThem) {
+  const TempFolder folder;
+  write_file(folder / "a.c",
+             "int level = 3, marks[4];\nint deeper(int by) { return level - by; }\n"
+             "int main(void) { return deeper(marks[1]); }\n");
+  ASSERT_EQ(run({"gcc", "-O0", "-Wl,-Map=" + (folder / "map").string(), "-o", folder / "a", folder / "a.c"}).status, 0);
+  std::istringstream map(read_file(folder / "map"));
+  const auto elf = binary::Elf::open(folder / "a");
+  ASSERT_TRUE(elf);
+  std::size_t compared = 0;
+  for (std::string line; std::getline(map, line);) {
+    std::istringstream words(line);
+    std::string address, name, more;
+    if (!(words >> address >> name) || words >> more || !address.starts_with("0x")) continue;
+    for (const char* const wanted : {"main", "deeper", "level", "marks"}) {
+      if (name != wanted) continue;
+      const auto found = std::ranges::find_if(elf->symbols(), [&](const auto& symbol) { return symbol.name == name; });
+      ASSERT_NE(found, elf->symbols().end()) << name;
+      EXPECT_EQ((*found).address, std::stoull(address, nullptr, 16)) << name;
+      ++compared;
+    }
+  }
+  EXPECT_EQ(compared, 4U);
+}
+
+TEST(MappedFile, WhatWasCutOffReadsAsZerosAndIsTold) {
+  const TempFolder folder;
+  const std::string path = folder / "log";
+  write_file(path, std::string(5 * 4096, 'x'));
+  const auto file = MappedFile::open(path);
+  ASSERT_TRUE(file);
+  std::filesystem::resize_file(path, 4096);
+  EXPECT_EQ(file->bytes()[4095], 'x');
+  EXPECT_EQ(file->bytes()[4096], 0);
+  EXPECT_EQ(file->bytes()[5 * 4096 - 1], 0);
+  EXPECT_EQ(damaged_files(), std::vector{path});
+  EXPECT_TRUE(damaged_files().empty());
 }
 
 TEST(Elf, ManySectionsAreCountedInTheFirstHeader) {

@@ -204,6 +204,15 @@ TEST(LinesOf, ALineWithoutInstructionsHasItsPlace) {
       std::string::npos);
 }
 
+TEST(LinesOf, AFileWithoutLineTablesCannotServe) {
+  const TempFolder folder;
+  write_file(folder / "a.c", "int main(void) { return 0; }\n");
+  ASSERT_EQ(run({"gcc", "-o", folder / "a", folder / "a.c"}).status, 0);
+  const Outcome outcome = deeptrace({"lines", folder / "a"});
+  EXPECT_EQ(outcome.status, 3);
+  EXPECT_NE(outcome.err.find("has no line tables; compile it with -g"), std::string::npos) << outcome.err;
+}
+
 TEST(LinesOf, APageHoldsNothingThatActs) {
   const TempFolder folder;
   write_file(folder / "a.c", "int level(void) { /* <script>alert(1)</script> */ return 1; }\n");

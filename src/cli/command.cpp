@@ -10,6 +10,8 @@
 #include <iostream>
 #include <sstream>
 
+#include "base/mapped_file.h"
+
 namespace deeptrace::cli {
 namespace {
 
@@ -82,6 +84,15 @@ std::optional<Error> prepare_folder(const std::string& folder, bool replace) {
 }
 
 }  // namespace
+
+int after_damage(int status) {
+  for (const std::string& file : damaged_files()) {
+    const int damage =
+        report_error({Fault::input, file + ": was made shorter while it was read; run the command again"});
+    if (status == kFine) status = damage;
+  }
+  return status;
+}
 
 int report_error(const Error& error) {
   std::cerr << "deeptrace: " << report::printable(error.message) << "\n";

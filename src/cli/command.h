@@ -50,6 +50,8 @@ std::span<const Command* const> commands();
 
 /// Prints "deeptrace: …" on one line of standard error, escaped, and gives the exit status.
 int report_error(const Error& error);
+/// The exit status of a command: says which files were made shorter while they were read, if any were.
+int after_damage(int status);
 
 /// Options that results share: --form, --save, --save-forms, --replace, --colour, --wide.
 void add_result_options(cxxopts::Options& options);

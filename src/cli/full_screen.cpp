@@ -371,9 +371,10 @@ class Screen {
   void fill_memory() {
     Pane& pane = panes_[kMemory];
     if (!refresh_) return;
-    pane.name = memory_;
+    const bool wide = !talk_.has_program() || talk_.control().view().mode() == isa::Mode::bits64;
+    pane.name = !memory_.empty() ? memory_ : wide ? "memory rsp as u64" : "memory esp as u32";
     pane.lines.clear();
-    for (const std::string& text : talk_.quietly(memory_).lines) pane.lines.push_back({text, look_of(text)});
+    for (const std::string& text : talk_.quietly(pane.name).lines) pane.lines.push_back({text, look_of(text)});
   }
 
   void fill_values() {
@@ -458,7 +459,8 @@ class Screen {
   std::vector<Line> said_;
   std::vector<std::string> history_;
   int recalled_ = 0;
-  std::string line_, motion_, source_, memory_ = "memory rsp as u64";
+  std::string line_, motion_, source_;
+  std::string memory_;  ///< what the pane asks for; empty: the stack
   std::size_t at_ = 0;
 };
 

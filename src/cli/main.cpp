@@ -41,7 +41,7 @@ int run(std::vector<std::string> words) {
   }
   words.erase(words.begin());
   for (const Command* command : commands()) {
-    if (command->name == first) return command->run(*command, std::move(words));
+    if (command->name == first) return after_damage(command->run(*command, std::move(words)));
   }
   return report_error({Fault::usage, fmt::format("{}: no such command; deeptrace --help lists them", first)});
 }

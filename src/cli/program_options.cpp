@@ -1,5 +1,8 @@
 #include "cli/program_options.h"
 
+#include <poll.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -111,6 +114,24 @@ report::TakeOutput RunFiles::take_for(const Destination& to) const {
   return [raw = output.get()] { return raw->take(); };
 }
 
+namespace {
+
+/// Waits for the end of a child, or for that of whoever reads our standard output, where that is a pipe; true when the
+/// reader was the first.
+bool reader_left_before_end(pid_t child) {
+  struct stat status {};
+  if (::fstat(STDOUT_FILENO, &status) != 0 || (!S_ISFIFO(status.st_mode) && !S_ISSOCK(status.st_mode))) return false;
+  const int ended = static_cast<int>(::syscall(SYS_pidfd_open, child, 0));
+  if (ended < 0) return false;
+  pollfd places[2] = {{ended, POLLIN, 0}, {STDOUT_FILENO, 0, 0}};
+  while (::poll(places, 2, -1) < 0 && errno == EINTR) {
+  }
+  ::close(ended);
+  return places[0].revents == 0 && (places[1].revents & (POLLERR | POLLHUP)) != 0;
+}
+
+}  // namespace
+
 int under_keeper(const std::function<int()>& work) {
   std::cout.flush();
   const pid_t parent = ::getpid();
@@ -118,7 +139,7 @@ int under_keeper(const std::function<int()>& work) {
   if (keeper < 0) return report_error({Fault::program, std::string("fork: ") + std::strerror(errno)});
   if (keeper == 0) {
     const process::Attention attention(parent);
-    const int status = work();
+    const int status = after_damage(work());
     std::cout.flush();
     std::cerr.flush();
     ::_exit(status);
@@ -131,6 +152,8 @@ int under_keeper(const std::function<int()>& work) {
     if (signal != SIGINT && signal != SIGQUIT) ::kill(target, signal);
   };
   for (const int signal : {SIGINT, SIGQUIT, SIGTERM, SIGHUP}) ::sigaction(signal, &action, nullptr);
+  // When nobody reads the rows any more there is nothing left to do: the keeper ends the run.
+  if (reader_left_before_end(keeper)) ::kill(keeper, SIGTERM);
   int status = 0;
   while (::waitpid(keeper, &status, 0) < 0 && errno == EINTR) {
   }

@@ -7,6 +7,7 @@
 #include <set>
 #include <thread>
 
+#include "base/mapped_file.h"
 #include "base/near_names.h"
 #include "base/number.h"
 #include "base/path.h"
@@ -273,6 +274,10 @@ Answer Talk::say(std::string_view line) {
   } else {
     answer = examine(word, rest);
   }
+  for (const std::string& file : damaged_files())
+    answer.lines.push_back(
+        look(style_, Role::broken,
+             "wrong: " + report::printable(file) + " was made shorter while it was read: restart the console"));
   transcript_.insert(transcript_.end(), answer.lines.begin(), answer.lines.end());
   return answer;
 }

@@ -35,9 +35,7 @@ std::string change(const Style& style, std::string_view what, const std::string&
 /// The narrowest register that holds all of a change, where that reads better than the whole.
 std::string narrow_name(const state::RegisterChange& one, unsigned& bytes, isa::Mode mode) {
   bytes = mode == isa::Mode::bits32 ? 4 : 8;
-  std::string name(name_of(one.reg));
-  if (mode == isa::Mode::bits32 && name.front() == 'r') name.front() = 'e';
-  return name;
+  return std::string(name_of(one.reg, mode));
 }
 
 /// "eax 0x5 · 5" beside a 64-bit register whose upper half is clear or holds but the sign.
@@ -94,6 +92,7 @@ std::vector<std::string> why_lines(const Style& style, Control& control, const S
                             fmt::format("wrong: the program was ended by {}", session::signal_name(stopped.number))));
       break;
     case Why::attention: result.push_back(look(style, Role::attention, "note: interrupted")); break;
+    case Why::let_go: result.push_back(look(style, Role::attention, "note: the program is let go")); break;
     case Why::replaced: break;
     case Why::elsewhere: break;
     case Why::process_ended:

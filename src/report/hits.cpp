@@ -247,6 +247,7 @@ class Json : public session::HitsSink {
     }
     if (!row.by.empty()) json_.key("by").string(row.by);
     if (!row.called_from.empty()) json_.key("called_from").string(row.called_from);
+    if (row.notes != nullptr) notes(*row.notes);
     json_.end();
   }
   void end(const HitsSummary& summary) override {
@@ -255,6 +256,7 @@ class Json : public session::HitsSink {
     json_.key("counts").begin_object();
     for (const HaltInfo& halt : summary.halts) json_.key(fmt::format("h{}", halt.number)).number(halt.hits);
     json_.end();
+    notes(summary.notes);
     json_.key("exit");
     end_json(json_, summary.end);
     json_.close_all();
@@ -268,6 +270,13 @@ class Json : public session::HitsSink {
     add_json_string(quoted, text);
     json_.key(std::string_view(quoted).substr(1, quoted.size() - 2));
   }
+  void notes(const std::vector<std::string>& notes) {
+    if (notes.empty()) return;
+    json_.key("notes").begin_array();
+    for (const std::string& note : notes) json_.string(note);
+    json_.end();
+  }
+
   void halt_json(const HaltInfo& halt, bool /*counts*/) {
     json_.begin_object();
     json_.key("stop").string(fmt::format("h{}", halt.number));

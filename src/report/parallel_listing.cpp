@@ -93,7 +93,8 @@ class ParallelListing {
 bool lists_in_parallel(const session::ListingPlan& plan) {
   std::uint64_t bytes = 0;
   for (const session::ListingPiece& piece : plan.pieces) bytes += piece.range.to - piece.range.from;
-  return bytes >= kWorthIt && plan.program->lines().empty();
+  // Debug information is read where it is asked for, into caches that one thread may use.
+  return bytes >= kWorthIt && plan.program->lines().empty() && plan.program->debug().empty();
 }
 
 void list_in_parallel(const session::ListingPlan& plan, Output& out, const Style& style) {

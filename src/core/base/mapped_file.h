@@ -1,4 +1,7 @@
 // A file mapped for reading: its bytes as a view, unmapped with the last owner.
+//
+// Where somebody makes the file shorter while it is read (a build that writes it anew), what is missing reads as zeros,
+// and damaged_files() names it.
 #pragma once
 
 #include <string>
@@ -36,5 +39,8 @@ class MappedFile {
   std::vector<std::uint8_t> owned_;  ///< in place of a mapping
   Bytes bytes_;
 };
+
+/// The files that were made shorter while they were read, since this was asked last.
+std::vector<std::string> damaged_files();
 
 }  // namespace deeptrace

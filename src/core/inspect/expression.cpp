@@ -33,6 +33,18 @@ struct Number {
   TypeRef pointer;  ///< the pointer's type, of pointers
 };
 
+/// The whole part of a number as an integer of `size` bytes, signed or not. C leaves open what becomes of one that does
+/// not fit (ISO C 6.3.1.4): that is an error.
+Result<std::uint64_t> integer_of(const Number& number, std::size_t size) {
+  if (!number.floating) return number.bits;
+  const int bits = size >= 8 ? 64 : static_cast<int>(8 * size);
+  const long double half = std::ldexp(1.0L, bits - 1);
+  const bool fits = number.real > -half - 1 && number.real < 2 * half;
+  if (!fits) return Error{Fault::usage, "the value does not fit " + std::to_string(bits / 8) + " bytes"};
+  return number.real < 0 ? static_cast<std::uint64_t>(static_cast<std::int64_t>(number.real))
+                         : static_cast<std::uint64_t>(number.real);
+}
+
 std::uint64_t extended(std::uint64_t value, unsigned width, bool by_sign) {
   if (width == 0 || width >= 64) return value;
   const unsigned unused = 64 - width;
@@ -606,16 +618,11 @@ class Evaluator {
       }
       return result;
     }
-    const std::uint64_t bits = integer_of(*number);
+    const Result<std::uint64_t> bits = integer_of(*number, size);
+    if (!bits) return problem(bits.error().message);
     result.bytes.resize(size);
-    std::memcpy(result.bytes.data(), &bits, std::min<std::size_t>(size, 8));
+    std::memcpy(result.bytes.data(), &*bits, std::min<std::size_t>(size, 8));
     return result;
-  }
-
-  static std::uint64_t integer_of(const Number& number) {
-    if (!number.floating) return number.bits;
-    return number.real < 0 ? static_cast<std::uint64_t>(static_cast<std::int64_t>(number.real))
-                           : static_cast<std::uint64_t>(number.real);
   }
 
   /// Debug information may not have the pointer's own type; a pointer is then the address with what it points to.
@@ -659,8 +666,9 @@ class Evaluator {
                   shape.size);
       return result;
     }
-    const std::uint64_t bits = integer_of(*number);
-    std::memcpy(result.bytes.data(), &bits, std::min<std::size_t>(shape.size, 8));
+    const Result<std::uint64_t> bits = integer_of(*number, shape.size);
+    if (!bits) return problem(bits.error().message);
+    std::memcpy(result.bytes.data(), &*bits, std::min<std::size_t>(shape.size, 8));
     return result;
   }
 
@@ -1076,16 +1084,16 @@ std::optional<Error> assign(Datum& to, Datum& value, Environment& environment, s
     const long double wide = number->floating    ? number->real
                              : number->is_signed ? static_cast<long double>(static_cast<std::int64_t>(number->bits))
                                                  : static_cast<long double>(number->bits);
-    const std::uint64_t bits =
-        !number->floating ? number->bits : static_cast<std::uint64_t>(static_cast<std::int64_t>(number->real));
     if (!real) {
+      const Result<std::uint64_t> bits = integer_of(*number, size);
+      if (!bits) return problem(bits.error().message);
       if (!number->floating && size < 8) {
         const std::uint64_t top = number->bits >> (8 * size - 1);
         const bool fits = (number->bits >> (8 * size)) == 0 || top == (~0ULL >> (8 * size - 1));
         if (!fits) return problem("the value does not fit " + std::to_string(size) + " bytes");
       }
       std::ranges::fill(to.bytes, std::uint8_t(0));
-      std::memcpy(to.bytes.data(), &bits, std::min<std::size_t>(8, size));
+      std::memcpy(to.bytes.data(), &*bits, std::min<std::size_t>(8, size));
     } else if (size == 4) {
       const auto narrow = static_cast<float>(wide);
       std::memcpy(to.bytes.data(), &narrow, 4);

@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include <csignal>
-#include <initializer_list>
 
 namespace deeptrace::process {
 namespace {
@@ -33,7 +32,7 @@ Attention::Attention(pid_t parent) {
   end = 0;
   struct sigaction action {};
   action.sa_handler = on_signal;  // without SA_RESTART: waiting calls return
-  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGALRM}) ::sigaction(signal, &action, nullptr);
+  for (std::size_t i = 0; i < kSignals.size(); ++i) ::sigaction(kSignals[i], &action, &earlier_[i]);
   if (parent == 0) return;
   ::prctl(PR_SET_PDEATHSIG, SIGHUP);
   if (::getppid() != parent) on_signal(SIGHUP);
@@ -41,7 +40,7 @@ Attention::Attention(pid_t parent) {
 
 Attention::~Attention() {
   repeat(false);
-  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGALRM}) ::signal(signal, SIG_DFL);
+  for (std::size_t i = 0; i < kSignals.size(); ++i) ::sigaction(kSignals[i], &earlier_[i], nullptr);
 }
 
 Attention::Why Attention::asked() { return end != 0 ? Why::end : interrupt != 0 ? Why::interrupt : Why::none; }

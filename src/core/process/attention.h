@@ -6,6 +6,9 @@
 
 #include <sys/types.h>
 
+#include <array>
+#include <csignal>
+
 namespace deeptrace::process {
 
 class Attention {
@@ -13,7 +16,7 @@ class Attention {
   enum class Why : unsigned char { none, interrupt, end };
 
   /// From now on SIGINT asks for attention; SIGTERM and SIGHUP, and the death of `parent` where it is not 0, ask for
-  /// the end. One at a time.
+  /// the end. One at a time; afterwards the signals do again what they did before.
   explicit Attention(pid_t parent = 0);
   ~Attention();
   Attention(const Attention&) = delete;
@@ -23,6 +26,10 @@ class Attention {
   [[nodiscard]] static Why asked();
   /// Answers an interrupt; a request to end stays.
   static void answer();
+
+ private:
+  static constexpr std::array kSignals = {SIGINT, SIGTERM, SIGHUP, SIGALRM};
+  std::array<struct sigaction, kSignals.size()> earlier_{};  ///< what was done at them before
 };
 
 }  // namespace deeptrace::process

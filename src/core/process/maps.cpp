@@ -1,5 +1,8 @@
 #include "process/maps.h"
 
+#include <unistd.h>
+
+#include <climits>
 #include <cstdio>
 #include <cstring>
 #include <fstream>
@@ -34,6 +37,14 @@ std::vector<Mapping> mappings_of(pid_t pid) {
     result.push_back(std::move(mapping));
   }
   return result;
+}
+
+std::string executable_of(pid_t pid) {
+  char real[PATH_MAX];
+  std::string link = proc_path(pid, "exe");
+  const ssize_t size = ::readlink(link.c_str(), real, sizeof real);
+  std::string path(real, size > 0 ? static_cast<std::size_t>(size) : 0);
+  return path.empty() || path.ends_with(" (deleted)") ? link : path;
 }
 
 std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {

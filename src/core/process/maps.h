@@ -20,6 +20,10 @@ struct Mapping {
 
 std::vector<Mapping> mappings_of(pid_t pid);
 
+/// The file that a process executes; where that is deleted or its name cannot be read, the kernel's link to it, which
+/// can be opened all the same.
+std::string executable_of(pid_t pid);
+
 /// One entry of the auxiliary vector that the kernel gave the program (getauxval(3)); 0 when it is not there.
 std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type);
 

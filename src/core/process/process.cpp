@@ -227,14 +227,14 @@ void Process::kill() {
   for (const auto& thread : threads_) {
     if (thread->shares_memory) ::kill(thread->id, SIGKILL);
   }
-  int status = 0;
-  for (;;) {
-    const pid_t thread = ::waitpid(-1, &status, __WALL | __WNOTHREAD);
-    if (thread < 0 && errno != EINTR) break;
-    if (thread == pid_ && !WIFSTOPPED(status)) break;
-    if (thread > 0 && WIFSTOPPED(status)) ::ptrace(PTRACE_CONT, thread, nullptr, SIGKILL);
+  // What the others of the family report meanwhile is kept for them. A thread of this one that stops once more ends at
+  // once when it goes on.
+  while (!gone_) {
+    (void)wait_any();
+    for (const auto& thread : threads_) {
+      if (!gone_ && !thread->running && !thread->exiting) resume(*thread, PTRACE_CONT);
+    }
   }
-  gone_ = true;
 }
 
 void Process::detach() {
@@ -245,6 +245,7 @@ void Process::detach() {
     // What others have to tell meanwhile is kept.
     if (const std::optional<Event> event = wait_any()) keep(*event);
   }
+  for (const auto& child : children_) child->detach();
   children_.clear();
   for (std::size_t i = 0; i < threads_.size(); ++i) {
     if (threads_[i]->shares_memory) hold(*threads_[i]);

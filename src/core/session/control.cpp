@@ -1,7 +1,6 @@
 #include "session/control.h"
 
 #include <algorithm>
-#include <climits>
 #include <cstring>
 
 #include "process/maps.h"
@@ -60,14 +59,10 @@ Result<program::Program> Control::open_main(const std::string& path) {
 std::optional<Error> Control::begin() {
   std::string path;
   if (options_.attach != 0) {
-    char real[PATH_MAX];
-    const std::string link = "/proc/" + std::to_string(options_.attach) + "/exe";
-    const ssize_t size = ::readlink(link.c_str(), real, sizeof real);
     Result<std::unique_ptr<process::Process>> attached = process::Process::attach(options_.attach);
     if (!attached) return attached.error();
     process_ = std::move(*attached);
-    path = size > 0 ? std::string(real, static_cast<std::size_t>(size)) : link;
-    if (path.ends_with(" (deleted)")) path = link;
+    path = process::executable_of(options_.attach);
   } else {
     Result<std::string> found = process::find_program(options_.launch.program);
     if (!found) return found.error();
@@ -120,6 +115,7 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
 
 /// The child stands behind its fork, or at the beginning of a program of its own.
 Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::unique_ptr<process::Process> child) {
+  // What cannot be controlled goes on alone.
   std::unique_ptr<Control> control(new Control(parent.options_));
   control->process_ = std::move(child);
   control->thread_ = control->process_->pid();
@@ -128,7 +124,10 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
   control->on_child_ = parent.on_child_;
   control->copy_halts(parent);
   if (control->process_->is_fresh()) {
-    if (auto error = control->replaced()) return *error;
+    if (auto error = control->replaced()) {
+      control->process_->detach();
+      return *error;
+    }
     control->before_ = control->view().registers();
     return control;
   }

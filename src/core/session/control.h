@@ -66,6 +66,7 @@ struct Stopped {
     thread_ended,   ///< the thread that was moved is gone
     process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
     elsewhere,      ///< another process of the tree came to a stop: see Control::settle
+    let_go,         ///< it goes on alone: see `notes`
     exited,
     killed,
   };
@@ -79,7 +80,7 @@ struct Stopped {
   std::vector<std::string> notes;                   ///< what else happened on the way
   std::optional<std::uint64_t> returned_from;       ///< a function that returned: an address in it
   std::vector<state::RegisterChange> not_restored;  ///< preserved registers that it left changed
-  [[nodiscard]] bool program_is_gone() const { return why == Why::exited || why == Why::killed; }
+  [[nodiscard]] bool program_is_gone() const { return why == Why::let_go || why == Why::exited || why == Why::killed; }
 };
 
 struct HaltInfo {

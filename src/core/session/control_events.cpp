@@ -1,6 +1,5 @@
 // What the events of a running program mean to stop points and motions.
 #include <algorithm>
-#include <climits>
 #include <csignal>
 #include <cstring>
 
@@ -310,10 +309,7 @@ std::optional<Error> Control::replaced() {
     const Kind kind = halt->rule.kind;
     halt->waiting = kind == Kind::at || kind == Kind::returns || kind == Kind::thrown;
   }
-  char real[PATH_MAX];
-  const std::string link = "/proc/" + std::to_string(process_->pid()) + "/exe";
-  const ssize_t size = ::readlink(link.c_str(), real, sizeof real);
-  Result<program::Program> program = open_main(size > 0 ? std::string(real, static_cast<std::size_t>(size)) : link);
+  Result<program::Program> program = open_main(process::executable_of(process_->pid()));
   if (!program) return program.error();
   modules_ = std::make_unique<Modules>(process_->pid(), std::move(*program), options_.open);
   entry_site_ = process::auxiliary_value(process_->pid(), 9);
@@ -362,7 +358,11 @@ Answer Control::judge(const Event& event) {
     case Kind::call_entry:
     case Kind::call_exit: call_event(event, stopped); break;
     case Kind::replaced:
-      (void)replaced();
+      if (const auto error = replaced()) {
+        stopped.notes.push_back("the program replaced itself by another, which is let go: " + error->message);
+        stopped.why = Why::let_go;
+        break;
+      }
       stopped.notes.push_back("the program replaced itself by another, " + path());
       if (goal_ != nullptr) {
         stopped.why = Why::replaced;

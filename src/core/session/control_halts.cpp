@@ -262,9 +262,9 @@ std::optional<Error> Control::place_data(Halt& halt) {
   halt.by_stepping = pieces.size() > free_slots() || options_.stop_with == StopWith::byte;
   for (const DebugSlot& piece : pieces) {
     if (halt.by_stepping) break;
-    const unsigned slot = *free_slot();
-    if (process_->watch(slot, piece)) {
-      halt.slots.push_back(slot);
+    const auto slot = free_slot();
+    if (slot && process_->watch(*slot, piece)) {
+      halt.slots.push_back(*slot);
       continue;
     }
     unplace(halt);

@@ -87,6 +87,10 @@ void Control::run_beside() {
 }
 
 const Stopped& Control::settle() {
+  if (stopped_.why == Why::let_go) {
+    process_->detach();
+    return stopped_;
+  }
   finish_once();
   if (stopped_.thread != 0 && process_->has_thread(stopped_.thread)) thread_ = stopped_.thread;
   keep_to_living_thread();

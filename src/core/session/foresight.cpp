@@ -237,7 +237,8 @@ class Seer {
     for (std::size_t i = 0; i < state::kRegCount; ++i) {
       const auto reg = static_cast<Reg>(i);
       if (reg == Reg::rip || reg == Reg::rflags || outcome_.registers[reg] == view_.registers()[reg]) continue;
-      result_.results.push_back({std::string(state::name_of(reg)), outcome_.registers[reg], 64});
+      result_.results.push_back({std::string(state::name_of(reg, view_.mode())), outcome_.registers[reg],
+                                 view_.mode() == isa::Mode::bits64 ? 64U : 32U});
     }
     if (outcome_.store.size != 0 && outcome_.store.size <= 8) {
       std::uint64_t value = 0;

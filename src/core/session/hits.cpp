@@ -136,6 +136,7 @@ HitPlace::HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit
 std::optional<RunEnd> end_of(const Control& control, const Stopped& stopped) {
   if (stopped.why == Stopped::Why::exited) return RunEnd{RunEnd::How::exited, stopped.number};
   if (stopped.why == Stopped::Why::killed) return RunEnd{RunEnd::How::killed, stopped.number};
+  if (stopped.why == Stopped::Why::let_go) return RunEnd{RunEnd::How::detached, 0};
   if (stopped.why == Stopped::Why::attention)
     return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
   return std::nullopt;

@@ -37,7 +37,7 @@ class Work {
 
   Result<std::size_t> run(LinesSink& sink) {
     const std::string& path = program_.elf().path();
-    if (program_.lines().empty()) return Error{Fault::usage, path + ": has no line tables; compile it with -g"};
+    if (program_.lines().empty()) return Error{Fault::input, path + ": has no line tables; compile it with -g"};
     if (auto error = choose_files()) return *error;
     collect();
     add_empty_lines();

@@ -90,9 +90,8 @@ std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Fr
         const debuginfo::RegisterRule& rule = placed->rule.registers[number];
         const auto reg = abi::dwarf_integer_register(number, view.mode());
         if (rule.kind != debuginfo::RegisterRule::Kind::at_offset || !reg || *reg == Reg::rip) continue;
-        std::string name(state::name_of(*reg));
-        if (word == 4) name.front() = 'e';
-        meanings.emplace(frame.cfa + static_cast<std::uint64_t>(rule.offset), "the caller's " + name);
+        meanings.emplace(frame.cfa + static_cast<std::uint64_t>(rule.offset),
+                         "the caller's " + std::string(state::name_of(*reg, view.mode())));
       }
     }
   }
@@ -138,8 +137,7 @@ std::vector<RegisterRow> register_rows(Control& control, const state::StateView&
     const auto reg = static_cast<Reg>(i);
     if (reg > Reg::rip || (!wide && reg >= Reg::r8 && reg <= Reg::r15)) continue;
     RegisterRow row;
-    row.name = state::name_of(reg);
-    if (!wide) row.name.front() = 'e';
+    row.name = state::name_of(reg, view.mode());
     row.value = view.registers()[reg];
     row.known = (view.known_registers() >> i & 1) != 0;
     if (before[reg] != row.value) row.before = before[reg];

@@ -12,6 +12,7 @@ using Why = Stopped::Why;
 namespace {
 
 std::string how_it_ended(const Stopped& end) {
+  if (end.why == Why::let_go) return "was let go";
   return end.why == Why::killed ? "was ended by " + signal_name(end.number)
                                 : "ended with status " + std::to_string(end.number);
 }

@@ -9,6 +9,14 @@ std::string_view name_of(Reg reg) {
   return kNames[static_cast<std::size_t>(reg)];
 }
 
+std::string_view name_of(Reg reg, isa::Mode mode) {
+  constexpr std::array<std::string_view, 8> kNames = {"eax", "ebx", "ecx", "edx", "esi", "edi", "ebp", "esp"};
+  if (mode == isa::Mode::bits64) return name_of(reg);
+  if (reg == Reg::rip) return "eip";
+  if (reg == Reg::rflags) return "eflags";
+  return reg <= Reg::rsp ? kNames[static_cast<std::size_t>(reg)] : name_of(reg);
+}
+
 Reg reg_of(isa::RegisterPart part) {
   constexpr std::array<Reg, 16> kGeneral = {Reg::rax, Reg::rcx, Reg::rdx, Reg::rbx, Reg::rsp, Reg::rbp,
                                             Reg::rsi, Reg::rdi, Reg::r8,  Reg::r9,  Reg::r10, Reg::r11,

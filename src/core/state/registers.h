@@ -5,7 +5,7 @@
 #include <cstdint>
 #include <string_view>
 
-#include "isa/register.h"
+#include "isa/instruction.h"
 
 namespace deeptrace::state {
 
@@ -61,6 +61,8 @@ struct VectorSet {
 };
 
 std::string_view name_of(Reg reg);
+/// The name in that mode: "eax", "eip", "eflags" in 32-bit code.
+std::string_view name_of(Reg reg, isa::Mode mode);
 
 /// The register that holds a part of a general or segment register or the instruction pointer.
 Reg reg_of(isa::RegisterPart part);
