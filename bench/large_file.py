@@ -105,9 +105,9 @@ def ask(words, cache):
 def main():
     deeptrace = os.path.abspath(sys.argv[1])
     program = build(sys.argv[2] if len(sys.argv) > 2 else "build/large")
-    debug = subprocess.run([deeptrace, "survey", "--form", "json", program], capture_output=True, check=True, text=True).stdout
+    debug = subprocess.run([deeptrace, "survey", "--format", "json", program], capture_output=True, check=True, text=True).stdout
     print(f"{os.path.getsize(program):,} bytes; debug information {debug.split(chr(34) + 'debug' + chr(34) + ':')[-1].split(',')[0]} bytes")
-    inside = subprocess.run([deeptrace, "lines", "--form", "csv", "--at", "(anonymous namespace)::sum7", program],
+    inside = subprocess.run([deeptrace, "lines", "--format", "csv", "--at", "(anonymous namespace)::sum7", program],
                             capture_output=True, text=True, env={**os.environ, "XDG_CACHE_HOME": "/nonexistent"}).stdout.split("\n")[1].split(",")[0]
     for words in (["listing", program, "main"], ["lines", "--at", "main", program], ["lines", "--at", inside, program]):
         with tempfile.TemporaryDirectory() as cache:

@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
 """From the assembler's side: every mnemonic that GNU as knows, with operands of all kinds, is assembled; what it accepts
-must be decoded, one instruction of the same length each, and its `--fixed` form must give the same bytes again.
+must be decoded, one instruction of the same length each, and its `--exact` form must give the same bytes again.
 
 usage: mined.py DEEPTRACE [EVERY]     (EVERY: only each so-manieth mnemonic, for a quick run)
 
@@ -95,7 +95,7 @@ def check(deeptrace, lines, mode, folder):
         out.write(".globl _start\n_start:\n" + "".join(f".byte {','.join(map(str, expected[i:i + SLOT]))}\n"
                                                      for i in range(0, len(expected), SLOT)))
     subprocess.run(["as", mode, "-o", obj, raw], check=True)
-    listing = subprocess.run([deeptrace, "listing", "--all", "--data-as-code", "--form", "json", obj], capture_output=True, check=True)
+    listing = subprocess.run([deeptrace, "listing", "--all", "--data-as-code", "--format", "json", obj], capture_output=True, check=True)
     rows = {int(row["address"], 16): row for function in json.loads(listing.stdout)["functions"]
             for row in function["instructions"]}
     complaints = []
@@ -109,7 +109,7 @@ def check(deeptrace, lines, mode, folder):
             complaints.append(f"{line}: {slot.rstrip(bytes([0xCC])).hex()} is not decoded")
         elif slot[len(row["bytes"]) // 2:] != bytes([0xCC]) * (SLOT - len(row["bytes"]) // 2):
             complaints.append(f"{line}: {slot.hex()} is read as {row['text']}")
-    fixed = subprocess.run([deeptrace, "listing", obj, ".text", "--data-as-code", "--form", "assembler", "--fixed"],
+    fixed = subprocess.run([deeptrace, "listing", obj, ".text", "--data-as-code", "--format", "assembler", "--exact"],
                            capture_output=True, check=True).stdout
     open(again, "wb").write(fixed)
     result = subprocess.run(["as", mode, *OPTIONS, "-o", obj, again], capture_output=True, text=True)

@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Assembles the `--fixed` form of whole files again and compares the bytes: the assembler as the judge of the decoder.
+"""Assembles the `--exact` form of whole files again and compares the bytes: the assembler as the judge of the decoder.
 
 usage: roundtrip.py DEEPTRACE [FILE…]
 
@@ -77,8 +77,8 @@ def piece(deeptrace, path, wide, address, expected, syntax):
     with tempfile.TemporaryDirectory() as folder:
         source, out = os.path.join(folder, "a.s"), os.path.join(folder, "a.o")
         with open(source, "wb") as to:
-            subprocess.run([deeptrace, "listing", path, f"{address:#x}..{address + len(expected):#x}", "--form", "assembler",
-                            "--fixed", "--syntax", syntax], stdout=to, check=True)
+            subprocess.run([deeptrace, "listing", path, f"{address:#x}..{address + len(expected):#x}", "--format", "assembler",
+                            "--exact", "--syntax", syntax], stdout=to, check=True)
         assembled = subprocess.run(["as", "--64" if wide else "--32", "-O0", "-mindex-reg", "-mintel64", "-o", out, source],
                                    capture_output=True, text=True)
         last = subprocess.run(["tail", "-n", "1", source], capture_output=True, text=True).stdout

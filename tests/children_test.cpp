@@ -173,11 +173,12 @@ int main(void) {
     ::_exit(126);
   }
   ::usleep(20000);
-  const pid_t user = start_deeptrace({"hits", "--form", "csv", "--children", "trace", "--at", "later", "--stop-with", "byte",
-                                      "--attach", std::to_string(parent)},
+  const pid_t user = start_deeptrace({"hits", "--format", "csv", "--children", "trace", "--at", "later", "--stop-with",
+                                      "byte", "--attach", std::to_string(parent)},
                                      folder.path());
   const auto child_of = [&] {
-    std::istringstream list(read_file("/proc/" + std::to_string(parent) + "/task/" + std::to_string(parent) + "/children"));
+    std::istringstream list(
+        read_file("/proc/" + std::to_string(parent) + "/task/" + std::to_string(parent) + "/children"));
     pid_t child = 0;
     list >> child;
     return child;

@@ -295,7 +295,7 @@ int main() { return tide::count() + tide::hidden + tide::Kept<int>::last + mine 
 )";
 
 json variable(const std::filesystem::path& file, const std::string& name) {
-  const Outcome outcome = deeptrace({"data", "--form", "json", file, name});
+  const Outcome outcome = deeptrace({"data", "--format", "json", file, name});
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   return outcome.status == 0 ? json::parse(outcome.out)["variables"][0] : json();
 }
@@ -318,7 +318,7 @@ TEST(Data, ReadsNamesAndShapesOfCpp) {
     EXPECT_EQ(variable(folder / "a", "huge")["value"]["signed"], "-5");
     EXPECT_EQ(variable(folder / "a", "(anonymous namespace)::hidden")["value"]["hex"], "0x7");
     EXPECT_EQ(variable(folder / "a", "tide::member")["type"], "int tide::Mark::*");
-    const Outcome shaped = deeptrace({"data", "--form", "json", "--as", "u16", folder / "a", "tide::greeting"});
+    const Outcome shaped = deeptrace({"data", "--format", "json", "--as", "u16", folder / "a", "tide::greeting"});
     EXPECT_EQ(json::parse(shaped.out)["variables"][0]["value"][0]["hex"], "0x6f6c") << "'l', 'o'";
   }
   const Outcome wrong = deeptrace({"data", folder / "a", "tide::count::cals"});

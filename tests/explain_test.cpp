@@ -15,7 +15,7 @@ using nlohmann::json;
 
 json explained(std::vector<std::string> words) {
   words.insert(words.begin(), "explain");
-  words.insert(words.end(), {"--form", "json"});
+  words.insert(words.end(), {"--format", "json"});
   const Outcome outcome = deeptrace(words);
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   return json::parse(outcome.out);

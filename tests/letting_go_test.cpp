@@ -104,7 +104,7 @@ void expect_left_alone(const Worker& worker, const Subject& subject) {
 }
 
 std::vector<std::string> attaching(pid_t pid, const std::vector<std::string>& way) {
-  std::vector<std::string> words = {"hits", "--form", "json", "--attach", std::to_string(pid)};
+  std::vector<std::string> words = {"hits", "--format", "json", "--attach", std::to_string(pid)};
   words.insert(words.end(), way.begin(), way.end());
   return words;
 }
@@ -282,7 +282,7 @@ TEST(LettingGo, ALaunchedProgramEndsWithTheUsersProcess) {
   const TempFolder folder;
   const std::string program = built(folder, "worker", kWorker, {"gcc", "-g", "-O1", "-w"});
   const std::string pid_file = folder / "pid";
-  const pid_t user = start_deeptrace({"hits", "--at", "step", "--form", "csv", "/bin/sh", "-c",
+  const pid_t user = start_deeptrace({"hits", "--at", "step", "--format", "csv", "/bin/sh", "-c",
                                       "echo $$ > " + pid_file + "; exec " + program + " stay"},
                                      folder.path());
   ASSERT_TRUE(wait_until([&] { return !read_file(pid_file).empty(); }));

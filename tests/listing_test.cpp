@@ -76,14 +76,14 @@ TEST_P(Lines, EqualTheLastLocBeforeEachInstruction) {
       ASSERT_EQ(run({"clang", "-O2", "-c", "-o", folder / (name + ".o"), assembly}).status, 0);
     }
     link.push_back(folder / (name + ".o"));
-    const Outcome object = deeptrace({"listing", "--form", "json", folder / (name + ".o")});
+    const Outcome object = deeptrace({"listing", "--format", "json", folder / (name + ".o")});
     ASSERT_EQ(object.status, 0) << object.err;
     expect_same(units.back(), json::parse(object.out), false, false);
   }
   ASSERT_EQ(run({compiler, "-c", "-o", folder / "checksum.o", source("demo/tidelog/checksum.s")}).status, 0);
   link.push_back(folder / "checksum.o");
   ASSERT_EQ(run(link).status, 0);
-  const Outcome linked = deeptrace({"listing", "--form", "json", folder / "linked"});
+  const Outcome linked = deeptrace({"listing", "--format", "json", folder / "linked"});
   ASSERT_EQ(linked.status, 0) << linked.err;
   for (const auto& unit : units) expect_same(unit, json::parse(linked.out), true, true);
 }
@@ -93,7 +93,7 @@ INSTANTIATE_TEST_SUITE_P(Builds, Lines, testing::ValuesIn(all_builds()), [](cons
 });
 
 TEST(Listing, ShowsOwnCodeFirstAndEverythingOnRequest) {
-  const json own = json::parse(deeptrace({"listing", "--form", "json", demo("tidelog")}).out);
+  const json own = json::parse(deeptrace({"listing", "--format", "json", demo("tidelog")}).out);
   std::vector<std::string> names;
   for (const json& function : own["functions"]) names.push_back(function["name"]);
   EXPECT_EQ(names, (std::vector<std::string>{"print_summary", "main", "log_read", "level_sum", "highest_level",
@@ -105,12 +105,12 @@ TEST(Listing, ShowsOwnCodeFirstAndEverythingOnRequest) {
 
 /// The last call of this `main` does not return, so that its line goes on to the very end; the start-up code is next.
 TEST(Listing, LinesEndWithTheirCode) {
-  const Outcome outcome = deeptrace({"listing", "--all", "--form", "csv", fixture("winding-O2"), "_start"});
+  const Outcome outcome = deeptrace({"listing", "--all", "--format", "csv", fixture("winding-O2"), "_start"});
   EXPECT_EQ(outcome.out.find("winding.c"), std::string::npos);
 }
 
 TEST(Listing, NamesWhatTargetsReferTo) {
-  const json listing = json::parse(deeptrace({"listing", "--form", "json", demo("tidelog"), "print_summary"}).out);
+  const json listing = json::parse(deeptrace({"listing", "--format", "json", demo("tidelog"), "print_summary"}).out);
   std::map<std::string, json> by_target;
   for (const json& row : listing["functions"][0]["instructions"]) {
     if (row["target_name"].is_string()) by_target[row["target_name"]] = row;
@@ -131,7 +131,7 @@ TEST(Listing, NamesRelocatedTargetsOfObjectFiles) {
 
 TEST(Listing, LocationsPickCode) {
   const auto first = [](const std::string& where) {
-    const Outcome outcome = deeptrace({"listing", "--form", "json", demo("tidelog"), where});
+    const Outcome outcome = deeptrace({"listing", "--format", "json", demo("tidelog"), where});
     EXPECT_EQ(outcome.status, 0) << outcome.err;
     return json::parse(outcome.out)["functions"][0];
   };
@@ -183,7 +183,7 @@ TEST(Listing, SaysOnceThatASourceIsMissing) {
   ASSERT_NE(note, std::string::npos);
   EXPECT_EQ(text.find("was not found", note + 1), std::string::npos);
   const std::string mapped =
-      deeptrace({"listing", "--source-map", (folder / "gone.c").string() + "=" + (folder / "moved.c").string(),
+      deeptrace({"listing", "--source-moved", (folder / "gone.c").string() + "=" + (folder / "moved.c").string(),
                  folder / "gone.o"})
           .out;
   EXPECT_NE(mapped.find("return a + 1;"), std::string::npos);
@@ -192,7 +192,7 @@ TEST(Listing, SaysOnceThatASourceIsMissing) {
 TEST(Listing, SavesEveryFormAndRefusesAFullFolder) {
   const TempFolder folder;
   const std::string save = folder / "saved";
-  ASSERT_EQ(deeptrace({"listing", "--form", "none", "--save", save, demo("tidelog")}).out, "");
+  ASSERT_EQ(deeptrace({"listing", "--format", "none", "--save", save, demo("tidelog")}).out, "");
   EXPECT_TRUE(json::accept(read_file(save + "/listing.json")));
   EXPECT_NE(read_file(save + "/listing.txt").find("level_sum"), std::string::npos);
   EXPECT_EQ(read_file(save + "/listing.csv").find("function,address,offset,bytes"), 0U);
@@ -201,7 +201,7 @@ TEST(Listing, SavesEveryFormAndRefusesAFullFolder) {
 }
 
 TEST(Listing, TheWholeCLibrary) {
-  const Outcome outcome = deeptrace({"listing", "--all", "--form", "json", "/lib/x86_64-linux-gnu/libc.so.6"});
+  const Outcome outcome = deeptrace({"listing", "--all", "--format", "json", "/lib/x86_64-linux-gnu/libc.so.6"});
   ASSERT_EQ(outcome.status, 0) << outcome.err;
   ASSERT_TRUE(json::accept(outcome.out));
   EXPECT_EQ(deeptrace({"listing", "/lib/x86_64-linux-gnu/libc.so.6"}).status, 1);
@@ -295,7 +295,7 @@ TEST(CommandLine, TellsHelpVersionAndMistakes) {
   }
   EXPECT_EQ(deeptrace({"listings"}).status, 2);
   EXPECT_EQ(deeptrace({"listing"}).status, 2);
-  EXPECT_EQ(deeptrace({"listing", "--form", "xml", demo("tidelog")}).status, 2);
+  EXPECT_EQ(deeptrace({"listing", "--format", "xml", demo("tidelog")}).status, 2);
   EXPECT_EQ(deeptrace({"listing", "--unknown", demo("tidelog")}).status, 2);
   EXPECT_EQ(deeptrace({"steps", "--count", "0", demo("tidelog")}).status, 2);
 }
@@ -341,7 +341,7 @@ TEST(Listing, TellsDataFromCode) {
   ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "mixed", folder / "mixed.s"}).status, 0);
   ASSERT_EQ(run({"strip", "-o", folder / "bare", folder / "mixed"}).status, 0);
   for (const char* name : {"mixed", "bare"}) {
-    const Outcome outcome = deeptrace({"listing", "--form", "json", folder / name});
+    const Outcome outcome = deeptrace({"listing", "--format", "json", folder / name});
     ASSERT_EQ(outcome.status, 0) << outcome.err;
     std::string texts, bytes, last;
     std::size_t instructions = 0;
@@ -352,7 +352,7 @@ TEST(Listing, TellsDataFromCode) {
           ++instructions;
           last = row["text"];
         } else {
-          (row["data"] == "text" ? texts : bytes) += row["bytes"].get<std::string>();
+          (row["data"] == "string" ? texts : bytes) += row["bytes"].get<std::string>();
         }
       }
     }
@@ -418,7 +418,7 @@ TEST(Listing, TellsDataFromCodeInFunctionsWithoutSymbols) {
   const TempFolder folder;
   write_file(folder / "bare.s", std::string(kWithoutSymbols));
   ASSERT_EQ(run({"gcc", "-shared", "-s", "-o", folder / "bare.so", folder / "bare.s"}).status, 0);
-  const Outcome outcome = deeptrace({"listing", "--all", "--form", "json", folder / "bare.so"});
+  const Outcome outcome = deeptrace({"listing", "--all", "--format", "json", folder / "bare.so"});
   ASSERT_EQ(outcome.status, 0) << outcome.err;
   std::string data;
   std::vector<std::size_t> cases;
@@ -437,7 +437,7 @@ TEST(Listing, TellsDataFromCodeInFunctionsWithoutSymbols) {
 TEST(Listing, CompiledFunctionsAreAllCode) {
   for (const std::string& file : {demo("tidelog"), demo("tidelog-O2"), fixture("throwing"), fixture("winding-static"),
                                   std::string("/usr/bin/bash"), std::string("/usr/bin/git")}) {
-    const Outcome outcome = deeptrace({"listing", "--all", "--form", "csv", file});
+    const Outcome outcome = deeptrace({"listing", "--all", "--format", "csv", file});
     ASSERT_EQ(outcome.status, 0) << outcome.err;
     std::size_t data = 0;
     for (std::size_t at = outcome.out.find(",data,,,"); at != std::string::npos;
@@ -453,7 +453,7 @@ TEST(Listing, ReadsThirtyTwoBitObjectsWithTheirRelocations) {
              ".globl gauge\n.type gauge, @function\ngauge:\n call level\n add $_GLOBAL_OFFSET_TABLE_, %ebx\n"
              " lea marks@GOTOFF(%ebx), %eax\n mov marks+4, %ecx\n ret\n.bss\n.globl marks\nmarks: .zero 8\n");
   ASSERT_EQ(run({"as", "--32", "-o", folder / "gauge.o", folder / "gauge.s"}).status, 0);
-  const Outcome outcome = deeptrace({"listing", "--form", "json", folder / "gauge.o", "gauge"});
+  const Outcome outcome = deeptrace({"listing", "--format", "json", folder / "gauge.o", "gauge"});
   ASSERT_EQ(outcome.status, 0) << outcome.err;
   const json listing = json::parse(outcome.out);
   EXPECT_EQ(listing["machine"], "x86, 32-bit");

@@ -27,7 +27,7 @@ std::string built(const TempFolder& folder, const std::string& name, const std::
 }
 
 nlohmann::json hits_of(std::vector<std::string> words, int status) {
-  words.insert(words.begin(), {"hits", "--form", "json"});
+  words.insert(words.begin(), {"hits", "--format", "json"});
   const Outcome outcome = deeptrace(words);
   EXPECT_EQ(outcome.status, status) << outcome.err;
   EXPECT_TRUE(nlohmann::json::accept(outcome.out)) << outcome.out.substr(0, 500);

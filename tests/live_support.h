@@ -16,7 +16,7 @@ namespace deeptrace::tests {
 std::string built(const TempFolder& folder, const std::string& name, const std::string& text,
                   std::vector<std::string> options = {"gcc", "-g", "-O0", "-w"});
 
-/// What `hits --form json` says.
+/// What `hits --format json` says.
 nlohmann::json hits_of(std::vector<std::string> words, int status = 0);
 
 /// A field of /proc/PID/status; empty when the process is gone.

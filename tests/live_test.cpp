@@ -138,8 +138,8 @@ TEST(Expressions, AskForTheSignOfRegisters) {
   EXPECT_EQ(message("1 +"), "1 +: at character 4: expected a name, a number, or what '(', '[' or '\"' begins");
   EXPECT_EQ(message("[rsp]"),
             "[rsp]: at character 2: expected a shape such as u32 (one of u8, u16, u32, u64, i8, i16, i32, i64, f32, "
-            "f64, f80, ptr, text, bytes)");
-  EXPECT_NE(message("station_nam == 0").find("near names: station_name"), std::string::npos);
+            "f64, f80, ptr, string, bytes)");
+  EXPECT_NE(message("station_nam == 0").find("similar names: station_name"), std::string::npos);
 }
 
 // ---- frames ---------------------------------------------------------------------------------------------------------
@@ -601,7 +601,7 @@ std::vector<std::vector<std::string>> programs_of_the_machine(const TempFolder& 
 /// words.
 void expect_as_alone(std::vector<std::string> traced, const std::vector<std::string>& words, const TempFolder& folder) {
   const Outcome alone = run(words);
-  traced.insert(traced.end(), {"--form", "json", "--program-output", folder / "out"});
+  traced.insert(traced.end(), {"--format", "json", "--program-output", folder / "out"});
   traced.insert(traced.end(), words.begin(), words.end());
   const Outcome outcome = deeptrace(traced);
   if (outcome.status == 2) return;  // a static program without malloc
@@ -711,7 +711,7 @@ TEST(Hits, AProgramThatCannotBeFollowedIsLetGo) {
   write_file(quiet, file);
   const std::string program =
       built(folder, "a", "#include <unistd.h>\nint main(int n, char **v) { execv(v[1], v + 1); return 1; }\n");
-  const Outcome outcome = deeptrace({"hits", "--form", "json", "--at", "main", program, quiet});
+  const Outcome outcome = deeptrace({"hits", "--format", "json", "--at", "main", program, quiet});
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   const json told = json::parse(outcome.out);
   EXPECT_EQ(told["exit"]["stopped"], "detached");
@@ -770,7 +770,7 @@ int main(void) { double x = 9; for (int i = 0; i < 12; ++i) { x = spread(x); a =
   const std::string said = console(
       "halt at spread+0 when rsp == 0\nhalt at spread+0 every 2\nhalts\nresume\nhalt on write a\nhalt on write b\nhalt "
       "on "
-      "write c\nhalt on write d\nhalts\nlift h3\nlift h4\nlift h5\nlift "
+      "write c\nhalt on write d\nhalts\nremove h3\nremove h4\nremove h5\nremove "
       "h6\nresume\nresume\nresume\nresume\nresume\nresume\n",
       {program});
   EXPECT_NE(said.find("0 hits  debug register 0"), std::string::npos) << said;
@@ -800,7 +800,7 @@ memory 4 as fields
 TEST(Console, SaysWhatIsWrong) {
   const std::string said = console(
       "halt at levels.c:9999\nhalt at level_sum+1\nhalt at main+2\nshow st0\nshow "
-      "nothing_here\nstepp\nlift h7\nhalt "
+      "nothing_here\nstepp\nremove h7\nhalt "
       "on write "
       "rax\nmemory 0x10\n",
       {demo("tidelog")}, 2);
@@ -906,7 +906,7 @@ TEST(Console, OnATerminalCtrlCStopsTheProgram) {
 TEST(FullScreen, KeepsItsPanesAndTakesTheSameWords) {
   for (const auto& [rows, columns] : {std::pair<unsigned short, unsigned short>{24, 80}, {60, 200}}) {
     SCOPED_TRACE(columns);
-    Terminal terminal({"console", "--full", demo("tidelog"), demo("readings.txt")}, rows, columns);
+    Terminal terminal({"console", "--full-screen", demo("tidelog"), demo("readings.txt")}, rows, columns);
     for (const char* pane : {"source tidelog.c", "registers", "stack", "memory"})
       ASSERT_TRUE(terminal.shows(pane)) << pane << terminal.seen();
     terminal.type("halt at levels.c:34 when i == 3\r");
@@ -941,7 +941,7 @@ TEST(Plans, ExpectationsAreCheckedAndMissedOnesFail) {
   EXPECT_NE(plan("at level_sum keep 1\n", 2).find("a.plan:1:20: expected ': '"), std::string::npos);
   EXPECT_NE(plan("\nat level_sum: expect 1 +\n", 2).find("a.plan:2:25: expected a name"), std::string::npos);
   EXPECT_NE(plan("at level_sum: kep 1\n", 2).find("a.plan:1:15: expected keep, show or expect"), std::string::npos);
-  EXPECT_NE(plan("at level_summ: keep 1\n", 2).find("near names: level_sum"), std::string::npos);
+  EXPECT_NE(plan("at level_summ: keep 1\n", 2).find("similar names: level_sum"), std::string::npos);
 }
 
 }  // namespace

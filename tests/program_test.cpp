@@ -202,7 +202,7 @@ TEST(Locations, TakeCppNamesWithAndWithoutTheirSignature) {
   ASSERT_TRUE(full);
   EXPECT_EQ(*bare, *full);
   EXPECT_FALSE(program::addresses_of(*program, "try_al"));
-  EXPECT_EQ(program::near_names(*program, "try_al"), std::vector<std::string>{"try_all"});
+  EXPECT_EQ(program::similar_names(*program, "try_al"), std::vector<std::string>{"try_all"});
 }
 
 TEST(Locations, ALineIsEveryRunOfItsInstructions) {

@@ -109,7 +109,7 @@ def settled(text):
 def main():
     global FORM
     program, folder, against = os.path.abspath(sys.argv[1]), sys.argv[2], "--against" in sys.argv
-    FORM = "--format" if "--format" in plain([program, "listing", "--help"]) else "--form"
+    FORM = "--format" if "--format" in plain([program, "listing", "--help"]) else "--format"
     os.makedirs(folder, exist_ok=True)
     different = 0
     for name, answer in every_answer(program):

@@ -1,4 +1,4 @@
-// `listing --form assembler`: source that can be edited, assembled and linked.
+// `listing --format assembler`: source that can be edited, assembled and linked.
 #include <gtest/gtest.h>
 
 #include <random>
@@ -18,7 +18,7 @@ std::vector<std::string> joined(std::vector<std::string> words, const std::vecto
 /// Writes the source of `words`, assembles it to `object`.
 void take_out(const std::vector<std::string>& words, const std::filesystem::path& source,
               const std::filesystem::path& object, const std::string& mode = "--64") {
-  const Outcome listing = deeptrace(joined({"listing", "--form", "assembler"}, words));
+  const Outcome listing = deeptrace(joined({"listing", "--format", "assembler"}, words));
   ASSERT_EQ(listing.status, 0) << listing.err;
   write_file(source, listing.out);
   const Outcome assembled = run(joined(kAssembler, {mode, "-o", object, source}));
@@ -127,7 +127,7 @@ TEST(Source, RefusesWhatHasNoName) {
                    "\t.size _start, .-_start\n\t.globl other\n\t.type other, @function\nother:\n\tinc eax\n"
                    "\tret\n\t.size other, .-other\n");
     EXPECT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "a", folder / "a.s"}).status, 0);
-    const Outcome outcome = deeptrace({"listing", folder / "a", "_start", "--form", "assembler"});
+    const Outcome outcome = deeptrace({"listing", folder / "a", "_start", "--format", "assembler"});
     EXPECT_EQ(outcome.status, 2);
     EXPECT_EQ(outcome.out, "") << "nothing is written";
     return outcome.err;
@@ -151,8 +151,8 @@ TEST(Source, DamagedFilesNeverCrashIt) {
       std::string damaged = bytes;
       for (int i = 0; i < 12; ++i) damaged[64 + random() % (damaged.size() - 64)] = static_cast<char>(random());
       write_file(folder / "damaged", damaged);
-      for (const char* form : {"--fixed", "--data-as-code"}) {
-        const Outcome outcome = deeptrace({"listing", folder / "damaged", "--form", "assembler", form});
+      for (const char* form : {"--exact", "--data-as-code"}) {
+        const Outcome outcome = deeptrace({"listing", folder / "damaged", "--format", "assembler", form});
         EXPECT_LT(outcome.status, 4) << "round " << round << ": " << outcome.err;
       }
     }

@@ -49,7 +49,7 @@ TEST_P(LineCommand, AreThoseOfTheCompiler) {
       expected[{one.section, one.offset}] = one.line;
       last = std::max(last, one.line);
     }
-    const json lines = told({"lines", "--form", "json", folder / "a.o", name + ":1.." + std::to_string(last)});
+    const json lines = told({"lines", "--format", "json", folder / "a.o", name + ":1.." + std::to_string(last)});
     for (const json& line : lines["lines"]) {
       std::size_t instructions = 0, bytes = 0;
       for (const json& range : line["ranges"]) {
@@ -95,7 +95,7 @@ TEST_P(LineCommand, OfRealPackagesAreThoseOfTheCompiler) {
     }
     ASSERT_EQ(run(words).status, 0) << real.path;
     const std::vector<Assembled> expected = assemble_with_listing(folder / "a.s", folder / "a.o");
-    const json lines = told({"lines", "--all", "--form", "json", folder / "a.o"});
+    const json lines = told({"lines", "--all", "--format", "json", folder / "a.o"});
     struct Run {
       std::uint64_t to;
       std::string file;
@@ -155,7 +155,7 @@ TEST(LinesOf, InlinedCopiesAreToldWithTheirCalls) {
   write_file(folder / "a.c", std::string(kInlining));
   for (const std::string compiler : {"gcc", "clang"}) {
     ASSERT_EQ(run({compiler, "-g", "-O1", "-c", "-o", folder / "a.o", folder / "a.c"}).status, 0);
-    const json lines = told({"lines", "--form", "json", folder / "a.o", "a.c:3"});
+    const json lines = told({"lines", "--format", "json", folder / "a.o", "a.c:3"});
     std::set<std::string> chains;
     for (const json& range : lines["lines"][0]["ranges"]) {
       std::string chain = range["function"];
@@ -169,13 +169,13 @@ TEST(LinesOf, InlinedCopiesAreToldWithTheirCalls) {
     for (const json& range : lines["lines"][0]["ranges"]) {
       const std::string place =
           range["function"].get<std::string>() + "+" +
-          std::to_string(number(range["from"]) - number(told({"lines", "--form", "json", "--at", range["function"],
+          std::to_string(number(range["from"]) - number(told({"lines", "--format", "json", "--at", range["function"],
                                                               folder / "a.o"})["address"]));
-      const json origin = told({"lines", "--form", "json", "--at", place, folder / "a.o"});
+      const json origin = told({"lines", "--format", "json", "--at", place, folder / "a.o"});
       EXPECT_EQ(origin["line"], 3);
       EXPECT_EQ(origin["inlined"], range["inlined"]);
     }
-    EXPECT_EQ(told({"lines", "--form", "json", folder / "a.o", "a.c:13"}, 1)["lines"][0]["nearest"], 14);
+    EXPECT_EQ(told({"lines", "--format", "json", folder / "a.o", "a.c:13"}, 1)["lines"][0]["nearest"], 14);
   }
 }
 
@@ -187,15 +187,15 @@ TEST(LinesOf, ALineWithoutInstructionsHasItsPlace) {
              "\t.file 1 \"a.c\"\n\t.globl f\n\t.type f, @function\nf:\n\t.loc 1 1\n\tpush %rax\n"
              "\t.loc 1 2\n\t.loc 1 3 0 prologue_end\n\tpop %rax\n\t.loc 1 1 0 is_stmt 0\n\tret\n\t.size f, .-f\n");
   ASSERT_EQ(run({"gcc", "-g", "-c", "-o", folder / "a.o", folder / "a.s"}).status, 0);
-  const json line = told({"lines", "--form", "json", folder / "a.o", "a.c:2"}, 1)["lines"][0];
+  const json line = told({"lines", "--format", "json", folder / "a.o", "a.c:2"}, 1)["lines"][0];
   EXPECT_EQ(line["places"], json::parse(R"([{"address": "0x1", "function": "f", "line": 3}])"));
-  const json at = told({"lines", "--form", "json", "--at", "f+1", folder / "a.o"});
+  const json at = told({"lines", "--format", "json", "--at", "f+1", folder / "a.o"});
   EXPECT_EQ(at["line"], 3);
   ASSERT_EQ(at["also"].size(), 1U);
   EXPECT_EQ(at["also"][0]["line"], 2);
-  EXPECT_EQ(at["entry_ends"], true);
+  EXPECT_EQ(at["prologue_end"], true);
   EXPECT_EQ(at["statement"], true);
-  const json ranges = told({"lines", "--form", "json", folder / "a.o", "a.c:1"})["lines"][0]["ranges"];
+  const json ranges = told({"lines", "--format", "json", folder / "a.o", "a.c:1"})["lines"][0]["ranges"];
   ASSERT_EQ(ranges.size(), 2U);
   EXPECT_EQ(ranges[0]["statement"], true);
   EXPECT_EQ(ranges[1]["statement"], false);
@@ -217,7 +217,7 @@ TEST(LinesOf, APageHoldsNothingThatActs) {
   const TempFolder folder;
   write_file(folder / "a.c", "int level(void) { /* <script>alert(1)</script> */ return 1; }\n");
   ASSERT_EQ(run({"gcc", "-g", "-c", "-o", folder / "a.o", folder / "a.c"}).status, 0);
-  ASSERT_EQ(deeptrace({"lines", "--form", "none", "--save", folder / "out", folder / "a.o"}).status, 0);
+  ASSERT_EQ(deeptrace({"lines", "--format", "none", "--save", folder / "out", folder / "a.o"}).status, 0);
   const std::string page = read_file(folder / "out/lines.html");
   EXPECT_NE(page.find("&lt;script&gt;alert(1)"), std::string::npos);
   EXPECT_EQ(page.find("<script>alert"), std::string::npos);
@@ -271,7 +271,7 @@ TEST(Uses, OfAnObjectAreThoseInTheCompilersOutput) {
               0);
     const auto expected = mentions(folder / "a.s", names);
     for (const std::string& name : names) {
-      const json uses = told({"uses", "--form", "json", folder / "a.o", name});
+      const json uses = told({"uses", "--format", "json", folder / "a.o", name});
       std::size_t found = 0;
       for (const json& use : uses["uses"]) found += use["in_data"] == false ? 1 : 0;
       const auto wanted = expected.find(name);
@@ -297,7 +297,7 @@ TEST(Uses, OfLinkedFilesKeepTheirKind) {
     ASSERT_EQ(run(words).status, 0);
     const auto kinds = [&](const std::string& name) {
       std::set<std::string> result;
-      const json all = told({"uses", "--form", "json", folder / "a", name});
+      const json all = told({"uses", "--format", "json", folder / "a", name});
       for (const json& use : all["uses"]) {
         if (use["in_data"] == false)
           result.insert(use["function"].get<std::string>() + " " + use["how"].get<std::string>());
@@ -337,7 +337,7 @@ TEST(Uses, OfThreadsOwnVariables) {
       ASSERT_EQ(run(words).status, 0);
       const auto accesses = [&](const std::string& name) {
         Uses result;
-        const json uses = told({"uses", "--form", "json", folder / "a", name});
+        const json uses = told({"uses", "--format", "json", folder / "a", name});
         for (const json& use : uses["uses"]) {
           if (use["how"] != "address")
             result.insert(use["function"].get<std::string>() + " " + use["how"].get<std::string>());
@@ -374,7 +374,7 @@ _start: mov eax, 1
   ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "a", folder / "a.s"}).status, 0);
   const auto at = [&](const std::string& name) {
     std::vector<std::uint64_t> offsets;
-    const json all = told({"uses", "--form", "json", "--syscall", name, folder / "a"});
+    const json all = told({"uses", "--format", "json", "--syscall", name, folder / "a"});
     for (const json& use : all["uses"]) offsets.push_back(use["offset"]);
     return offsets;
   };
@@ -382,12 +382,12 @@ _start: mov eax, 1
   EXPECT_EQ(at("getpid").size(), 1U);
   EXPECT_EQ(at("read").size(), 1U);
   EXPECT_EQ(at("60").size(), 1U);
-  EXPECT_EQ(told({"uses", "--form", "json", "--syscall", "write", folder / "a"})["unknown_calls"], 1);
+  EXPECT_EQ(told({"uses", "--format", "json", "--syscall", "write", folder / "a"})["unknown_calls"], 1);
   EXPECT_EQ(deeptrace({"uses", "--syscall", "wriet", folder / "a"}).status, 2);
 }
 
 json compared(const std::filesystem::path& a, const std::filesystem::path& b, const std::string& function, int status) {
-  return told({"compare", "--form", "json", a, b, function}, status)["functions"][0];
+  return told({"compare", "--format", "json", a, b, function}, status)["functions"][0];
 }
 
 TEST(Compare, TellsARealChangeFromLayoutAndAllocation) {
@@ -422,7 +422,7 @@ TEST(Compare, TellsARealChangeFromLayoutAndAllocation) {
   EXPECT_EQ(other["same"], true);
   EXPECT_EQ(other["counts"]["allocation"], 5) << other["counts"];
   EXPECT_EQ(other["a"]["saved"], json({"rbx"}));
-  const json files = told({"compare", "--form", "json", folder / "a", folder / "b"}, 1);
+  const json files = told({"compare", "--format", "json", folder / "a", folder / "b"}, 1);
   EXPECT_EQ(files["summary"]["changed"], 2);
   EXPECT_EQ(files["summary"]["same"], 1);
 }
@@ -533,7 +533,7 @@ TEST(Flow, LoopsBranchesAndTablesAreFound) {
     }
     EXPECT_GE(cases, 6U) << compiler << ": six places behind seven cases";
     // The listing tells the same table, and the inlined calls.
-    const json listing = told({"listing", "--form", "json", folder / "plain", "kind_of"});
+    const json listing = told({"listing", "--format", "json", folder / "plain", "kind_of"});
     std::size_t entries = 0;
     for (const json& row : listing["functions"][0]["instructions"]) {
       if (row.contains("cases")) {
@@ -541,13 +541,13 @@ TEST(Flow, LoopsBranchesAndTablesAreFound) {
       }
     }
     EXPECT_EQ(entries, 7U) << compiler;
-    const json inlined = told({"listing", "--form", "json", folder / "a", "both"});
+    const json inlined = told({"listing", "--format", "json", folder / "a", "both"});
     EXPECT_NE(inlined.dump().find("\"inlined\":[{\"file\""), std::string::npos) << compiler;
   }
-  ASSERT_EQ(deeptrace({"listing", "--form", "none", "--save", folder / "out", folder / "plain", "sums"}).status, 0);
+  ASSERT_EQ(deeptrace({"listing", "--format", "none", "--save", folder / "out", folder / "plain", "sums"}).status, 0);
   EXPECT_EQ(read_file(folder / "out/listing.png").substr(1, 3), "PNG");
   EXPECT_NE(read_file(folder / "out/listing.svg").find("<svg"), std::string::npos);
-  ASSERT_EQ(deeptrace({"survey", "--form", "none", "--save", folder / "out2", folder / "plain"}).status, 0);
+  ASSERT_EQ(deeptrace({"survey", "--format", "none", "--save", folder / "out2", folder / "plain"}).status, 0);
   EXPECT_EQ(read_file(folder / "out2/survey.png").substr(1, 3), "PNG");
 }
 
@@ -574,7 +574,7 @@ TEST(Flow, CasesStandOnTheirLines) {
       words.insert(words.end(), options.begin(), options.end());
       ASSERT_EQ(run(words).status, 0);
       const std::string what = compiler + json(options).dump();
-      const json listing = told({"listing", "--form", "json", folder / "a", "kind_of"});
+      const json listing = told({"listing", "--format", "json", folder / "a", "kind_of"});
       std::map<std::uint64_t, std::uint64_t> line_at;
       for (const json& row : listing["functions"][0]["instructions"]) {
         if (!row["line"].is_null()) line_at[number(row["address"])] = row["line"];

@@ -28,7 +28,7 @@ std::vector<std::uint8_t> plain_bytes(const std::string& digits) {
 }
 
 json steps_of(std::vector<std::string> words) {
-  words.insert(words.begin(), {"steps", "--form", "json"});
+  words.insert(words.begin(), {"steps", "--format", "json"});
   const Outcome outcome = deeptrace(words);
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   EXPECT_TRUE(json::accept(outcome.out)) << outcome.out.substr(0, 500);
@@ -214,7 +214,7 @@ TEST(Steps, OutputAndStatusEqualAPlainRun) {
     const Outcome plain = run(program);
     for (const char* count : {"1", "50", "all"}) {
       const TempFolder folder;
-      std::vector<std::string> words = {"steps", "--form",           "json",           "--count",
+      std::vector<std::string> words = {"steps", "--format",         "json",           "--count",
                                         count,   "--program-output", folder / "output"};
       words.insert(words.end(), program.begin(), program.end());
       const Outcome traced = deeptrace(words);
@@ -245,7 +245,7 @@ TEST(Steps, RealProgramsWithoutSymbolsRunAsAlone) {
   for (const auto& program : programs) {
     const Outcome plain = run(program);
     const TempFolder folder;
-    std::vector<std::string> words = {"steps", "--form",           "json",           "--count",
+    std::vector<std::string> words = {"steps", "--format",         "json",           "--count",
                                       "6000",  "--program-output", folder / "output"};
     words.insert(words.end(), program.begin(), program.end());
     const Outcome traced = deeptrace(words);
@@ -282,7 +282,7 @@ TEST(Steps, FollowsEveryWayBackIntoOwnCode) {
   EXPECT_EQ(texts_of_kind(result, "signal").size(), 2U);
   EXPECT_EQ(texts_of_kind(result, "signal_return").size(), 2U);
   for (const json& row : result["steps"]) {
-    if (row["kind"] == "passage") {
+    if (row["kind"] == "full_speed") {
       EXPECT_EQ(row["memory_followed"], false);
     }
     EXPECT_FALSE(row["changed"].contains("rip"));
@@ -293,7 +293,7 @@ TEST(Steps, FollowsEveryWayBackIntoOwnCode) {
   // A longjmp out of the starting function, to a setjmp from before stepping began, ends it.
   const json left = steps_of({"--from", "dive", "--count", "all", fixture("winding")});
   EXPECT_EQ(left["ended"], "return");
-  EXPECT_NE(texts_of_kind(left, "passage").back().find("until control came to main"), std::string::npos);
+  EXPECT_NE(texts_of_kind(left, "full_speed").back().find("until control came to main"), std::string::npos);
   // Without symbols the unwind table gives the entries of functions that are called back.
   EXPECT_GT(steps_of({"--count", "all", fixture("winding-stripped")})["instructions"], 120);
 }
@@ -303,7 +303,7 @@ TEST(Steps, FollowsExceptionsToTheirHandlers) {
   EXPECT_EQ(result["ended"], "return");
   EXPECT_EQ(result["exit"], json({{"status", 12}}));
   std::size_t arrivals = 0;
-  for (const std::string& text : texts_of_kind(result, "passage"))
+  for (const std::string& text : texts_of_kind(result, "full_speed"))
     arrivals += text.find("came to the handler at try_all") != std::string::npos ? 1 : 0;
   EXPECT_EQ(arrivals, 3U);
 }
@@ -376,7 +376,8 @@ TEST(Steps, InterruptedItReportsWhatItHasAndLeavesNothing) {
     // A copy under a name of its own, so that it can be found among all processes.
     std::filesystem::copy_file(fixture("failing"), folder / "spinning");
     const std::string program = folder / "spinning";
-    const pid_t child = start_deeptrace({"steps", "--form", "json", "--count", "all", program, "spin"}, folder.path());
+    const pid_t child =
+        start_deeptrace({"steps", "--format", "json", "--count", "all", program, "spin"}, folder.path());
     while (processes_with(program) < 2) std::this_thread::sleep_for(std::chrono::milliseconds(5));
     while (std::filesystem::file_size(folder / "out") < 200000) {
       std::this_thread::sleep_for(std::chrono::milliseconds(20));
@@ -396,7 +397,7 @@ TEST(Steps, AProgramKilledFromOutsideIsOneLineAndStatusFour) {
   const TempFolder folder;
   std::filesystem::copy_file(fixture("failing"), folder / "spinning");
   const std::string program = folder / "spinning";
-  const pid_t child = start_deeptrace({"steps", "--form", "json", "--count", "all", program, "spin"}, folder.path());
+  const pid_t child = start_deeptrace({"steps", "--format", "json", "--count", "all", program, "spin"}, folder.path());
   while (processes_with(program) < 2) std::this_thread::sleep_for(std::chrono::milliseconds(5));
   std::this_thread::sleep_for(std::chrono::milliseconds(200));
   ASSERT_EQ(run({"pkill", "-KILL", "-f", "^" + program}).status, 0);
@@ -420,7 +421,7 @@ TEST(Steps, BadRequestsAreOneLineAndAStatus) {
   EXPECT_EQ(status({"--to", "levels.c:3", demo("tidelog")}), 2);
   EXPECT_EQ(status({folder / "plain.txt"}), 4);
   EXPECT_EQ(status({folder / "missing"}), 4);
-  EXPECT_EQ(status({"--folder", "/nowhere", demo("tidelog")}), 4);
+  EXPECT_EQ(status({"--work-dir", "/nowhere", demo("tidelog")}), 4);
   EXPECT_EQ(status({"--input", "/nowhere", demo("tidelog")}), 4);
   EXPECT_EQ(status({"--env", "novalue", demo("tidelog")}), 2);
   // Ends before --from.
@@ -432,11 +433,11 @@ TEST(Steps, PassesOnInputEnvironmentAndFolder) {
   write_file(folder / "input", "fed\n");
   const std::string output = folder / "output";
   const Outcome outcome =
-      deeptrace({"steps", "--form", "none", "--input", folder / "input", "--env", "TIDE=high", "--folder",
+      deeptrace({"steps", "--format", "none", "--input", folder / "input", "--env", "TIDE=high", "--work-dir",
                  folder.path(), "--program-output", output, "--from", "0x0", "/bin/sh"});
   EXPECT_EQ(outcome.status, 2);
-  const Outcome ran = deeptrace({"steps", "--form", "none", "--count", "1", "--input", folder / "input", "--env",
-                                 "TIDE=high", "--folder", folder.path(), "--program-output", output, "/bin/sh", "-c",
+  const Outcome ran = deeptrace({"steps", "--format", "none", "--count", "1", "--input", folder / "input", "--env",
+                                 "TIDE=high", "--work-dir", folder.path(), "--program-output", output, "/bin/sh", "-c",
                                  "read a; echo $a $TIDE; pwd; exit 5"});
   EXPECT_EQ(ran.status, 0) << ran.err;
   EXPECT_EQ(read_file(output), "fed high\n" + folder.path().string() + "\n");
@@ -448,7 +449,7 @@ TEST(Steps, SaysWhichRegistersItDoesNotCompare) {
              "__attribute__((noinline)) long double deeper(long double x) { return x * 3; }\n"
              "int main(int n, char** v) { return deeper(n) > 100; }\n");
   ASSERT_EQ(run({"gcc", "-g", "-O1", "-o", folder / "depth", folder / "depth.c"}).status, 0);
-  const Outcome outcome = deeptrace({"steps", "--from", "deeper", "--form", "json", folder / "depth"});
+  const Outcome outcome = deeptrace({"steps", "--from", "deeper", "--format", "json", folder / "depth"});
   ASSERT_EQ(outcome.status, 0) << outcome.err;
   bool loads = false;
   const nlohmann::json result = nlohmann::json::parse(outcome.out);

@@ -11,7 +11,7 @@ namespace {
 using nlohmann::json;
 
 json surveyed(const std::filesystem::path& file) {
-  const Outcome outcome = deeptrace({"survey", "--form", "json", file});
+  const Outcome outcome = deeptrace({"survey", "--format", "json", file});
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   return outcome.status == 0 ? json::parse(outcome.out)["files"][0] : json();
 }

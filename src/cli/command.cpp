@@ -100,14 +100,14 @@ int report_error(const Error& error) {
 }
 
 void add_result_options(cxxopts::Options& options) {
-  options.add_options("Results")("form",
+  options.add_options("Results")("format",
                                  "the form on standard output: text, json, csv or none (listing also: assembler)",
                                  cxxopts::value<std::string>()->default_value("text"), "FORM")(
       "save", "also write the result as files into this folder", cxxopts::value<std::string>(), "DIR")(
-      "save-forms", "the forms that --save writes", cxxopts::value<std::string>(), "LIST")(
+      "save-formats", "the forms that --save writes", cxxopts::value<std::string>(), "LIST")(
       "replace", "let --save write over another run's files")(
       "colour", "auto, always or never", cxxopts::value<std::string>()->default_value("auto"), "WHEN")(
-      "wide", "do not cut lines at the terminal's width")("help", "this help");
+      "uncut", "do not cut lines at the terminal's width")("help", "this help");
 }
 
 void add_code_options(cxxopts::Options& options) {
@@ -115,8 +115,8 @@ void add_code_options(cxxopts::Options& options) {
                               cxxopts::value<std::vector<std::string>>(),
                               "PATH")("all", "treat all code as own: library and start-up code too")(
       "debug-dir", "look for separate debug files below DIR first (may be repeated)",
-      cxxopts::value<std::vector<std::string>>(), "DIR")("linker-names", "C++ names as the linker has them")(
-      "source-map", "look for sources below FROM in TO (may be repeated)", cxxopts::value<std::vector<std::string>>(),
+      cxxopts::value<std::vector<std::string>>(), "DIR")("mangled", "C++ names as the linker has them")(
+      "source-moved", "look for sources below FROM in TO (may be repeated)", cxxopts::value<std::vector<std::string>>(),
       "FROM=TO");
 }
 
@@ -147,18 +147,18 @@ program::OwnCode own_code_of(const cxxopts::ParseResult& parsed) {
 program::OpenOptions open_options_of(const cxxopts::ParseResult& parsed) {
   program::OpenOptions options;
   options.own = own_code_of(parsed);
-  options.linker_names = parsed.count("linker-names") != 0;
+  options.linker_names = parsed.count("mangled") != 0;
   if (parsed.count("debug-dir") != 0) options.debug_folders = parsed["debug-dir"].as<std::vector<std::string>>();
   return options;
 }
 
 Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed) {
   std::vector<std::pair<std::string, std::string>> moved;
-  if (parsed.count("source-map") != 0) {
-    for (const std::string& rule : parsed["source-map"].as<std::vector<std::string>>()) {
+  if (parsed.count("source-moved") != 0) {
+    for (const std::string& rule : parsed["source-moved"].as<std::vector<std::string>>()) {
       const std::size_t equals = rule.find('=');
       if (equals == std::string::npos || equals == 0)
-        return Error{Fault::usage, "--source-map " + rule + ": is written as FROM=TO"};
+        return Error{Fault::usage, "--source-moved " + rule + ": is written as FROM=TO"};
       moved.emplace_back(rule.substr(0, equals), rule.substr(equals + 1));
     }
   }
@@ -196,12 +196,12 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
   const auto known = [&](const std::string& form) {
     return std::find(forms.begin(), forms.end(), form) != forms.end();
   };
-  results.form_ = parsed["form"].as<std::string>();
+  results.form_ = parsed["format"].as<std::string>();
   const std::string colour = parsed["colour"].as<std::string>();
   if (colour != "auto" && colour != "always" && colour != "never")
     return Error{Fault::usage, "--colour " + colour + ": is one of auto, always, never"};
   if (results.form_ != "none" && !known(results.form_)) {
-    return Error{Fault::usage, "--form " + results.form_ + ": is one of " + joined(forms) + ", none"};
+    return Error{Fault::usage, "--format " + results.form_ + ": is one of " + joined(forms) + ", none"};
   }
   const auto add = [&](const std::string& form, int descriptor, const std::string& name, report::Style style) {
     results.outputs_.push_back(std::make_unique<report::Output>(descriptor));
@@ -218,10 +218,10 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
       if (form != "assembler") wanted.emplace_back(form);
     }
     wanted.insert(wanted.end(), files.begin(), files.end());
-    if (parsed.count("save-forms") != 0) wanted = list_of(parsed["save-forms"].as<std::string>());
+    if (parsed.count("save-formats") != 0) wanted = list_of(parsed["save-formats"].as<std::string>());
     for (const std::string& form : wanted) {
       if (!known(form) && std::find(files.begin(), files.end(), form) == files.end()) {
-        return Error{Fault::usage, "--save-forms " + form + ": is one of " + joined(forms) +
+        return Error{Fault::usage, "--save-formats " + form + ": is one of " + joined(forms) +
                                        (files.empty() ? "" : ", " + joined(files))};
       }
     }
@@ -239,7 +239,7 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
   }
   if (results.form_ != "none")
     add(results.form_, STDOUT_FILENO, "standard output",
-        report::Style::for_descriptor(STDOUT_FILENO, colour, parsed.count("wide") != 0));
+        report::Style::for_descriptor(STDOUT_FILENO, colour, parsed.count("uncut") != 0));
   return results;
 }
 

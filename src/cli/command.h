@@ -53,9 +53,9 @@ int report_error(const Error& error);
 /// The exit status of a command: says which files were made shorter while they were read, if any were.
 int after_damage(int status);
 
-/// Options that results share: --form, --save, --save-forms, --replace, --colour, --wide.
+/// Options that results share: --format, --save, --save-formats, --replace, --colour, --uncut.
 void add_result_options(cxxopts::Options& options);
-/// Options about what counts as own code and where sources are: --own, --all, --source-map.
+/// Options about what counts as own code and where sources are: --own, --all, --source-moved.
 void add_code_options(cxxopts::Options& options);
 
 /// --syntax intel|att.
@@ -85,7 +85,7 @@ struct Destination {
 
 class Results {
  public:
-  /// Checks --form and --save and opens the files. `forms` are those that the command knows; `files` those that come
+  /// Checks --format and --save and opens the files. `forms` are those that the command knows; `files` those that come
   /// only as files (pages, figures).
   static Result<Results> open(const Command& command, const cxxopts::ParseResult& parsed,
                               std::span<const std::string_view> forms, std::span<const std::string_view> files = {});

@@ -136,10 +136,10 @@ int start(const Command& command, const Parsed& parsed, std::vector<std::string>
   outlive_broken_pipe();
   const report::Style style = report::Style::for_descriptor(
       STDOUT_FILENO, parsed.options.count("colour") != 0 ? parsed.options["colour"].as<std::string>() : "auto",
-      parsed.options.count("wide") != 0);
+      parsed.options.count("uncut") != 0);
   Talk talk(std::move(*control), style, *sources, output.get());
   if (auto error = talk.begin()) return report_error(*error);
-  if (parsed.options.count("full") != 0) return full_screen(talk, *sources);
+  if (parsed.options.count("full-screen") != 0) return full_screen(talk, *sources);
   const Answer first = talk.first();
   print(first.lines, style);
   return converse(talk, style);
@@ -147,9 +147,9 @@ int start(const Command& command, const Parsed& parsed, std::vector<std::string>
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace console", std::string(command.answers));
-  options.add_options("Console")("full", "on the whole screen: source, instructions, registers, stack, memory")(
+  options.add_options("Console")("full-screen", "on the whole screen: source, instructions, registers, stack, memory")(
       "colour", "auto, always or never", cxxopts::value<std::string>(), "WHEN")(
-      "wide", "do not cut lines to the terminal")("help", "this help");
+      "uncut", "do not cut lines to the terminal")("help", "this help");
   add_launch_options(options);
   add_control_options(options);
   add_code_options(options);

@@ -312,7 +312,7 @@ class Screen {
                             halt != halts.end() ? kAttention : kPlain, number == line});
     }
     if (pane.lines.empty())
-      pane.lines.push_back({printable(path) + " was not found; --source-map FROM=TO", kAttention});
+      pane.lines.push_back({printable(path) + " was not found; --source-moved FROM=TO", kAttention});
     if (!scrolled_) keep_in_view(pane, static_cast<int>(line) - 1);
   }
 

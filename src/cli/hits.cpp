@@ -98,7 +98,8 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace hits", std::string(command.answers));
   const auto text = [] { return cxxopts::value<std::vector<std::string>>(); };
-  options.add_options("Stop points")("at", "at a function, source line, address (may be repeated)", text(), "LOCATION")(
+  options.add_options("Stop points (breakpoints) and data stops (watchpoints)")(
+      "at", "at a function, source line, address (may be repeated)", text(), "LOCATION")(
       "on-write", "when a variable or other memory is written", text(), "EXPR")(
       "on-access", "when it is read or written", text(), "EXPR")("on-change", "when its value changes", text(), "EXPR")(
       "on-return", "when a function returns; `result` is what it returned", text(), "FUNCTION")(

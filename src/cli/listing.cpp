@@ -60,7 +60,8 @@ int run(const Command& command, std::vector<std::string> words) {
   options.add_options("Listing")("meaning", "say in a sentence what each instruction does")(
       "without-source", "leave the source lines out of the text")(
       "data-as-code", "decode data among code too, as if it were instructions")(
-      "fixed", "with --form assembler: everything outside stays a number, so that the assembled bytes are the file's");
+      "exact",
+      "with --format assembler: everything outside stays a number, so that the assembled bytes are the file's");
   add_code_options(options);
   add_syntax_option(options);
   add_result_options(options);
@@ -96,7 +97,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!results) return report_error(results.error());
   const std::span<const Destination> destinations = results->destinations();
   const int written = write_source(*program, {request.where, request.syntax, request.data_as_code},
-                                   parsed.options.count("fixed") != 0, destinations);
+                                   parsed.options.count("exact") != 0, destinations);
   if (written != kFine) return results->close(written);
   if (one) {
     if (const auto error = draw(*program, *plan->pieces[0].function, destinations, *sources))

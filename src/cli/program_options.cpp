@@ -20,7 +20,7 @@ namespace deeptrace::cli {
 void add_launch_options(cxxopts::Options& options) {
   options.add_options("Program")("input", "the program's standard input", cxxopts::value<std::string>(), "FILE")(
       "env", "set an environment variable for it (may be repeated)", cxxopts::value<std::vector<std::string>>(), "N=V")(
-      "folder", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
+      "work-dir", "the folder it runs in", cxxopts::value<std::string>(), "DIR")(
       "children", "leave: child processes run by themselves; trace: they are followed too",
       cxxopts::value<std::string>()->default_value("leave"), "HOW")("randomise", "keep address randomisation")(
       "program-output", "where its output goes: terminal (shown apart), stderr, or a file",
@@ -48,7 +48,7 @@ Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& par
   }
   launch.randomise = parsed.count("randomise") != 0;
   if (parsed.count("input") != 0) launch.input = parsed["input"].as<std::string>();
-  if (parsed.count("folder") != 0) launch.folder = parsed["folder"].as<std::string>();
+  if (parsed.count("work-dir") != 0) launch.folder = parsed["work-dir"].as<std::string>();
   if (parsed.count("env") == 0) return launch;
   for (const std::string& setting : parsed["env"].as<std::vector<std::string>>()) {
     const std::size_t equals = setting.find('=');

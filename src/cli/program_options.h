@@ -14,7 +14,7 @@
 
 namespace deeptrace::cli {
 
-/// --input, --env, --folder, --children, --randomise, --program-output.
+/// --input, --env, --work-dir, --children, --randomise, --program-output.
 void add_launch_options(cxxopts::Options& options);
 /// --attach, --stop-with.
 void add_control_options(cxxopts::Options& options);

@@ -8,9 +8,9 @@
 #include <thread>
 
 #include "base/mapped_file.h"
-#include "base/near_names.h"
 #include "base/number.h"
 #include "base/path.h"
+#include "base/similar_names.h"
 #include "cli/talk_text.h"
 #include "report/card.h"
 #include "report/source_words.h"
@@ -37,17 +37,20 @@ constexpr TalkWord kWords[] = {
     {"to", "LOCATION", "on to a place, or to the caller if that comes first", "to levels.c:34"},
     {"past loop", "", "out of the loop that one stands in", "past loop"},
     {"resume", "", "on to the next stop point, or the end", "resume"},
-    {"halt", "at LOCATION | on EVENT ...", "a stop point", "halt at levels.c:34 when i == 3"},
+    {"halt", "at LOCATION | on EVENT ...",
+     "a stop point (breakpoint); on write, access or change: a data stop (watchpoint)",
+     "halt at levels.c:34 when i == 3"},
     {"halts", "", "the stop points", "halts"},
-    {"lift", "hN | all", "takes stop points away", "lift h2"},
+    {"remove", "hN | all", "takes stop points away", "remove h2"},
     {"regs", "[all] [since MARK]", "the registers", "regs"},
     {"flags", "", "the flags, and which conditions hold", "flags"},
     {"show", "EXPR", "a value", "show log->readings[i]"},
-    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, text, code, bits, fields ...",
+    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, string, code, bits, fields ...",
      "memory rsp as u64"},
-    {"find", "VALUE in FROM..TO", "where a value or text lies", "find \"Grayling\" in 0x555555556000..0x555555557000"},
+    {"find", "VALUE in FROM..TO", "where a value or string lies",
+     "find \"Grayling\" in 0x555555556000..0x555555557000"},
     {"stack", "[N]", "the stack's words and what they are", "stack 16"},
-    {"frames", "", "the functions under way", "frames"},
+    {"frames", "", "the call stack", "frames"},
     {"in", "frame N | thread N | process N", "looks at another frame, thread or process", "in frame 1"},
     {"threads", "", "the threads and where they stand", "threads"},
     {"processes", "", "the processes that are traced (--children trace)", "processes"},
@@ -60,7 +63,7 @@ constexpr TalkWord kWords[] = {
     {"unfollow", "EXPR | all", "no longer", "unfollow all"},
     {"mark", "NAME", "remembers registers and memory, for `since`", "mark a"},
     {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5"},
-    {"send", "[TEXT]", "gives the program a line of input; without text the end of it", "send 12:00 1685"},
+    {"send", "[TEXT]", "gives the program a line of input; alone, the end of input", "send 12:00 1685"},
     {"others", "hold | run | usual", "what other threads do during motions", "others hold"},
     {"save", "DIR", "writes down what was seen", "save seen"},
     {"restart", "", "starts the program anew; stop points stay", "restart"},
@@ -243,7 +246,8 @@ Answer Talk::say(std::string_view line) {
   if (!known) {
     std::set<std::string> names;
     for (const TalkWord& one : kWords) names.insert(std::string(one.name));
-    answer = fail(fmt::format("{}: no such word; `help` lists them{}", word, near_words(near_names(names, word))));
+    answer =
+        fail(fmt::format("{}: no such word; `help` lists them{}", word, similar_words(similar_names(names, word))));
   } else if (needs_program && !has_program()) {
     answer = fail("the program has ended; `restart` starts it anew");
   } else if (word == "quit") {
@@ -329,14 +333,14 @@ Answer Talk::change(std::string_view word, Arguments rest) {
     control_->others(rest == "usual" ? std::nullopt : std::optional(rest == "run"));
     return answer;
   }
-  if (word == "lift") {
+  if (word == "remove") {
     if (rest == "all") {
-      for (const session::HaltInfo& one : control_->halts()) control_->lift(one.number);
+      for (const session::HaltInfo& one : control_->halts()) control_->remove(one.number);
       return answer;
     }
     if (rest.starts_with('h')) rest.remove_prefix(1);
     const auto number = number_in(rest);
-    if (!number || !control_->lift(static_cast<unsigned>(*number)))
+    if (!number || !control_->remove(static_cast<unsigned>(*number)))
       return fail(fmt::format("h{}: no stop point of that name; `halts` lists them", rest));
     return answer;
   }

@@ -279,7 +279,7 @@ Answer Talk::memory(Arguments rest) {
     fields();
     return answer;
   }
-  if (shape && shape->kind == inspect::Shape::Kind::text) {
+  if (shape && shape->kind == inspect::Shape::Kind::string) {
     const auto end = std::ranges::find(now, std::uint8_t(0));
     answer.lines.push_back(fmt::format("  {:#x}  \"{}\"", address, report::escaped(std::string(now.begin(), end))));
     return answer;

@@ -70,7 +70,7 @@ class Text {
       if (!operation.note.empty()) attention(operation.note);
       doing(operation.doing, "    ");
       for (const ExplainedForm& form : operation.forms) {
-        std::string text = fmt::format("    {:<40} {:<32}", form.text, form.encoding);
+        std::string text = fmt::format("    {:<36} {:<28}", form.text, form.encoding);
         if (form.feature != "none") text += " " + form.feature;
         if (form.modes == 1) text += " (32-bit mode only)";
         if (form.modes == 2) text += " (64-bit mode only)";

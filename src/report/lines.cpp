@@ -72,7 +72,8 @@ class Text : public session::LinesSink {
     line("");
     line(look(style_, Role::heading, printable(file_)));
     if (!sources_.found(file_)) {
-      line(look(style_, Role::attention, "note: the source file was not found; --source-map FROM=TO says where it is"));
+      line(look(style_, Role::attention,
+                "note: the source file was not found; --source-moved FROM=TO says where it is"));
     } else if (changed_since(file_, binary_)) {
       line(look(style_, Role::attention,
                 "note: the source was changed after the program was built: its lines may have moved"));
@@ -85,7 +86,7 @@ class Text : public session::LinesSink {
         fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
                     count_of(range.instructions, "instruction"), count_of(bytes, "byte"), printable(range.function));
     if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
-    if (range.entry_ends) text += look(style_, Role::faint, "   behind the entry code");
+    if (range.prologue_end) text += look(style_, Role::faint, "   after the prologue");
     line(text);
     for (const session::LineInstruction& one : range.code) {
       std::string row = fmt::format("           {:#x}  {}", one.address, one.text);
@@ -140,7 +141,7 @@ class Json : public session::LinesSink {
       json_.key("function").string_or_null(range.function);
       json_.key("instructions").number(range.instructions);
       json_.key("statement").boolean(range.statement);
-      json_.key("entry_ends").boolean(range.entry_ends);
+      json_.key("prologue_end").boolean(range.prologue_end);
       inlined_json(json_, range.inlined);
       if (!range.code.empty()) {
         json_.key("code").begin_array();
@@ -240,7 +241,7 @@ void origins_text(Output& out, const Style& style, const program::Program& progr
     const auto source = origin.line == 0 ? std::nullopt : sources.line(std::string(origin.file), origin.line);
     if (source)
       add_line(out, style, fmt::format("{:>7}  {}", origin.line, look(style, Role::source, printable_source(*source))));
-    if (origin.entry_ends) add_line(out, style, "         the entry code of the function ends here");
+    if (origin.prologue_end) add_line(out, style, "         the prologue of the function ends here");
     for (const debuginfo::SourceLine& line : origin.passed) {
       add_line(out, style,
                fmt::format("         {}:{} begins here too and has no instruction here",
@@ -270,7 +271,7 @@ void origins_json(Output& out, const program::Program& program, std::span<const 
     origin.line != 0 ? json.number(origin.line) : json.null();
     json.key("instruction").hex(origin.instruction);
     json.key("statement").boolean(origin.statement);
-    json.key("entry_ends").boolean(origin.entry_ends);
+    json.key("prologue_end").boolean(origin.prologue_end);
     json.key("also").begin_array();
     for (const debuginfo::SourceLine& line : origin.passed) {
       json.begin_object();

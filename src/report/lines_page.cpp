@@ -121,9 +121,10 @@ class Page : public session::ListingSink {
     }
     std::string bytes;
     for (const std::uint8_t byte : row.bytes) bytes += fmt::format("{:02x} ", byte);
-    out_.add(fmt::format(
-        "<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n", key, row.address,
-        bytes, row.content == session::Content::text ? "\"" + html(row.text) + "\"" : html(row.text), reference(row)));
+    out_.add(fmt::format("<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n",
+                         key, row.address, bytes,
+                         row.content == session::Content::string ? "\"" + html(row.text) + "\"" : html(row.text),
+                         reference(row)));
   }
 
   void end_function() override {}

@@ -117,7 +117,7 @@ class Text : public ListingSink {
   void line(std::string_view text) { add_line(out_, style_, text); }
 
   void data(const ListedInstruction& row) {
-    const bool is_text = row.content == session::Content::text;  // the characters say what the bytes are
+    const bool is_text = row.content == session::Content::string;  // the characters say what the bytes are
     write(row, (is_text ? "\"" : "data   \"") + escaped(row.text) + '"', {});
   }
 
@@ -125,7 +125,7 @@ class Text : public ListingSink {
   void write(const ListedInstruction& row, std::string_view words, std::string_view reference) {
     LineWriter to(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
     add_place(to, row);
-    if (row.content == session::Content::text) {
+    if (row.content == session::Content::string) {
       const std::size_t place = to.size();
       to.add("data");
       to.pad_to(place + 24);
@@ -244,7 +244,7 @@ class Text : public ListingSink {
     const std::string path(row.file);
     if (!sources_->found(path) && missing_.insert(path).second) {
       line(look(style_, Role::attention,
-                fmt::format("note: the source file {} was not found; --source-map FROM=TO says where it is",
+                fmt::format("note: the source file {} was not found; --source-moved FROM=TO says where it is",
                             printable(path))));
     }
     if (sources_->found(path) && changed_since(path, binary_) && missing_.insert(path).second) {
@@ -344,7 +344,7 @@ class Json : public ListingSink {
     if (!row.label.empty()) json_.key("label").string(row.label);
     if (!row.meaning.empty()) json_.key("meaning").string(row.meaning);
     if (row.content == session::Content::unknown) json_.key("decoded").boolean(false);
-    if (!is_code(row)) json_.key("data").string(row.content == session::Content::text ? "text" : "bytes");
+    if (!is_code(row)) json_.key("data").string(row.content == session::Content::string ? "string" : "bytes");
     json_.end();
   }
 

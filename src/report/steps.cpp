@@ -20,7 +20,7 @@ using session::StepsStart;
 using session::StepsSummary;
 
 std::string_view kind_name(StepRow::Kind kind) {
-  constexpr std::string_view kNames[] = {"instruction", "passage", "signal", "signal_return", "kernel"};
+  constexpr std::string_view kNames[] = {"instruction", "full_speed", "signal", "signal_return", "kernel"};
   return kNames[static_cast<std::size_t>(kind)];
 }
 

@@ -61,7 +61,7 @@ class Text : public session::StepsSink {
     add_heading(entry, row);
     add_first_line(entry, row);
     add_changes(entry, row);
-    if (row.kind == StepRow::Kind::passage || row.kind == StepRow::Kind::kernel) add_output(entry);
+    if (row.kind == StepRow::Kind::full_speed || row.kind == StepRow::Kind::kernel) add_output(entry);
     folder_.add(std::move(entry));
   }
 
@@ -102,7 +102,7 @@ class Text : public session::StepsSink {
     if (!sources_.found(path) && missing_.insert(path).second) {
       entry.lines.push_back(
           look(style_, Role::attention,
-               fmt::format("note: the source file {} was not found; --source-map FROM=TO says where it is",
+               fmt::format("note: the source file {} was not found; --source-moved FROM=TO says where it is",
                            printable(path))));
     }
     const auto text = sources_.line(path, row.line);
@@ -114,12 +114,12 @@ class Text : public session::StepsSink {
   void add_first_line(FoldEntry& entry, const StepRow& row) {
     if (row.kind != StepRow::Kind::instruction) {
       std::string text = printable(row.text);
-      if (row.kind == StepRow::Kind::passage) text += "; memory was not followed there";
-      if (row.kind != StepRow::Kind::passage && !row.memory_followed)
+      if (row.kind == StepRow::Kind::full_speed) text += "; memory was not followed there";
+      if (row.kind != StepRow::Kind::full_speed && !row.memory_followed)
         text += "; note: too much memory to compare, its changes are unknown";
       entry.lines.push_back(
           fmt::format("{:>8}  {}", row.number,
-                      look(style_, row.kind == StepRow::Kind::passage ? Role::faint : Role::attention, text)));
+                      look(style_, row.kind == StepRow::Kind::full_speed ? Role::faint : Role::attention, text)));
       return;
     }
     std::string text =
@@ -150,7 +150,7 @@ class Text : public session::StepsSink {
 
   void add_changes(FoldEntry& entry, const StepRow& row) {
     const state::Delta& delta = *row.delta;
-    if (row.kind == StepRow::Kind::passage) return add_passage_changes(entry, delta);
+    if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta);
     for (const state::RegisterChange& change : delta.registers) {
       add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
                  both_readings(style_, change.before, 8));
@@ -167,8 +167,8 @@ class Text : public session::StepsSink {
     add_memory(entry, row);
   }
 
-  /// Of a passage the returned value and the stack pointer count; of the rest, which registers changed.
-  void add_passage_changes(FoldEntry& entry, const state::Delta& delta) {
+  /// At full speed the returned value and the stack pointer count; of the rest, which registers changed.
+  void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta) {
     std::string others;
     for (const state::RegisterChange& change : delta.registers) {
       if (change.reg == state::Reg::rax || change.reg == state::Reg::rsp) {
@@ -189,7 +189,7 @@ class Text : public session::StepsSink {
     std::size_t shown = 0;
     for (const state::MemoryChange& change : delta.memory) {
       if (by_kernel && ++shown > kShownRanges) {
-        entry.lines.push_back(fmt::format("   ~               and {} more ranges (all of them in --form json)",
+        entry.lines.push_back(fmt::format("   ~               and {} more ranges (all of them in --format json)",
                                           delta.memory.size() - kShownRanges));
         break;
       }
@@ -251,7 +251,7 @@ class Text : public session::StepsSink {
     for (const FoldEntry::Variation& variation : loop.variations) {
       if (!variation.varied) continue;
       if (++shown > kShownVariations) {
-        line(fmt::format("                    and {} more (all of them in --form json)", varied - kShownVariations));
+        line(fmt::format("                    and {} more (all of them in --format json)", varied - kShownVariations));
         break;
       }
       // A memory address that stays the same is named once, one that moves with each value.

@@ -53,13 +53,14 @@ std::string debug_words(const Survey& s) {
 }
 
 std::string_view relro_words(Loading::Relro relro) {
-  constexpr std::string_view kWords[] = {"nothing", "some of the linkage tables", "all linkage tables"};
+  constexpr std::string_view kWords[] = {"nothing (no RELRO)", "some of the linkage tables (partial RELRO)",
+                                         "all linkage tables (full RELRO)"};
   return kWords[static_cast<std::size_t>(relro)];
 }
 
 std::string stack_words(const Survey& s) {
   if (!s.loading.says_stack) return "not said: the system decides";
-  return s.loading.stack_executable ? "may be executed" : "is data only";
+  return s.loading.stack_executable ? "yes" : "no";
 }
 
 std::string_view yes(bool value) { return value ? "yes" : "no"; }
@@ -82,23 +83,23 @@ std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
       {"symbols", symbols_words(s)},
       {"debug information", debug_words(s)},
       {"compiled by", s.compilers.empty() ? "not said" : joined(s.compilers, "; ")},
-      {"stack", stack_words(s)},
-      {"stack checked",
+      {"executable stack", stack_words(s)},
+      {"stack protector",
        std::string(yes(s.stack_protection)) + (s.stack_protection ? "" : " (nothing in it calls the check)")},
-      {"checked library calls", std::string(yes(s.checked_calls))},
+      {"fortified library calls", std::string(yes(s.checked_calls))},
   };
   if (!is_object(s)) {
     const bool anywhere = s.program->elf().kind() != binary::Kind::executable;
     result.insert(result.begin() + 9, {{"loaded at", anywhere ? "any address" : "fixed addresses"},
                                        {"read-only after start", std::string(relro_words(l.relro))}});
   }
-  result.emplace_back("jump targets marked",
+  result.emplace_back("branch targets marked (IBT)",
                       std::string(yes(l.branch_marks)) + (l.shadow_stack ? ", shadow stack too" : ""));
   for (const Loading::Versions& versions : l.versions)
     result.emplace_back("versions needed", printable(versions.library) + ": " + joined(versions.names, ", "));
   if (!l.soname.empty()) result.emplace_back("library name", printable(l.soname));
-  if (!l.runpath.empty()) result.emplace_back("looks first in", printable(l.runpath));
-  if (!l.build_id.empty()) result.emplace_back("build", l.build_id);
+  if (!l.runpath.empty()) result.emplace_back("run path", printable(l.runpath));
+  if (!l.build_id.empty()) result.emplace_back("build id", l.build_id);
   return result;
 }
 
@@ -116,7 +117,10 @@ class Text {
 
   void one(const Survey& s) {
     heading(printable(s.program->elf().path()));
-    for (const auto& [name, value] : facts(s)) line(fmt::format("  {:<22} {}", name, value));
+    const auto all = facts(s);
+    std::size_t widest = 0;
+    for (const auto& [name, value] : all) widest = std::max(widest, name.size());
+    for (const auto& [name, value] : all) line(fmt::format("  {:<{}} {}", name, widest, value));
     bytes(s);
     sections(s);
     functions(s);
@@ -239,10 +243,10 @@ class Text {
 
   void sections(const Survey& s) {
     line("");
-    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", "section", is_object(s) ? "" : "address", "bytes", "may",
+    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<6} {}", "section", is_object(s) ? "" : "address", "bytes", "access",
                         "role"));
     for (const SurveyedSection& section : s.sections) {
-      line(fmt::format("  {:<22} {:>14} {:>14}  {:<4} {}", printable(section.name),
+      line(fmt::format("  {:<22} {:>14} {:>14}  {:<6} {}", printable(section.name),
                        section.address == 0 ? "" : fmt::format("{:#x}", section.address), grouped(section.size),
                        flag_letters(section.flags), section.role));
     }

@@ -54,7 +54,7 @@ class Text : public session::UsesSink {
                 fmt::format("{:>7}  {}   {}", use.line, text ? printable_source(*text) : "", printable(name))));
     }
     line_ = use.line;
-    std::string row = fmt::format("      {:#x}  {:<13}  {}", use.address, system_call_ ? "makes it" : how_words(use),
+    std::string row = fmt::format("      {:#x}  {:<13}  {}", use.address, system_call_ ? "system call" : how_words(use),
                                   printable(use.text));
     if (!use.part.empty()) row = fmt::format("{:<72} {}{}", row, style_.utf8 ? "→ " : "-> ", printable(use.part));
     line(row);

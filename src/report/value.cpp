@@ -97,7 +97,7 @@ bool all_zero(const Value& value) {
       if (value.kind == Kind::array && value.count == 0) return false;
       return std::ranges::all_of(value.parts, all_zero) &&
              (value.kind != Kind::array || value.parts.size() == value.count);
-    case Kind::text: return value.text.empty() && value.count == value.size;
+    case Kind::string: return value.text.empty() && value.count == value.size;
     default: return false;
   }
 }
@@ -144,7 +144,7 @@ std::string value_words(const Style& style, const Value& value) {
       return value.text.empty() ? integer_words(style, value)
                                 : fmt::format("{} ({})", printable(value.text), integer_words(style, value));
     case Kind::pointer: return pointer_words(style, value);
-    case Kind::text: return "\"" + escaped(value.text) + "\"";
+    case Kind::string: return "\"" + escaped(value.text) + "\"";
     case Kind::array: return all_zero(value) ? "all zero" : parts_words(style, value, '[', ']');
     case Kind::aggregate: return all_zero(value) ? "all zero" : parts_words(style, value, '{', '}');
     case Kind::bytes: {
@@ -260,7 +260,7 @@ std::pair<std::string, std::string> before_and_after(const Style& style, const V
 
 void value_json(JsonWriter& json, const Value& value) {
   switch (value.kind) {
-    case Kind::text:
+    case Kind::string:
       json.begin_object();
       json.key("text").string(value.text);
       json.key("bytes").bytes(value.raw.data(), value.raw.size());

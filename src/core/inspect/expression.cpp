@@ -237,7 +237,7 @@ class Evaluator {
     }
     if (datum.type) return typed_number(datum, number);
     if (datum.shape) return shaped_number(datum, number);
-    if (datum.text_literal) return problem("a text is no number");
+    if (datum.text_literal) return problem("a string is no number");
     if (datum.floating) {
       number.floating = true;
       number.real = real_of(datum.bytes);
@@ -292,7 +292,7 @@ class Evaluator {
   }
 
   static Result<Number> shaped_number(Datum& datum, Number number) {
-    if (datum.many || datum.shape->kind == Shape::Kind::text || datum.shape->kind == Shape::Kind::bytes)
+    if (datum.many || datum.shape->kind == Shape::Kind::string || datum.shape->kind == Shape::Kind::bytes)
       return problem("it is several values, not a number; name one of them");
     if (datum.shape->kind == Shape::Kind::floating) {
       number.floating = true;
@@ -506,7 +506,7 @@ class Evaluator {
     Datum& datum = *base;
     if (!datum.type || datum.shape) {
       const auto shape = shape_named(node.text, pointer_size());
-      if (!shape || shape->kind == Shape::Kind::text || datum.place != Datum::Place::reg)
+      if (!shape || shape->kind == Shape::Kind::string || datum.place != Datum::Place::reg)
         return problem("." + node.text + ": it has no members");
       datum.shape = shape;
       datum.many = true;
@@ -709,7 +709,7 @@ class Evaluator {
   /// Texts are compared by their characters.
   Result<std::optional<std::string>> text_in(Datum& datum) {
     if (datum.text_literal) return std::optional(std::string(datum.bytes.begin(), datum.bytes.end()));
-    const bool text = datum.shape && datum.shape->kind == Shape::Kind::text;
+    const bool text = datum.shape && datum.shape->kind == Shape::Kind::string;
     std::uint64_t address = datum.address;
     if (datum.type) {
       debuginfo::Types& types = *datum.type.types;
@@ -731,7 +731,7 @@ class Evaluator {
     while (result.size() < kMost) {
       std::uint8_t byte = 0;
       if (environment_.view().read_memory(address + result.size(), {&byte, 1}) != 1)
-        return problem("no text can be read at " + hex_text(address));
+        return problem("no string can be read at " + hex_text(address));
       if (byte == 0) break;
       result.push_back(static_cast<char>(byte));
     }
@@ -744,11 +744,11 @@ class Evaluator {
     Result<Datum> right = evaluate(*node.parts[1]);
     if (!right) return right;
     if (left->text_literal || right->text_literal) {
-      if (node.op != Op::equal && node.op != Op::not_equal) return problem("texts are compared by == and != only");
+      if (node.op != Op::equal && node.op != Op::not_equal) return problem("strings are compared by == and != only");
       const auto a = text_in(*left), b = text_in(*right);
       if (!a) return a.error();
       if (!b) return b.error();
-      if (!*a || !*b) return problem("a text is compared with texts only");
+      if (!*a || !*b) return problem("a string is compared with strings only");
       return truth((**a == **b) == (node.op == Op::equal));
     }
     const Result<Number> a = number_in(*left);
@@ -899,7 +899,7 @@ void collect_names(const ExpressionNode& node, std::vector<std::string>& out) {
 /// Bytes that a scalar or whole takes in memory.
 std::uint64_t bytes_of(const Datum& datum) {
   if (datum.bit_size != 0) return (datum.bit_offset + datum.bit_size + 7) / 8;
-  if (datum.shape) return datum.shape->kind == Shape::Kind::text ? 0 : datum.shape->size * datum.count;
+  if (datum.shape) return datum.shape->kind == Shape::Kind::string ? 0 : datum.shape->size * datum.count;
   if (datum.type) return datum.type.types->size(datum.type.id);
   return datum.bytes.size();
 }
@@ -928,7 +928,7 @@ std::optional<Error> load_text(Datum& datum, Environment& environment) {
 
 std::optional<Error> load(Datum& datum, Environment& environment) {
   if (datum.loaded) return std::nullopt;
-  if (datum.shape && datum.shape->kind == Shape::Kind::text && !datum.many) return load_text(datum, environment);
+  if (datum.shape && datum.shape->kind == Shape::Kind::string && !datum.many) return load_text(datum, environment);
   if (datum.type) {
     const Type& type = (*datum.type.types)[datum.type.types->plain(datum.type.id)];
     if (type.kind == Type::Kind::function) {
@@ -1021,7 +1021,7 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
     return value;
   }
   if (datum.text_literal) {
-    value.kind = Value::Kind::text;
+    value.kind = Value::Kind::string;
     value.text.assign(datum.bytes.begin(), datum.bytes.end());
     return value;
   }

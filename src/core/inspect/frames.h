@@ -1,4 +1,4 @@
-// Frames: the functions under way, from the innermost out, each with the registers that its code will find again.
+// Frames: the call stack, from the innermost out, each with the registers that its code will find again.
 //
 // A caller's state is worked out from the rules of the unwind tables; where there are none, from what the function's
 // instructions do to the stack, which the caller of this module supplies in the same form; and only where neither is to

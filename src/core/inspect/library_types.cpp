@@ -187,7 +187,7 @@ class Finder {
     const TypeId element = types_[types_.plain(first.type)].target;
     std::uint8_t byte = 0;
     if (*count != 0 && !memory_(*start, {&byte, 1})) return std::nullopt;
-    return LibraryValue{characters ? Kind::text : Kind::sequence, element, *start, *count, {}};
+    return LibraryValue{characters ? Kind::string : Kind::sequence, element, *start, *count, {}};
   }
   std::optional<LibraryValue> bounds(const Part& first, const Part& second) {
     const auto start = number(first), end = number(second);

@@ -21,7 +21,7 @@ using MemoryReader = std::function<bool(std::uint64_t address, std::span<std::ui
 
 struct LibraryValue {
   enum class Kind : std::uint8_t {
-    text,      ///< `count` characters at `address`
+    string,    ///< `count` characters at `address`
     sequence,  ///< `count` elements of `type` one behind the other from `address` on; they have an index
     queue,     ///< elements at `places`; they have an index
     elements,  ///< elements at `places`, in the order of iteration

@@ -13,7 +13,7 @@ constexpr Named kShapes[] = {
     {"i8", {Shape::Kind::signed_integer, 1}},    {"i16", {Shape::Kind::signed_integer, 2}},
     {"i32", {Shape::Kind::signed_integer, 4}},   {"i64", {Shape::Kind::signed_integer, 8}},
     {"f32", {Shape::Kind::floating, 4}},         {"f64", {Shape::Kind::floating, 8}},
-    {"f80", {Shape::Kind::floating, 10}},        {"text", {Shape::Kind::text, 1}},
+    {"f80", {Shape::Kind::floating, 10}},        {"string", {Shape::Kind::string, 1}},
     {"bytes", {Shape::Kind::bytes, 1}},
 };
 
@@ -27,6 +27,6 @@ std::optional<Shape> shape_named(std::string_view name, unsigned pointer_size) {
   return std::nullopt;
 }
 
-std::string_view shape_names() { return "u8, u16, u32, u64, i8, i16, i32, i64, f32, f64, f80, ptr, text, bytes"; }
+std::string_view shape_names() { return "u8, u16, u32, u64, i8, i16, i32, i64, f32, f64, f80, ptr, string, bytes"; }
 
 }  // namespace deeptrace::inspect

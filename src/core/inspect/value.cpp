@@ -83,7 +83,7 @@ void read_pointer(Value& value, const PointerReader& pointers, bool characters) 
 }
 
 void read_text(Value& value, Bytes bytes) {
-  value.kind = Kind::text;
+  value.kind = Kind::string;
   value.count = bytes.size();
   value.size = bytes.size();
   const auto zero = std::ranges::find(bytes, 0);
@@ -270,7 +270,7 @@ class Reader {
     using Meant = LibraryValue::Kind;
     switch (meant->kind) {
       case Meant::nothing: value.kind = Kind::nothing; return true;
-      case Meant::text: return characters(value, *meant);
+      case Meant::string: return characters(value, *meant);
       case Meant::wrapped: {
         const std::uint64_t offset = meant->address - address;
         const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
@@ -296,7 +296,7 @@ class Reader {
   bool characters(Value& value, const LibraryValue& meant) {
     std::vector<std::uint8_t> text(std::min(meant.count, kMostBytes));
     if (!text.empty() && !limits_.memory(meant.address, text)) return false;
-    value.kind = Kind::text;
+    value.kind = Kind::string;
     value.count = meant.count;
     value.text.assign(text.begin(), text.end());
     value.raw = std::move(text);
@@ -401,7 +401,7 @@ Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerRea
   Value value;
   value.address = address;
   value.size = bytes.size();
-  if (shape.kind == Shape::Kind::text) {
+  if (shape.kind == Shape::Kind::string) {
     read_text(value, bytes);
     return value;
   }
@@ -435,7 +435,7 @@ Shape fitting_shape(Bytes bytes) {
   const auto length = zero - bytes.begin();
   const bool readable = is_readable(bytes.first(static_cast<std::size_t>(length)));
   const bool padded = std::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; });
-  if (length >= 3 && readable && padded) return {Shape::Kind::text, 1};
+  if (length >= 3 && readable && padded) return {Shape::Kind::string, 1};
   for (const unsigned size : {1U, 2U, 4U, 8U}) {
     if (bytes.size() == size) return {Shape::Kind::signed_integer, size};
   }

@@ -21,7 +21,7 @@ struct Value {
     floating,     ///< `text` has the shortest decimal that reads back as the same
     enumeration,  ///< `text` has the enumerator, or several joined by " | "; empty when none fits
     pointer,      ///< `text` has the name of what it points to; `pointed_text` the characters there
-    text,         ///< an array of characters: `text` up to the first zero
+    string,       ///< an array of characters: `text` up to the first zero
     array,        ///< `parts` by index
     aggregate,    ///< `parts` by member
     bytes,        ///< neither type nor shape says more

@@ -200,13 +200,63 @@ def parse_head(words, needs):
     return space, opmap
 
 
+MANUAL_MAPS = {"M5": "MAP5", "M6": "MAP6", "0F38": "0F 38", "0F3A": "0F 3A", "0F0F": "0F 0F"}
+# What an operand adds behind the opcode (Intel SDM volume 2, 3.1.1.1): a code offset, a value, a register.
+MANUAL_FIELDS = {"Jb": "cb", "Jz": "cw/cd", "Jv": "cw/cd", "Ap": "cd/cp", "Ib": "ib", "Iw": "iw", "Id": "id", "Nb": "ib",
+                 "Iz": "iw/id", "Iv": "iw/id/io", "I4": "ib"}
+MANUAL_LENGTHS = {"0": "128", "1": "256", "2": "512"}
+
+
+def manual_head(word, operands):
+    """VEX, EVEX and XOP as the manuals write them (Intel SDM volume 2, 3.1.1.2)."""
+    space, length, pp, opmap, w = word.split(".")
+    vectors = any(o[0] in "VWUHL" or o.startswith("t") for o in operands if not fixed_register(o))
+    if length == "I":
+        length = "LIG"
+    elif vectors or len(length) > 1 or space != "VEX":
+        length = "/".join(MANUAL_LENGTHS[c] for c in length)
+    else:  # masks and general registers have no length: its bit is a part of the opcode
+        length = "L" + length if any(o[0] == "k" for o in operands) else "LZ" if length == "0" else "L1"
+    opmap = opmap if opmap.startswith("0F") else MANUAL_MAPS.get(opmap, opmap)
+    return ".".join([space, length, pp, opmap, {"I": "WIG"}.get(w, w)])
+
+
+def manual_notation(words, operands):
+    """A row's encoding in the notation of the processor manuals: `66 68 iw`, `50+rd`, `VEX.128.66.0F.WIG FE /r`."""
+    result, wide = [], any(w in ("o64", "W1") for w in words)
+    prefix = [{"o16": "66", "a16": "67", "N6": "NFx"}.get(w, w) for w in words
+              if w in ("NP", "N6", "66", "F2", "F3", "o16", "a16") and not result]
+    for word in words:
+        if word.split(".")[0] in ("VEX", "EVEX", "XOP"):
+            result.append(manual_head(word, operands))
+        elif word in ("0F", "0F38", "0F3A", "0F0F"):
+            result.append(MANUAL_MAPS.get(word, word))
+        elif re.fullmatch(r"[0-9A-F]{2}\+r", word):
+            register = next(o for o in operands if o[0] == "Z" or o[1:2] == "Z" or o.startswith("ST"))
+            kind = {"Zb": "rb", "Zw": "rw"}.get(register, "i" if register.startswith("ST") else "rd")
+            result.append(word[:-1] + kind)
+        elif re.fullmatch(r"[0-9A-F]{2}", word):
+            result.append(word)
+        elif re.fullmatch(r"/\d:\d", word):
+            result.append(f"{0xc0 | int(word[1]) << 3 | int(word[3]):02X}")
+        elif word[0] == "/":
+            result.append(word)
+    # A mandatory prefix stands among the words already; those of sizes stand before all.
+    lead = [p for p in prefix if p not in result or p in ("NP", "NFx")]
+    by_size = {"Iz": "iw", "Iv": "iw"} if "o16" in words else {"Iz": "id", "Iv": "io"} if wide else {}
+    fields = [by_size.get(o, MANUAL_FIELDS[o]) for o in operands if o in MANUAL_FIELDS]
+    if any(o[0] == "L" and o not in MANUAL_FIELDS for o in operands):
+        fields = ["/is4"]
+    mandatory = [result.pop(0)] if result and result[0] in ("66", "F2", "F3") and len(result) > 1 else []
+    return " ".join(lead + mandatory + (["REX.W"] if wide and "." not in words[0] else []) + result + fields)
+
+
 def parse_row(operation, text, place, default_feature):
     left, _, right = text.partition("|")
     words, features = left.split(), right.split()
     needs, name = {}, operation.name
     l_ignored = ".I." in words[0][:7]
-    encoding = " ".join(w for w in words if re.fullmatch(r"(VEX|EVEX|XOP)\..*|NP|N6|66|F2|F3|[0-9A-F]{2}(\+r)?|"
-                                                         r"0F38|0F3A|0F0F|/r|/\d(:\d)?|W[01]|o16|o32|o64|a16|a32|a64", w))
+    written = list(words)
     space, opmap = parse_head(words, needs)
     opcode = words.pop(0)
     plus_r = opcode.endswith("+r")
@@ -249,7 +299,7 @@ def parse_row(operation, text, place, default_feature):
             modrm = modrm or is_rm(word)
             if word != "R-":
                 operands.append(word)
-    rows = []
+    rows, encoding = [], manual_notation(written, operands)
     for low in range(8 if plus_r else 1):
         row = Row()
         row.operation, row.name, row.space, row.map, row.place = operation, name, space, opmap, place

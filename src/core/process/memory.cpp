@@ -110,7 +110,7 @@ void Memory::cover(std::uint64_t address) {
   delay_at(Delay::cover);
 }
 
-void Memory::lift(std::uint64_t address) {
+void Memory::remove(std::uint64_t address) {
   uncover(address);
   stops_.remove(address);
 }
@@ -120,7 +120,7 @@ void Memory::inherit(const StopBytes& stops) {
   for (const auto& [address, own] : stops_.all()) raw_write(address, {&StopBytes::kTrap, 1});
 }
 
-void Memory::lift_all() {
+void Memory::remove_all() {
   for (const auto& [address, own] : stops_.all()) raw_write(address, {&own, 1});
   stops_.clear();
 }

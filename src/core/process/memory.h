@@ -34,8 +34,8 @@ class Memory {
 
   /// Plants a stop byte; false when the memory is not there. Planting twice is the same as once.
   bool plant(std::uint64_t address);
-  void lift(std::uint64_t address);
-  void lift_all();
+  void remove(std::uint64_t address);
+  void remove_all();
   /// Takes a stop byte away for a moment, and puts it back.
   void uncover(std::uint64_t address);
   void cover(std::uint64_t address);

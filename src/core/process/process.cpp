@@ -253,7 +253,7 @@ void Process::detach() {
   hold_all();
   if (gone_) return;
   for (auto& slot : slots_) slot.reset();
-  memory_.lift_all();
+  memory_.remove_all();
   for (auto& thread : threads_) {
     if (!thread->shares_memory) set_slots(*thread);
     flush(*thread);

@@ -46,7 +46,7 @@ void Process::resume(Thread& thread, int request) {
            static_cast<long>(std::exchange(thread.signal, 0)));
 }
 
-/// False for a stop byte that was lifted, or left behind, since it was hit.
+/// False for a stop byte that was removed, or left behind, since it was hit.
 bool Process::worth_telling(const Thread& thread, const Event& event) const {
   return event.kind != Event::Kind::stop_byte || memory_.is_planted(fetch(thread)[Reg::rip]);
 }

@@ -84,8 +84,8 @@ class Tracee : public state::StateView {
   }
 
   bool plant(std::uint64_t address) { return memory_.plant(address); }
-  void lift(std::uint64_t address) { memory_.lift(address); }
-  void lift_all() { memory_.lift_all(); }
+  void remove(std::uint64_t address) { memory_.remove(address); }
+  void remove_all() { memory_.remove_all(); }
   [[nodiscard]] bool is_planted(std::uint64_t address) const { return memory_.is_planted(address); }
 
  private:

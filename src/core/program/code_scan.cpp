@@ -569,7 +569,7 @@ void CodeScan::weigh_gaps() {
         i += length;
       }
     } else {
-      for (std::uint64_t i = at; i < to; ++i) marks_[i] = kind == Stretch::Kind::text ? kText : kData;
+      for (std::uint64_t i = at; i < to; ++i) marks_[i] = kind == Stretch::Kind::string ? kText : kData;
     }
     at = to;
   }
@@ -578,7 +578,7 @@ void CodeScan::weigh_gaps() {
 Stretch::Kind CodeScan::weigh(std::uint64_t from, std::uint64_t to) const {
   const Bytes bytes = bytes_.subspan(from - start_, to - from);
   if (program_.lines().starts_row(from)) return Stretch::Kind::code;
-  if (is_text(bytes)) return Stretch::Kind::text;
+  if (is_text(bytes)) return Stretch::Kind::string;
   if (read_[from - start_]) return Stretch::Kind::bytes;
   return program_.only_padding({from, to}) || decodes_cleanly(from, to) ? Stretch::Kind::code : Stretch::Kind::bytes;
 }
@@ -603,7 +603,7 @@ void CodeScan::gather(AddressRange range) {
   if (all_code_) return add(range, Stretch::Kind::code);
   const auto kind_at = [&](std::uint64_t address) {
     const std::uint8_t mark = address - start_ < marks_.size() ? marks_[address - start_] : std::uint8_t(kUnknown);
-    return mark == kText ? Stretch::Kind::text : mark == kData ? Stretch::Kind::bytes : Stretch::Kind::code;
+    return mark == kText ? Stretch::Kind::string : mark == kData ? Stretch::Kind::bytes : Stretch::Kind::code;
   };
   while (range.from < range.to) {
     const Stretch::Kind kind = kind_at(range.from);

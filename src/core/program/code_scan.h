@@ -1,4 +1,4 @@
-// Code against data: which bytes of a range of code are instructions, and which are text or other data that somebody
+// Code against data: which bytes of a range of code are instructions, and which are strings or other data that somebody
 // put among them (messages behind the last exit call of an assembly program, tables of constants, jump tables).
 //
 // Control flow is followed from where code can be entered: symbols, the entry point, initialisers, unwind tables,
@@ -22,9 +22,9 @@ namespace deeptrace::program {
 
 struct Stretch {
   enum class Kind : std::uint8_t {
-    code,   ///< instructions from the first byte on
-    text,   ///< readable characters, with the zero bytes that end them
-    bytes,  ///< other data
+    code,    ///< instructions from the first byte on
+    string,  ///< readable characters, with the zero bytes that end them
+    bytes,   ///< other data
   };
   AddressRange range;
   Kind kind = Kind::code;

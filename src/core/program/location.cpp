@@ -5,15 +5,15 @@
 #include <optional>
 #include <set>
 
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "isa/instruction.h"
 
 namespace deeptrace::program {
 namespace {
 
 Error unknown(const Program& program, std::string_view location, const std::string& what) {
-  return {Fault::usage, std::string(location) + ": " + what + near_words(near_names(program, location))};
+  return {Fault::usage, std::string(location) + ": " + what + similar_words(similar_names(program, location))};
 }
 
 /// A source path ends with what the user wrote, at a directory boundary.
@@ -163,13 +163,13 @@ Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::str
   return result;
 }
 
-std::vector<std::string> near_names(const Program& program, std::string_view name) {
+std::vector<std::string> similar_names(const Program& program, std::string_view name) {
   std::set<std::string> names;
   for (const Function& function : program.functions()) {
     if (function.origin == Function::Origin::symbol)
       names.insert(function.name.str().substr(0, function.name.str().find('(')));
   }
-  return deeptrace::near_names(names, name);
+  return deeptrace::similar_names(names, name);
 }
 
 }  // namespace deeptrace::program

@@ -25,6 +25,6 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
 std::vector<std::uint32_t> source_files_named(const Program& program, std::string_view name);
 
 /// Up to three known function names that resemble `name`, best first.
-std::vector<std::string> near_names(const Program& program, std::string_view name);
+std::vector<std::string> similar_names(const Program& program, std::string_view name);
 
 }  // namespace deeptrace::program

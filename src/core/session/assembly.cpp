@@ -163,7 +163,7 @@ class RangeWriter {
   /// Writes data up to the next label or `end`; returns its length in bytes.
   std::uint64_t data(std::uint64_t at, std::uint64_t end, program::Stretch::Kind kind) {
     head(at);
-    const bool is_text = kind == program::Stretch::Kind::text;
+    const bool is_text = kind == program::Stretch::Kind::string;
     std::uint64_t size = 1;
     while (at + size < end && size < (is_text ? 48 : 8) && !targets_.at(at + size) &&
            !(is_text && code_[at + size - 1] == 0)) {

@@ -5,7 +5,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
-#include "base/near_names.h"
+#include "base/similar_names.h"
 #include "isa/operand.h"
 #include "program/code_scan.h"
 #include "program/location.h"
@@ -258,7 +258,7 @@ class Comparison {
       const std::vector<const Function*> in_a = in(a_), in_b = in(b_);
       if (in_a.empty() && in_b.empty()) {
         std::string message = name + ": neither file has a function of that name";
-        message += near_words(program::near_names(a_, name));
+        message += similar_words(program::similar_names(a_, name));
         return Error{Fault::usage, message};
       }
       for (std::size_t i = 0; i < std::max(in_a.size(), in_b.size()); ++i)

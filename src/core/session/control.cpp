@@ -108,8 +108,8 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
   });
   if (event.program_is_gone()) return Error{Fault::program, path + ": ended before its entry was reached"};
   if (event.kind == Event::Kind::attention) return Error{Fault::program, path + ": interrupted before its entry"};
-  memory.lift(entry);
-  if (hook.function != 0) memory.lift(hook.function);
+  memory.remove(entry);
+  if (hook.function != 0) memory.remove(hook.function);
   return std::nullopt;
 }
 
@@ -223,7 +223,7 @@ void Control::on_loader(Stopped& stopped) {
       const bool inside = !halt->addresses.empty() && modules_->at(halt->addresses.front()) == nullptr;
       if (!inside || halt->rule.on_data()) continue;
       for (const std::uint64_t address : halt->addresses) {
-        process_->memory().lift(address);
+        process_->memory().remove(address);
         sites_.erase(address);
       }
       halt->addresses.clear();

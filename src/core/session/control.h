@@ -117,7 +117,7 @@ class Control {
   /// no memory.
   Result<unsigned> add(const HaltRule& rule);
   /// False when there is none of that number.
-  bool lift(unsigned number);
+  bool remove(unsigned number);
   [[nodiscard]] std::vector<HaltInfo> halts() const;
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
   /// Bytes of what a data stop watches, read by its type.

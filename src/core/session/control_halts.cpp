@@ -142,7 +142,7 @@ void Control::release(std::uint64_t address) {
   if (found->second.slot) {
     process_->watch(*found->second.slot, std::nullopt);
   } else {
-    process_->memory().lift(address);
+    process_->memory().remove(address);
   }
   sites_.erase(found);
 }
@@ -206,7 +206,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
     unplace(halt);
     if (options_.stop_with == StopWith::hardware)
       return Error{Fault::usage, halt.rule.what +
-                                     ": all four debug registers are in use; lift a stop point, or use "
+                                     ": all four debug registers are in use; remove a stop point, or use "
                                      "--stop-with byte"};
     return Error{Fault::usage, halt.rule.what + ": no memory at " + hex_text(address) + " in the running program"};
   }
@@ -302,7 +302,7 @@ void Control::unplace(Halt& halt) {
   std::erase_if(returning_, [&](const Returning& returning) { return returning.halt == halt.number; });
 }
 
-bool Control::lift(unsigned number) {
+bool Control::remove(unsigned number) {
   const auto found = std::ranges::find_if(halts_, [&](const auto& halt) { return halt->number == number; });
   if (found == halts_.end()) return false;
   unplace(**found);
@@ -358,9 +358,9 @@ std::vector<HaltInfo> Control::halts() const {
       info.how = hardware ? "debug register " + std::to_string(*site->second.slot) : "stop byte";
       if (!hardware && !watched) info.how += "; whether the program reads it is not watched";
     } else if (halt->rule.kind == HaltRule::Kind::system_call || halt->rule.kind == HaltRule::Kind::signal) {
-      info.how = "the kernel tells";
+      info.how = "reported by the kernel";
     } else {
-      info.how = "the dynamic linker tells";
+      info.how = "reported by the dynamic linker";
     }
     if (halt->frame_cfa != 0) info.how += "; ends with its frame";
     result.push_back(std::move(info));

@@ -4,8 +4,8 @@
 #include <map>
 #include <set>
 
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "debuginfo/variables.h"
 #include "program/code_scan.h"
 
@@ -310,7 +310,7 @@ class Listing {
     std::set<std::string> names;
     for (const Known& known : variables_.all()) names.insert(known.name);
     std::string message = wanted + ": no such variable in " + program_.elf().path();
-    message += near_words(near_names(names, wanted));
+    message += similar_words(similar_names(names, wanted));
     return Error{Fault::usage, message};
   }
 
@@ -349,7 +349,7 @@ class Listing {
     if (row.name.empty()) row.name = wanted;
     row.in_thread = (section->flags & binary::kThreadStorage) != 0;
     constexpr std::uint64_t kShown = 64;
-    const bool one = request_.shape && request_.shape->kind != inspect::Shape::Kind::text &&
+    const bool one = request_.shape && request_.shape->kind != inspect::Shape::Kind::string &&
                      request_.shape->kind != inspect::Shape::Kind::bytes;
     row.size = std::min<std::uint64_t>(one ? request_.shape->size : kShown, section->address + section->size - address);
     settle(row, std::nullopt, request_.shape);

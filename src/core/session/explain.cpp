@@ -5,9 +5,10 @@
 #include <charconv>
 #include <map>
 #include <set>
+#include <sstream>
 
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "isa/processor.h"
 
 namespace deeptrace::session {
@@ -307,64 +308,123 @@ Result<ExplainedBytes> explain_bytes(const ExplainRequest& request) {
 
 // ---- instructions
 
-/// "r/m32", "xmm/m128", "imm8": what can stand in an operand's place.
-std::string place_name(const isa::OperandKind& kind, bool memory_only, bool register_only) {
-  constexpr std::string_view kWidths[] = {"",      "8",          "16",    "32",   "64",   "80",   "128", "256",
-                                          "512",   "4096",       "vl",    "vl/2", "vl/4", "vl/8", "64",  "16/32/64",
-                                          "16/32", "2x16/32/64", "32/64", "",     "",     "",     "",    "16:16/32/64",
-                                          "",      "16",         "",      "2x64", "",     "",     "",    ""};
-  const std::string width(kWidths[static_cast<std::size_t>(kind.width)]);
-  const std::string memory = "m" + width;
+/// The bits of a width that goes by the vector length, of `length` bits; 0 for others.
+unsigned vector_bits(isa::Width width, unsigned length) {
+  using isa::Width;
+  switch (width) {
+    case Width::vector: return length;
+    case Width::vector_half: return length / 2;
+    case Width::vector_fourth: return length / 4;
+    case Width::vector_eighth: return length / 8;
+    case Width::elements8: return length / 8;
+    case Width::elements16: return length / 16;
+    case Width::elements32: return length / 32;
+    case Width::elements64: return length / 64;
+    default: return 0;
+  }
+}
+
+/// The bits of a width as the manuals write them: "32", "16/32/64" where more than the opcode decides; empty where
+/// there is no size to name.
+std::string width_words(isa::Width width, unsigned length) {
+  using isa::Width;
+  if (const unsigned bits = std::max(isa::fixed_bits(width), vector_bits(width, length)); bits != 0)
+    return width == Width::b4096 ? "512byte" : std::to_string(bits);
+  switch (width) {
+    case Width::high64: return "64";
+    case Width::operand: return "16/32/64";
+    case Width::operand32: return "16/32";
+    case Width::operand_twice: return "16&16/32&32";
+    case Width::rexw: return "32/64";
+    case Width::far_pointer: return "16:16/32/64";
+    case Width::low16_of_32: return "32";
+    case Width::table_register: return "16&32/64";
+    case Width::bounds: return "2x32/64";
+    case Width::native_value: return "32/64";
+    case Width::x87_environment: return "14/28byte";
+    case Width::x87_state: return "94/108byte";
+    default: return {};
+  }
+}
+
+std::string register_words(const isa::OperandKind& kind, unsigned length) {
+  const unsigned bits = std::max(isa::fixed_bits(kind.width), vector_bits(kind.width, length));
+  switch (kind.file) {
+    case RegisterFile::general: return "r" + width_words(kind.width, length);
+    case RegisterFile::vector: return bits > 256 ? "zmm" : bits > 128 ? "ymm" : "xmm";
+    case RegisterFile::segment: return "Sreg";
+    case RegisterFile::control: return "CR0-CR8";
+    case RegisterFile::debug: return "DR0-DR7";
+    case RegisterFile::mask: return "k";
+    case RegisterFile::mmx: return "mm";
+    case RegisterFile::x87: return "ST(i)";
+    case RegisterFile::tile: return "tmm";
+    case RegisterFile::bound: return "bnd";
+    default: return {};
+  }
+}
+
+/// What can stand in an operand's place, as the manuals name it (Intel SDM volume 2, 3.1.1.3): "r/m32", "xmm/m128",
+/// "imm8".
+std::string place_name(const isa::OperandKind& kind, const isa::Row& row, unsigned length) {
+  const std::string width = width_words(kind.width, length);
   using isa::Source;
   switch (kind.source) {
     case Source::immediate: return "imm" + width;
-    case Source::immediate_signed: return "imm8 (sign-extended)";
-    case Source::immediate_low4: return "imm4";
-    case Source::relative: return "target";
-    case Source::absolute: return "address";
-    case Source::far: return "selector:offset";
+    case Source::immediate_signed:
+    case Source::immediate_low4: return "imm8";
+    case Source::relative: return kind.width == isa::Width::b8 ? "rel8" : "rel16/32";
+    case Source::absolute: return "moffs" + width;
+    case Source::far: return "ptr16:16/32";
     case Source::one: return "1";
-    case Source::gather: return "memory by vector index";
-    case Source::fixed: break;
+    case Source::gather: return "vm" + width;
+    case Source::fixed: {
+      const std::string name(isa::name_of(isa::implied_register(kind)));
+      if (isa::fixed_bits(kind.width) != 0 || name.size() != 3) return name;
+      return name.substr(1) + "/e" + name.substr(1) + "/" + name;  // ax/eax/rax
+    }
     default: break;
   }
-  std::string reg;
-  switch (kind.file) {
-    case RegisterFile::general: reg = "r" + width; break;
-    case RegisterFile::vector:
-      reg = kind.width == isa::Width::b256   ? "ymm"
-            : kind.width == isa::Width::b512 ? "zmm"
-            : width.starts_with("vl")        ? "x/y/zmm"
-                                             : "xmm";
-      break;
-    case RegisterFile::segment: reg = "segment"; break;
-    case RegisterFile::control: reg = "cr"; break;
-    case RegisterFile::debug: reg = "dr"; break;
-    case RegisterFile::mask: reg = "k"; break;
-    case RegisterFile::mmx: reg = "mm"; break;
-    case RegisterFile::x87: reg = "st(i)"; break;
-    case RegisterFile::tile: reg = "tmm"; break;
-    case RegisterFile::bound: reg = "bnd"; break;
-    default: break;
-  }
-  if (kind.source == Source::fixed) {
-    const std::string name(isa::name_of(isa::implied_register(kind)));
-    return isa::fixed_bits(kind.width) != 0 ? name : name + " or its part";
-  }
+  const bool memory_only = row.memory == 1, register_only = row.memory == 2;
+  const std::string reg = register_words(kind, length), memory = "m" + width;
   if (kind.source != Source::rm || register_only) return reg;
   if (memory_only) return memory;
   return kind.file == RegisterFile::general ? "r/" + memory : reg + "/" + memory;
 }
 
-ExplainedForm form_of(const isa::Row& row) {
-  ExplainedForm form{std::string(isa::mnemonic_of(row)), std::string(isa::encoding_of(row)),
-                     std::string(isa::feature_of(row)), row.modes, isa::why_not_provable(row)};
-  const auto uses = isa::uses_of(row);
-  for (unsigned i = 0; i < row.shown; ++i) {
-    form.text += i == 0 ? " " : ", ";
-    form.text += place_name(isa::kind_of(uses[i]), row.memory == 1, row.memory == 2);
+/// An operand of the operand's size, in an encoding whose prefix decides it.
+isa::OperandKind sized(isa::OperandKind kind, std::string_view encoding) {
+  using isa::Width;
+  const bool narrow = encoding.starts_with("66 "), wide = encoding.starts_with("REX.W ");
+  if (kind.width == Width::operand && (narrow || wide)) kind.width = narrow ? Width::b16 : Width::b64;
+  if (kind.width == Width::operand32 && (narrow || wide)) kind.width = narrow ? Width::b16 : Width::b32;
+  return kind;
+}
+
+/// A row's forms: one for each vector length, which the encoding of the row tells together ("VEX.128/256.66.0F.WIG").
+std::vector<ExplainedForm> forms_of(const isa::Row& row) {
+  const std::string all(isa::encoding_of(row));
+  const std::size_t from = all.find('.') + 1, end = all.find('.', from);
+  std::vector<std::string> lengths = {""};
+  if (from != 0 && end != std::string::npos && all[0] != 'R') {
+    lengths.clear();
+    std::istringstream words(all.substr(from, end - from));
+    for (std::string length; std::getline(words, length, '/');) lengths.push_back(length);
   }
-  return form;
+  std::vector<ExplainedForm> result;
+  const auto uses = isa::uses_of(row);
+  for (const std::string& length : lengths) {
+    const std::string encoding = length.empty() ? all : all.substr(0, from) + length + all.substr(end);
+    const auto bits = static_cast<unsigned>(std::strtoul(length.c_str(), nullptr, 10));
+    ExplainedForm form{std::string(isa::mnemonic_of(row)), encoding, std::string(isa::feature_of(row)), row.modes,
+                       isa::why_not_provable(row)};
+    for (unsigned i = 0; i < row.shown; ++i) {
+      form.text += i == 0 ? " " : ", ";
+      form.text += place_name(sized(isa::kind_of(uses[i]), encoding), row, bits);
+    }
+    result.push_back(std::move(form));
+  }
+  return result;
 }
 
 /// Names of one mnemonic in both syntaxes; AT&T's suffixes are left out.
@@ -380,7 +440,7 @@ std::optional<ExplainedInstruction> explain_instruction(const std::string& word)
       result.operations.push_back(
           {isa::general_sentence(row), std::string(operation.note), doing_of(row, operation.flow), {}});
     }
-    result.operations[place->second].forms.push_back(form_of(row));
+    for (ExplainedForm& form : forms_of(row)) result.operations[place->second].forms.push_back(std::move(form));
   }
   if (result.operations.empty()) return std::nullopt;
   result.name = word;
@@ -472,7 +532,7 @@ Error unknown(const std::string& word) {
   for (const isa::Row& row : isa::rows()) names.emplace(isa::mnemonic_of(row));
   for (const RegisterPart& part : named_parts()) names.emplace(isa::name_of(part));
   std::string message = "explain: " + word + ": no instruction, register, bytes or flags of that name";
-  message += near_words(near_names(names, word));
+  message += similar_words(similar_names(names, word));
   return {Fault::usage, message};
 }
 

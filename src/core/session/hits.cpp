@@ -72,7 +72,7 @@ class Run {
         send(*stopped, hit);
       }
       if (request_.count && summary_.rows == *request_.count) {
-        tree_->lift_all();
+        tree_->remove_all();
         if (tree_->first().attached()) {
           tree_->detach();
           summary_.end = {RunEnd::How::detached, 0};

@@ -4,8 +4,8 @@
 #include <map>
 #include <set>
 
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "program/location.h"
 #include "session/listing.h"
 
@@ -75,7 +75,7 @@ class Work {
     std::set<std::string> names;
     for (const std::string& file : files) names.insert(file.substr(file.rfind('/') + 1));
     std::string message = request_.source + ": no source file of that name in " + program_.elf().path();
-    message += near_words(near_names(names, request_.source));
+    message += similar_words(similar_names(names, request_.source));
     return Error{Fault::usage, message};
   }
 
@@ -137,7 +137,7 @@ class Work {
     if (function != nullptr) added.function = function->name;
     added.instructions = instructions;
     added.statement = row.statement;
-    added.entry_ends = row.prologue_end;
+    added.prologue_end = row.prologue_end;
     added.inlined = std::move(inlined);
     entry.ranges.push_back(std::move(added));
   }
@@ -266,7 +266,7 @@ Result<std::vector<AddressOrigin>> origins_of(const Program& program, program::I
     }
     for (const debuginfo::LineRow& row : program.lines().rows_at(address)) {
       const debuginfo::SourceLine begins{row.file, row.line};
-      origin.entry_ends |= row.prologue_end;
+      origin.prologue_end |= row.prologue_end;
       if (begins == line) {
         origin.statement |= row.statement;
       } else if (row.line != 0 && std::ranges::find(origin.passed, begins) == origin.passed.end()) {

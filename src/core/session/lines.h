@@ -37,7 +37,7 @@ struct LineRange {
   std::string_view function;
   std::size_t instructions = 0;
   bool statement = true;                  ///< the compiler recommends its start for stopping
-  bool entry_ends = false;                ///< the function's entry code ends where it starts
+  bool prologue_end = false;              ///< the prologue of the function ends where it starts
   std::vector<LineInstruction> code;      ///< only where lines were asked for by number
   std::vector<program::Inlined> inlined;  ///< the calls that it stands in, outermost first
 };
@@ -79,7 +79,7 @@ struct AddressOrigin {
   std::string_view file;     ///< empty when unknown
   std::uint32_t line = 0;
   bool statement = false;                     ///< the compiler recommends stopping here
-  bool entry_ends = false;                    ///< the function's entry code ends here
+  bool prologue_end = false;                  ///< the prologue of the function ends here
   std::vector<debuginfo::SourceLine> passed;  ///< lines that begin here too, but have no instruction here
   bool starts_instruction = true;             ///< the address is where an instruction begins
   std::uint64_t instruction = 0;              ///< the one that holds it

@@ -167,7 +167,7 @@ class PieceLister::Work {
   /// Strings have a row each, other data a row for eight bytes; labels begin rows.
   void data_of(Bytes bytes, std::uint64_t from, std::uint64_t start, program::Stretch::Kind kind) {
     constexpr std::size_t kBytesPerRow = 8, kLongestText = 64;
-    const bool is_text = kind == program::Stretch::Kind::text;
+    const bool is_text = kind == program::Stretch::Kind::string;
     for (std::uint64_t at = 0; at < bytes.size();) {
       std::uint64_t size = 1;
       for (; at + size < bytes.size() && size < (is_text ? kLongestText : kBytesPerRow); ++size) {
@@ -175,7 +175,7 @@ class PieceLister::Work {
         const bool ended = bytes[at + size - 1] == 0 && bytes[at + size] != 0;
         if (is_text && (ended || bytes[at + size - 1] == '\n')) break;
       }
-      data_row(bytes.subspan(at, size), from + at, start, is_text ? Content::text : Content::bytes);
+      data_row(bytes.subspan(at, size), from + at, start, is_text ? Content::string : Content::bytes);
       at += size;
     }
     setter_ = {};

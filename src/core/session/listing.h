@@ -42,7 +42,7 @@ struct ListedFunction {
 enum class Content : std::uint8_t {
   instruction,
   unknown,  ///< a byte that control reaches, but no known instruction starts there
-  text,     ///< data: readable characters
+  string,   ///< data: readable characters
   bytes,    ///< other data
 };
 

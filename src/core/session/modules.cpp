@@ -313,7 +313,7 @@ std::vector<std::uint64_t> Modules::own_starts() {
     if (!module->program || module->program->lines().empty()) continue;
     for (const program::Function& function : module->program->functions()) {
       if (module->program->is_own(function) && function.size != 0 && module->program->lines().covers(function.address))
-        own_starts_.push_back(behind_entry_code(*module->program, function) + module->bias);
+        own_starts_.push_back(prologue_end_of(*module->program, function) + module->bias);
     }
   }
   return own_starts_;

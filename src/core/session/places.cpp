@@ -80,7 +80,7 @@ Error inside_instruction(std::string_view location, const Boundaries& around, st
 
 }  // namespace
 
-std::uint64_t behind_entry_code(const Program& program, const Function& function) {
+std::uint64_t prologue_end_of(const Program& program, const Function& function) {
   const AddressRange range = function.range();
   std::uint64_t marked = 0, second = 0;
   if (program.lines().covers(function.address)) {
@@ -140,7 +140,7 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
   const auto named = program.functions_named(location);
   std::vector<std::uint64_t> result;
   if (!named.empty() && named.front()->origin != Function::Origin::section) {
-    for (const Function* function : named) result.push_back(behind_entry_code(program, *function));
+    for (const Function* function : named) result.push_back(prologue_end_of(program, *function));
     return result;
   }
   const std::size_t colon = location.rfind(':');
@@ -158,7 +158,7 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
   for (const std::uint64_t address : *found) {
     const Function* function = program.function_at(address);
     const bool whole = in_file && function != nullptr && function->address == address;
-    result.push_back(whole ? behind_entry_code(program, *function) : address);
+    result.push_back(whole ? prologue_end_of(program, *function) : address);
     if (whole) continue;
     const Boundaries around = boundaries_around(program, address);
     if (around.before != address) return inside_instruction(location, around, module.bias);
@@ -225,7 +225,7 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
     if (!functions) return chosen_at_start(*module.program, name);
     std::vector<std::uint64_t> places;
     for (const Function* function : *functions) {
-      std::uint64_t place = behind_entry_code(*module.program, *function);
+      std::uint64_t place = prologue_end_of(*module.program, *function);
       if (plus != std::string_view::npos) {
         const auto offset = number_in(where.substr(plus + 1));
         if (!offset) return Error{Fault::usage, std::string(where) + ": is written as FUNCTION+BYTES"};

@@ -19,7 +19,7 @@ namespace deeptrace::session {
 
 /// The first instruction behind a function's entry code, by the line table where it tells, else by the instructions
 /// that set up a frame. An address in the file.
-std::uint64_t behind_entry_code(const program::Program& program, const program::Function& function);
+std::uint64_t prologue_end_of(const program::Program& program, const program::Function& function);
 
 /// The starts of the instructions around an address in the file: the one at or before it, and the next one. Both are
 /// the address itself when an instruction starts there. Zero where no code is known.

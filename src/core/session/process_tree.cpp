@@ -143,10 +143,10 @@ std::vector<HaltInfo> ProcessTree::halts() const {
   return result;
 }
 
-void ProcessTree::lift_all() {
+void ProcessTree::remove_all() {
   for (const Member& member : members_) {
     if (member.control->ended()) continue;
-    for (const HaltInfo& halt : member.control->halts()) member.control->lift(halt.number);
+    for (const HaltInfo& halt : member.control->halts()) member.control->remove(halt.number);
   }
 }
 

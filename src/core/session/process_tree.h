@@ -47,7 +47,7 @@ class ProcessTree {
 
   /// Stop points of the first process with the hits of all.
   [[nodiscard]] std::vector<HaltInfo> halts() const;
-  void lift_all();
+  void remove_all();
 
  private:
   ProcessTree() = default;

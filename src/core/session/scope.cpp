@@ -4,8 +4,8 @@
 #include <cstring>
 
 #include "abi/dwarf_registers.h"
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "isa/text.h"
 #include "program/location.h"
 #include "session/thread_block.h"
@@ -162,6 +162,17 @@ bool Scope::is_local(std::string_view name) {
          !debuginfo::fixed_place(module_->program->debug(), *variable->entry.unit, parts[0].expression);
 }
 
+/// Where the nearest of a variable's ranges begins: "line 31", or its address where it has no line.
+std::string Scope::nearest_life(const std::vector<debuginfo::LocationPart>& parts) const {
+  const auto distance = [&](const debuginfo::LocationPart& one) {
+    return one.range.from > inside_ ? one.range.from - inside_ : inside_ - (one.range.to - 1);
+  };
+  const debuginfo::LocationPart& nearest = *std::ranges::min_element(parts, {}, distance);
+  const auto line = module_->program->lines().at(nearest.range.from);
+  if (line && line->line != 0) return "line " + std::to_string(line->line);
+  return hex_text(nearest.range.from + module_->bias);
+}
+
 Result<Datum> Scope::local(const LocalVariable& variable) {
   const debuginfo::DebugInfo& info = module_->program->debug();
   ModuleDebug& debug = Modules::debug(*module_);
@@ -195,17 +206,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   const auto part =
       std::ranges::find_if(parts, [this](const auto& one) { return one.always || one.range.holds(inside_); });
   if (part == parts.end()) {
-    std::string message = "is optimised out here; it lives at ";
-    std::size_t told = 0;
-    for (const debuginfo::LocationPart& one : parts) {
-      if (told == 4) {
-        message += " and " + std::to_string(parts.size() - told) + " more ranges";
-        break;
-      }
-      message += (told++ != 0 ? ", " : "") + hex_text(one.range.from + module_->bias) + ".." +
-                 hex_text(one.range.to + module_->bias);
-    }
-    return Error{Fault::usage, message};
+    return Error{Fault::usage, "no value here; lives on " + nearest_life(parts)};
   }
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
   Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
@@ -233,7 +234,7 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
     if (piece.bits % 8 != 0 || piece.bit_offset % 8 != 0) return Error{Fault::usage, "it is kept in single bits"};
     std::vector<std::uint8_t> value;
     switch (piece.kind) {
-      case Kind::nowhere: return Error{Fault::usage, "is optimised out here in part"};
+      case Kind::nowhere: return Error{Fault::usage, "no value here of a part of it"};
       case Kind::memory:
         value.resize(bytes);
         if (view_.read_memory(piece.address + piece.bit_offset / 8, value) != bytes)
@@ -395,7 +396,8 @@ Error Scope::unknown_name(std::string_view name) {
     if (!debug.statics) debug.statics = debuginfo::static_variables(module->program->debug(), debug.types);
     for (const debuginfo::StaticVariable& variable : *debug.statics) names.insert(variable.name);
   }
-  return {Fault::usage, "no register, variable or function of that name here" + near_words(near_names(names, name))};
+  return {Fault::usage,
+          "no register, variable or function of that name here" + similar_words(similar_names(names, name))};
 }
 
 std::vector<Scope::Listed> Scope::locals() {
@@ -509,9 +511,9 @@ Result<Datum> Scope::argument(std::uint64_t number) {
       type = TypeRef{&debug.types, entry_of_type ? debug.types.of(*entry_of_type) : debuginfo::kVoid};
       const Type& plain = debug.types[debug.types.plain(type->id)];
       if (plain.is_aggregate() && view_.mode() == isa::Mode::bits64)
-        return Error{Fault::usage,
-                     "a structure among the arguments is passed in parts; name the parameter behind the "
-                     "function's entry code"};
+        return Error{
+            Fault::usage,
+            "a structure among the arguments is passed in parts; name the parameter after the function's prologue"};
       real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating && plain.size <= 8;
     } else {
       type.reset();

@@ -53,6 +53,7 @@ class Scope final : public inspect::Environment {
   class Context;
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
   const debuginfo::LocalVariable* local_named(std::string_view name);
+  [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
   std::optional<inspect::Datum> function_named(std::string_view name);

@@ -1,7 +1,7 @@
 // What a stepped program's private memory holds, without asking the kernel each time: pages read once and kept up to
 // date with the writes that the stepper sees. It answers "what was here before" for an instruction about to write.
 //
-// It is right only while nothing but the stepped instructions writes, so it is forgotten at every passage, system call
+// It is right only while nothing but the stepped instructions writes, so it is forgotten after full speed, system call
 // and signal, is not used beside other threads, and never holds shared mappings.
 #pragma once
 

@@ -198,7 +198,7 @@ class SourceWriter {
   [[nodiscard]] Error refuse(std::uint64_t address, const std::string& why) const {
     std::string place = program_.place_name(address);
     if (place.empty()) place = hex_text(address);
-    return {Fault::usage, "--form assembler: " + place + " " + why};
+    return {Fault::usage, "--format assembler: " + place + " " + why};
   }
 
   // ---- labels
@@ -716,7 +716,7 @@ class SourceWriter {
           std::uint64_t to = at + 1;
           while (to < stretch.range.to && !needs_head(section_, to) && !(object_ && program_.relocation_in(to, 1)))
             ++to;
-          write_bytes(elf_.bytes_at(at).first(to - at), stretch.kind == Stretch::Kind::text);
+          write_bytes(elf_.bytes_at(at).first(to - at), stretch.kind == Stretch::Kind::string);
           at = to;
         }
       }

@@ -1,4 +1,4 @@
-// The work of `listing --form assembler` without --fixed: source that can be edited, assembled and linked.
+// The work of `listing --format assembler` without --exact: source that can be edited, assembled and linked.
 //
 // Object files are written exactly: assembled unchanged, the source gives the same bytes and relocations. Of linked
 // files single functions can be taken out: what they refer to goes by its symbol, unnamed strings and constants are

@@ -112,7 +112,7 @@ class Stepper {
       } else if (modules_.is_own(rip())) {
         request_.count&& summary_.instructions >= *request_.count ? finish(StepsEnd::count) : own_step();
       } else {
-        passage();
+        full_speed();
       }
     }
     flush();
@@ -136,7 +136,7 @@ class Stepper {
   /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end.
   void run_to_end() {
     if (gone_) return;
-    tracee_.lift_all();
+    tracee_.remove_all();
     int signal = deliver_;
     for (;;) {
       const Stop stop = tracee_.run(signal);
@@ -450,11 +450,11 @@ class Stepper {
     if (stop.kind != Stop::Kind::stepped || rip() != at) return stop;
     const bool here = tracee_.is_planted(at);
     const bool behind = tracee_.is_planted(next);
-    if (here) tracee_.lift(at);
+    if (here) tracee_.remove(at);
     if (!tracee_.plant(next)) return stop;
     stop = tracee_.run();
     if (!stop.program_is_gone()) {
-      if (!behind) tracee_.lift(next);
+      if (!behind) tracee_.remove(next);
       if (here) tracee_.plant(at);
     }
     if (stop.kind == Stop::Kind::stop_byte) stop.kind = Stop::Kind::stepped;
@@ -730,7 +730,7 @@ class Stepper {
 
   /// Lets foreign code run until control comes back into own code, wherever that is: behind the call, at the entry of
   /// a function that is called back, at a landing pad, behind a setjmp.
-  void passage() {
+  void full_speed() {
     flush();
     if (at_signal_return()) {
       signal_return();
@@ -740,19 +740,19 @@ class Stepper {
     const RegisterSet before = tracee_.registers();
     const std::string name = modules_.place_name(rip());
     if (const std::uint64_t back = return_address(); back != 0) tracee_.plant(back);
-    Recorded& recorded = open_row(StepRow::Kind::passage);
+    Recorded& recorded = open_row(StepRow::Kind::full_speed);
     recorded.row.function = name;
     recorded.row.memory_followed = false;
     Stop stop = tracee_.run(std::exchange(deliver_, 0));
     while (stop.kind == Stop::Kind::signal && !process::catches_signal(tracee_.pid(), stop.number))
       stop = tracee_.run(stop.number);
     if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced) {
-      return passage_without_return(recorded, name, stop);
+      return full_speed_without_return(recorded, name, stop);
     }
     const RegisterSet& after = tracee_.registers();
     recorded.delta.compare(before, after);
     compare_vectors(recorded);
-    text_ = passage_text(name, stop);
+    text_ = full_speed_text(name, stop);
     recorded.row.text = text_;
     close_row(recorded);
     arrive(stop);
@@ -768,7 +768,7 @@ class Stepper {
     return modules_.is_own(address) ? address : 0;
   }
 
-  /// How control came back from a passage.
+  /// How control came back from code at full speed.
   enum class Arrival { returned, called, handler, elsewhere };
 
   /// A return comes to the address that a call left in its slot, with the stack just above that slot.
@@ -788,7 +788,7 @@ class Stepper {
     return function != nullptr && function->address + module->bias == rip() ? Arrival::called : Arrival::elsewhere;
   }
 
-  std::string passage_text(const std::string& name, const Stop& stop) {
+  std::string full_speed_text(const std::string& name, const Stop& stop) {
     if (stop.kind == Stop::Kind::signal) return name + " ran until " + signal_name(stop.number) + " came";
     switch (arrival()) {
       case Arrival::returned: return name + " ran and returned";
@@ -817,7 +817,7 @@ class Stepper {
     }
   }
 
-  void passage_without_return(Recorded& recorded, const std::string& name, const Stop& stop) {
+  void full_speed_without_return(Recorded& recorded, const std::string& name, const Stop& stop) {
     if (stop.program_is_gone()) ended(stop);
     if (summary_.ended == StepsEnd::interrupt && gone_) return finish(StepsEnd::interrupt);
     recorded.delta.flags_before = recorded.delta.flags_after = tracee_.registers()[Reg::rflags];
@@ -883,7 +883,7 @@ std::optional<Error> run_to(Tracee& tracee, const std::vector<std::uint64_t>& ad
     if (stop.kind == Stop::Kind::stop_byte) break;
     signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
   }
-  tracee.lift_all();
+  tracee.remove_all();
   return std::nullopt;
 }
 

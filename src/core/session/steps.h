@@ -1,6 +1,6 @@
 // The work of `steps`: a stretch of a program, instruction by instruction, as rows of what each one changed.
 //
-// Own code is stepped; everything else runs at full speed and becomes one row a passage. See docs/architecture.md,
+// Own code is stepped; everything else runs at full speed and becomes one row each time. See docs/architecture.md,
 // "How steps follows a program".
 #pragma once
 
@@ -32,7 +32,7 @@ struct StepsRequest {
 struct StepRow {
   enum class Kind : std::uint8_t {
     instruction,
-    passage,        ///< code that is not own ran at full speed; its memory writes were not followed
+    full_speed,     ///< code that is not own ran at full speed; its memory writes were not followed
     signal,         ///< the kernel took the thread into a signal handler
     signal_return,  ///< the kernel took it back to where the signal had come
     kernel,         ///< memory that the kernel wrote in the system call of the row before

@@ -4,8 +4,8 @@
 #include <set>
 
 #include "abi/system_calls.h"
-#include "base/near_names.h"
 #include "base/number.h"
+#include "base/similar_names.h"
 #include "debuginfo/variables.h"
 #include "isa/operand.h"
 #include "program/location.h"
@@ -194,7 +194,7 @@ class Search {
         names_.insert(function.name.str().substr(0, function.name.str().find('(')));
     }
     std::string message = what + ": no such function, variable, label or address in " + program_.elf().path();
-    message += near_words(near_names(names_, what));
+    message += similar_words(similar_names(names_, what));
     return Error{Fault::usage, message};
   }
 
@@ -535,7 +535,7 @@ class Search {
       for (const abi::SystemCall& call : abi::system_calls(abi::CallTable::x86_64))
         names.insert(std::string(call.name));
       std::string message = request_.what + ": no such system call";
-      message += near_words(near_names(names, request_.what));
+      message += similar_words(similar_names(names, request_.what));
       return Error{Fault::usage, message};
     }
     const abi::SystemCall* own = program_.elf().wide() ? wide : narrow;

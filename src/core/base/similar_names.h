@@ -12,9 +12,9 @@ namespace deeptrace {
 std::size_t edit_distance(std::string_view a, std::string_view b);
 
 /// Up to three names that are near, best first.
-std::vector<std::string> near_names(const std::set<std::string>& names, std::string_view name);
+std::vector<std::string> similar_names(const std::set<std::string>& names, std::string_view name);
 
-/// The same for the end of a message: "; near names: level_sum, level_at", or nothing.
-std::string near_words(const std::vector<std::string>& near);
+/// The same for the end of a message: "; similar names: level_sum, level_at", or nothing.
+std::string similar_words(const std::vector<std::string>& near);
 
 }  // namespace deeptrace

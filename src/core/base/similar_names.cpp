@@ -1,4 +1,4 @@
-#include "base/near_names.h"
+#include "base/similar_names.h"
 
 #include <algorithm>
 #include <compare>
@@ -20,7 +20,7 @@ std::size_t edit_distance(std::string_view a, std::string_view b) {
   return row[b.size()];
 }
 
-std::vector<std::string> near_names(const std::set<std::string>& names, std::string_view name) {
+std::vector<std::string> similar_names(const std::set<std::string>& names, std::string_view name) {
   constexpr std::size_t kLongest = 100, kMost = 3;
   struct Scored {
     std::size_t score, length_difference;
@@ -41,9 +41,9 @@ std::vector<std::string> near_names(const std::set<std::string>& names, std::str
   return result;
 }
 
-std::string near_words(const std::vector<std::string>& near) {
+std::string similar_words(const std::vector<std::string>& near) {
   std::string words;
-  for (const std::string& name : near) words += (words.empty() ? "; near names: " : ", ") + name;
+  for (const std::string& name : near) words += (words.empty() ? "; similar names: " : ", ") + name;
   return words;
 }
 
