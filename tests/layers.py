@@ -5,15 +5,16 @@ import re
 import sys
 
 # A layer may include itself and the layers named here.
-CORE = ["base", "binary", "isa", "state", "debuginfo", "program", "abi"]
+CORE = ["base", "arch", "binary", "isa", "state", "debuginfo", "program", "abi"]
 ALLOWED = {
     "base": [],
-    "binary": ["base"],
-    "isa": ["base"],
-    "state": ["base", "isa"],
-    "debuginfo": ["base", "binary", "isa", "state"],
-    "program": ["base", "binary", "isa", "state", "debuginfo"],
-    "abi": ["base", "binary", "isa", "state", "debuginfo", "program"],
+    "arch": ["base"],
+    "binary": ["base", "arch"],
+    "isa": ["base", "arch"],
+    "state": ["base", "arch", "isa"],
+    "debuginfo": ["base", "arch", "binary", "isa", "state"],
+    "program": ["base", "arch", "binary", "isa", "state", "debuginfo"],
+    "abi": ["base", "arch", "binary", "isa", "state", "debuginfo", "program"],
     "inspect": CORE,
     "process": CORE,
     "corefile": CORE,

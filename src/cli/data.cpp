@@ -29,7 +29,7 @@ int run(const Command& command, std::vector<std::string> words) {
   request.all = parsed.options.count("all") != 0;
   if (parsed.options.count("as") != 0) {
     const std::string name = parsed.options["as"].as<std::string>();
-    request.shape = inspect::shape_named(name, program->elf().wide() ? 8 : 4);
+    request.shape = inspect::shape_named(name, arch::machine_of(program->mode()).word);
     if (!request.shape)
       return report_error({Fault::usage, "--as " + name + ": is one of " + std::string(inspect::shape_names())});
   }

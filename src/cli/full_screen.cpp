@@ -344,7 +344,7 @@ class Screen {
     session::Control& control = talk_.control();
     const state::StateView& view = control.view();
     for (const session::RegisterRow& row : session::register_rows(control, view, control.before())) {
-      const unsigned bytes = view.mode() == isa::Mode::bits64 ? 8 : 4;
+      const unsigned bytes = arch::machine_of(view.mode()).word;
       std::string text =
           fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name, report::both_readings(style_, row.value, bytes));
       if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);

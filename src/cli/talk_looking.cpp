@@ -61,7 +61,7 @@ Answer Talk::regs(Arguments rest) {
   Answer answer;
   session::Scope here = scope();
   for (const session::RegisterRow& row : session::register_rows(*control_, here.view(), before)) {
-    const unsigned bytes = here.view().mode() == isa::Mode::bits64 ? 8 : 4;
+    const unsigned bytes = arch::machine_of(here.view().mode()).word;
     if (!row.known) {
       answer.lines.push_back(fmt::format("    {:<5} unknown: nobody kept it for this frame", row.name));
       continue;
@@ -246,7 +246,7 @@ Answer Talk::memory(Arguments rest) {
     return false;
   };
   Answer answer;
-  const unsigned word = here.view().mode() == isa::Mode::bits64 ? 8 : 4;
+  const unsigned word = arch::machine_of(here.view().mode()).word;
   const bool by_name = as && (*as == "bits" || *as == "fields");
   const auto shape = as && !by_name ? inspect::shape_named(*as, word) : std::nullopt;
   if (as && !shape && !by_name)
@@ -391,7 +391,7 @@ Answer Talk::stack(Arguments rest) {
   if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
   Answer answer;
   for (const session::StackRow& row : session::stack_rows(*control_, frames(), *count)) {
-    const unsigned bytes = control_->view().mode() == isa::Mode::bits64 ? 8 : 4;
+    const unsigned bytes = arch::machine_of(control_->view().mode()).word;
     std::string text =
         fmt::format("{:>3}  {:#x}  {:#0{}x} {} {}", row.top ? "top" : "", row.address, row.value, bytes * 2 + 2,
                     style_.utf8 ? "\u00b7" : "/",

@@ -34,7 +34,7 @@ std::string change(const Style& style, std::string_view what, const std::string&
 
 /// The narrowest register that holds all of a change, where that reads better than the whole.
 std::string narrow_name(const state::RegisterChange& one, unsigned& bytes, isa::Mode mode) {
-  bytes = mode == isa::Mode::bits32 ? 4 : 8;
+  bytes = arch::machine_of(mode).word;
   return std::string(name_of(one.reg, mode));
 }
 

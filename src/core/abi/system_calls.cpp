@@ -33,10 +33,9 @@ std::string call_name(std::uint64_t number, CallTable table) {
 
 std::span<const SystemCall> system_calls(CallTable table) { return table_of(table); }
 
-std::uint64_t argument(const state::RegisterSet& registers, unsigned index) {
-  using state::Reg;
-  constexpr Reg kOrder[] = {Reg::rdi, Reg::rsi, Reg::rdx, Reg::r10, Reg::r8, Reg::r9};
-  return registers[kOrder[(index - 1) % 6]];
+std::uint64_t argument(const state::RegisterSet& registers, unsigned index, isa::Mode mode) {
+  const auto order = arch::machine_of(mode).call_arguments;
+  return registers[state::reg_numbered(order[(index - 1) % order.size()])];
 }
 
 }  // namespace deeptrace::abi

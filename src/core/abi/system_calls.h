@@ -25,8 +25,7 @@ struct SystemCall {
   KernelOutput outputs[2];
 };
 
-/// Which numbers count: those of `syscall`, or those of `int 0x80`.
-enum class CallTable : std::uint8_t { x86_64, i386 };
+using arch::CallTable;
 
 /// The call of a number or a name, or null.
 const SystemCall* system_call(std::uint64_t number, CallTable table = CallTable::x86_64);
@@ -34,13 +33,11 @@ const SystemCall* system_call(std::string_view name, CallTable table);
 /// Its name; of one that is not known its number.
 std::string call_name(std::uint64_t number, CallTable table);
 /// The numbering that code of a mode uses. (A 64-bit program may use `int 0x80` too; that is not told here.)
-constexpr CallTable call_table(isa::Mode mode) {
-  return mode == isa::Mode::bits64 ? CallTable::x86_64 : CallTable::i386;
-}
+inline CallTable call_table(isa::Mode mode) { return arch::machine_of(mode).calls; }
 /// All, by number.
 std::span<const SystemCall> system_calls(CallTable table);
 
-/// Argument 1 to 6 at a `syscall` instruction (x86-64 ABI, A.2.1: rdi, rsi, rdx, r10, r8, r9).
-std::uint64_t argument(const state::RegisterSet& registers, unsigned index);
+/// Argument 1 to 6 where code of that mode asks the kernel.
+std::uint64_t argument(const state::RegisterSet& registers, unsigned index, isa::Mode mode = isa::Mode::bits64);
 
 }  // namespace deeptrace::abi

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "arch/relocations.h"
 #include "binary/archive.h"
 #include "binary/compression.h"
 
@@ -14,10 +15,7 @@ struct Sizes {
   std::uint64_t header, section, segment, symbol, rel, rela;
 };
 constexpr Sizes kSizes[] = {{52, 40, 32, 16, 8, 12}, {64, 64, 56, 24, 16, 24}};
-constexpr std::uint16_t kMachineX86_64 = 62, kMachine386 = 3;
 enum FileType : std::uint16_t { kRelocatable = 1, kExecutableFile = 2, kDynamic = 3, kCore = 4 };
-enum RelocationType : std::uint32_t { kAbsolute64 = 1, kAbsolute32 = 10, kAbsolute32Signed = 11 };
-constexpr std::uint32_t k386Absolute32 = 1;
 
 std::string hex(std::uint64_t value) {
   char buffer[20];
@@ -84,7 +82,7 @@ std::optional<Error> Elf::read_headers(bool cores) {
   const std::uint16_t type = header.u16();
   const std::uint16_t machine = header.u16();
   wide_ = all[4] == 2;
-  if (machine != (wide_ ? kMachineX86_64 : kMachine386)) {
+  if (machine != this->machine().elf_machine) {
     return refuse("is for another machine (ELF machine number " + std::to_string(machine) + ", " +
                   (wide_ ? "64" : "32") + "-bit); x86 is supported");
   }
@@ -393,10 +391,9 @@ SectionBytes Elf::debug_bytes(std::string_view name) const {
         relocation.addend = static_cast<std::int32_t>(place.u32());
       }
       const std::uint64_t value = relocation.symbol_value + static_cast<std::uint64_t>(relocation.addend);
-      const std::size_t size = !wide_                           ? (relocation.type == k386Absolute32 ? 4 : 0)
-                               : relocation.type == kAbsolute64 ? 8
-                               : relocation.type == kAbsolute32 || relocation.type == kAbsolute32Signed ? 4
-                                                                                                        : 0;
+      const arch::RelocationKind* kind = arch::relocation_kind(relocation.type, machine().mode);
+      const bool whole = kind != nullptr && (kind->means & arch::RelocationKind::kAbsolute) != 0;
+      const std::size_t size = whole ? kind->size : 0;
       if (size == 0 || offset > result.owned.size() || result.owned.size() - offset < size) continue;
       std::memcpy(result.owned.data() + offset, &value, size);
     }

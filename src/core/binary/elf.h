@@ -13,6 +13,7 @@
 #include <string_view>
 #include <vector>
 
+#include "arch/machine.h"
 #include "base/mapped_file.h"
 #include "base/result.h"
 #include "binary/symbols.h"
@@ -110,6 +111,10 @@ class Elf {
   [[nodiscard]] Kind kind() const { return kind_; }
   /// True for a file of 64 bits.
   [[nodiscard]] bool wide() const { return wide_; }
+  /// The processor that the file is for.
+  [[nodiscard]] const arch::Machine& machine() const {
+    return arch::machine_of(wide_ ? arch::Mode::bits64 : arch::Mode::bits32);
+  }
   [[nodiscard]] std::uint64_t entry() const { return entry_; }
   [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
   [[nodiscard]] const std::vector<Segment>& segments() const { return segments_; }

@@ -154,7 +154,7 @@ class FrameMachine {
 
 void FrameTable::load() {
   loaded_ = true;
-  const unsigned width = elf_.wide() ? 8 : 4;
+  const unsigned width = elf_.machine().word;
   const auto add = [this](const UnwindEntry& entry) { entries_.push_back(entry); };
   if (const binary::Section* section = elf_.section_named(".eh_frame"))
     each_unwind_entry({elf_.bytes_of(*section), section->address, width, false}, add);
@@ -168,7 +168,7 @@ std::optional<FrameRule> FrameTable::at(std::uint64_t address) {
   auto after = std::ranges::upper_bound(entries_, address, {}, [](const UnwindEntry& e) { return e.range.from; });
   while (after != entries_.begin()) {
     const UnwindEntry& entry = *--after;
-    if (entry.range.holds(address)) return FrameMachine(entry, elf_.wide() ? 8 : 4, address).run();
+    if (entry.range.holds(address)) return FrameMachine(entry, elf_.machine().word, address).run();
     if (after == entries_.begin() || (after - 1)->range.from != entry.range.from) break;
   }
   return std::nullopt;

@@ -62,7 +62,7 @@ Common read_common(ByteReader& reader, unsigned width) {
 void read_landing_pads(const binary::Elf& elf, std::uint64_t address, std::uint64_t function,
                        std::vector<std::uint64_t>& out) {
   ByteReader reader(elf.bytes_at(address));
-  const unsigned width = elf.wide() ? 8 : 4;
+  const unsigned width = elf.machine().word;
   const std::uint8_t start_encoding = reader.u8();
   std::uint64_t start = function;
   if (start_encoding != kOmitted) start = encoded(reader, start_encoding, address + reader.position(), width);
@@ -125,10 +125,10 @@ CodeEntries code_entries(const binary::Elf& elf) {
   CodeEntries result;
   const binary::Section* section = elf.section_named(".eh_frame");
   if (section == nullptr) return result;
-  const UnwindSection table{elf.bytes_of(*section), section->address, elf.wide() ? 8U : 4U, false};
+  const UnwindSection table{elf.bytes_of(*section), section->address, elf.machine().word, false};
   each_unwind_entry(table, [&](const UnwindEntry& entry) {
-    // A handler's return code is entered by the kernel at no call, and unwinders look up the address before: C libraries
-    // let its entry begin a byte early.
+    // A handler's return code is entered by the kernel at no call, and unwinders look up the address before: C
+    // libraries let its entry begin a byte early.
     AddressRange range = entry.range;
     if (entry.signal_frame && range.size() > 1) ++range.from;
     result.functions.push_back(range.from);

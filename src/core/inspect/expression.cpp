@@ -304,7 +304,7 @@ class Evaluator {
     return number;
   }
 
-  [[nodiscard]] unsigned pointer_size() const { return environment_.view().mode() == isa::Mode::bits64 ? 8 : 4; }
+  [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(environment_.view().mode()).word; }
 
   Result<Datum> reg(const std::string& name) {
     if (auto flag = flag_datum(name, environment_.view())) return *flag;
@@ -973,7 +973,7 @@ MemoryReader memory_of(const Environment& environment) {
     return view.read_memory(address, into) == into.size();
   };
 }
-unsigned word_of(const Environment& environment) { return environment.view().mode() == isa::Mode::bits64 ? 8 : 4; }
+unsigned word_of(const Environment& environment) { return arch::machine_of(environment.view().mode()).word; }
 
 }  // namespace
 

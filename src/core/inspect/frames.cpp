@@ -2,7 +2,7 @@
 
 #include <cstring>
 
-#include "abi/dwarf_registers.h"
+#include "arch/dwarf_registers.h"
 
 namespace deeptrace::inspect {
 namespace {
@@ -18,7 +18,7 @@ class FrameContext final : public debuginfo::LocationContext {
  public:
   FrameContext(const Frame& frame, const state::StateView& view) : frame_(frame), view_(view) {}
   std::optional<std::uint64_t> reg(unsigned number) override {
-    const auto reg = abi::dwarf_integer_register(number, view_.mode());
+    const auto reg = state::reg_of_dwarf(number, view_.mode());
     if (!reg || (frame_.known & bit(*reg)) == 0) return std::nullopt;
     return frame_.registers[*reg];
   }
@@ -34,7 +34,7 @@ class FrameContext final : public debuginfo::LocationContext {
 class Unwinder {
  public:
   Unwinder(const Frame& frame, const state::StateView& view)
-      : frame_(frame), view_(view), context_(frame, view), width_(view.mode() == isa::Mode::bits64 ? 8 : 4) {}
+      : frame_(frame), view_(view), context_(frame, view), width_(arch::machine_of(view.mode()).word) {}
 
   std::optional<std::uint64_t> word(std::uint64_t address) const {
     std::uint8_t bytes[8] = {};
@@ -83,15 +83,16 @@ class Unwinder {
     caller.known = frame_.known & ~bit(Reg::rflags);
     const isa::Mode mode = view_.mode();
     for (unsigned number = 0; number < FrameRule::kRegisters; ++number) {
-      const auto reg = abi::dwarf_integer_register(number, mode);
+      const auto reg = state::reg_of_dwarf(number, mode);
       if (!reg || *reg == Reg::rip) continue;
       const RegisterRule& rule = placed.rule.registers[number];
       using Kind = RegisterRule::Kind;
-      if (rule.kind == Kind::same || (rule.kind == Kind::unspecified && kept_by_callee(*reg, mode))) continue;
+      if (rule.kind == Kind::same || (rule.kind == Kind::unspecified && state::kept_by_callee(*reg, mode))) continue;
       set(caller, *reg, value(rule, *base, placed));
     }
     // Nothing is said of the stack pointer as a rule: it is the CFA (DWARF 5, section 6.4.1).
-    const unsigned stack = mode == isa::Mode::bits64 ? 7 : 4;
+    const arch::Machine& machine = arch::machine_of(mode);
+    const unsigned stack = machine.dwarf_number(machine.stack_pointer);
     if (placed.rule.registers[stack].kind == RegisterRule::Kind::unspecified) set(caller, Reg::rsp, *base);
     const RegisterRule& back = placed.rule.registers[placed.rule.return_register % FrameRule::kRegisters];
     if (back.kind == RegisterRule::Kind::undefined) return std::nullopt;
@@ -125,13 +126,6 @@ class Unwinder {
     frame.registers[reg] = value.value_or(0);
     value ? frame.known |= bit(reg) : frame.known &= ~bit(reg);
   }
-  /// System V ABI: x86-64, figure 3.4; i386, table 2.3.
-  static bool kept_by_callee(Reg reg, isa::Mode mode) {
-    if (mode == isa::Mode::bits32)
-      return reg == Reg::rbx || reg == Reg::rsi || reg == Reg::rdi || reg == Reg::rbp || reg > Reg::r15;
-    return reg == Reg::rbx || reg == Reg::rbp || reg >= Reg::r12;
-  }
-
   const Frame& frame_;
   const state::StateView& view_;
   FrameContext context_;

@@ -12,11 +12,12 @@
 #include <cstdint>
 #include <span>
 
+#include "arch/machine.h"
 #include "isa/table.h"
 
 namespace deeptrace::isa {
 
-enum class Mode : std::uint8_t { bits32 = 0, bits64 = 1 };
+using arch::Mode;
 
 /// No instruction is longer (Intel SDM volume 2, 2.3.11).
 inline constexpr unsigned kLongestInstruction = 15;
@@ -75,6 +76,8 @@ struct Instruction {
 
   explicit operator bool() const { return length != 0; }
   [[nodiscard]] Mode mode() const { return (prefixes & kPrefixMode64) != 0 ? Mode::bits64 : Mode::bits32; }
+  /// True when its memory is counted from its own end (Intel SDM volume 2, 2.2.1.6): it means something else elsewhere.
+  [[nodiscard]] bool is_ip_relative() const { return mode() == Mode::bits64 && modrm_at != 0 && (modrm & 0xc7) == 5; }
   /// The segment register of an override prefix, or -1.
   [[nodiscard]] int segment_override() const { return ((prefixes >> kSegmentShift) & 7) - 1; }
   /// True for VEX, EVEX and XOP: the rest of a vector register that is written becomes 0.

@@ -6,11 +6,13 @@
 #include <map>
 #include <span>
 
+#include "arch/machine.h"
+
 namespace deeptrace::process {
 
 class StopBytes {
  public:
-  static constexpr std::uint8_t kTrap = 0xcc;  ///< int3 (Intel SDM volume 2)
+  static constexpr std::uint8_t kTrap = arch::kStopByte;
 
   [[nodiscard]] bool contains(std::uint64_t address) const { return own_.contains(address); }
   void add(std::uint64_t address, std::uint8_t own_byte) { own_.emplace(address, own_byte); }

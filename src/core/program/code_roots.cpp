@@ -32,7 +32,7 @@ class Roots {
     const binary::Section* section = elf_.section_named(name);
     if (section == nullptr) return;
     const Bytes words = elf_.bytes_of(*section);
-    const std::size_t size = elf_.wide() ? 8 : 4;
+    const std::size_t size = elf_.machine().word;
     for (std::size_t at = 0; at + size <= words.size(); at += size) {
       std::uint64_t address = 0;
       std::memcpy(&address, words.data() + at, size);

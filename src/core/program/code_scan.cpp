@@ -82,11 +82,6 @@ bool is_final(const Function* callee, std::uint64_t target) {
   return callee != nullptr && callee->address == target && is_final(linker_name(*callee));
 }
 
-/// The kernel's calls that do not come back: exit, exit_group, sigreturn, rt_sigreturn (Linux, asm/unistd_64.h and
-/// asm/unistd_32.h).
-constexpr std::array<std::uint64_t, 3> kFinalCalls64 = {60, 231, 15};
-constexpr std::array<std::uint64_t, 4> kFinalCalls32 = {1, 252, 119, 173};
-
 /// How far before an indirect jump the instruction stands that names its table, in bytes.
 constexpr std::uint64_t kTableLookBack = 64;
 
@@ -448,8 +443,8 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
         operands[1].kind != isa::Operand::Kind::immediate)
       return false;
     const auto number = static_cast<std::uint64_t>(operands[1].value);
-    return narrow ? std::ranges::find(kFinalCalls32, number) != kFinalCalls32.end()
-                  : std::ranges::find(kFinalCalls64, number) != kFinalCalls64.end();
+    const arch::Machine& machine = arch::machine_of(narrow ? isa::Mode::bits32 : isa::Mode::bits64);
+    return std::ranges::find(machine.final_calls, number) != machine.final_calls.end();
   }
   return false;
 }
@@ -496,7 +491,7 @@ std::optional<JumpTable> CodeScan::table_of(const Function& function, std::uint6
 /// The tables that the address in an instruction may be, with each kind of entry that it may have.
 void CodeScan::add_tables_named(const isa::Instruction& instruction, std::uint64_t at,
                                 std::vector<JumpTable>& tables) const {
-  const unsigned word = program_.elf().wide() ? 8 : 4;
+  const unsigned word = arch::machine_of(program_.mode()).word;
   const auto add = [&](std::uint64_t address) {
     tables.push_back({.address = address, .entry_size = 4, .base = address});
     tables.push_back({.address = address, .entry_size = word, .base = 0});

@@ -15,9 +15,8 @@ using state::Known;
 constexpr std::uint64_t kEntryStack = 0x70000000;
 
 bool is_callers(std::uint8_t number, isa::Mode mode) {
-  if (mode == isa::Mode::bits32)
-    return number == isa::kRbx || number == isa::kRbp || number == isa::kRsi || number == isa::kRdi;
-  return number == isa::kRbx || number == isa::kRbp || number >= isa::kR12;
+  const arch::Machine& machine = arch::machine_of(mode);
+  return machine.keeps(number) && number != machine.stack_pointer;
 }
 
 class Walk {
@@ -86,7 +85,7 @@ class Walk {
   }
 
   void note_point(const Place& place) {
-    const std::uint64_t slot = mode_ == isa::Mode::bits64 ? 8 : 4;
+    const std::uint64_t slot = arch::machine_of(mode_).word;
     const std::uint64_t cfa = kEntryStack + slot;
     FramePoint point;
     point.saved = place.saved;
@@ -148,14 +147,14 @@ class Walk {
     if (!push) {
       const isa::Operand& into = operands[0];
       const bool stack = into.kind == isa::Operand::Kind::memory && into.recipe.has_base(isa::kRsp) &&
-                         source.width == (mode_ == isa::Mode::bits64 ? 64 : 32);
+                         source.width == 8 * arch::machine_of(mode_).word;
       if (!stack) return;
     }
     const std::uint8_t number = source.reg.index;
     if (!is_callers(number, mode_) || (place.changed >> number & 1) != 0) return;
     const auto saved = static_cast<isa::General>(number);
     const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
-    const std::uint64_t slot = mode_ == isa::Mode::bits64 ? 8 : 4;
+    const std::uint64_t slot = arch::machine_of(mode_).word;
     const std::int64_t into = push ? 0 : operands[0].value + static_cast<std::int64_t>(slot);
     if (stack)
       place.saved.push_back(

@@ -8,6 +8,7 @@
 #include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "isa/walk.h"
 #include "state/known.h"
 
 namespace deeptrace::program {
@@ -39,10 +40,7 @@ bool ends_flow(ControlFlow flow) {
 class Finder {
  public:
   Finder(const binary::Elf& elf, std::span<const binary::Relocation> relocations, bool linker_names)
-      : elf_(elf),
-        relocations_(relocations),
-        linker_names_(linker_names),
-        mode_(elf.wide() ? isa::Mode::bits64 : isa::Mode::bits32) {}
+      : elf_(elf), relocations_(relocations), linker_names_(linker_names), mode_(elf.machine().mode) {}
 
   FoundFunctions run() {
     collect_symbols();
@@ -146,10 +144,8 @@ class Finder {
     const std::uint64_t usual = first && isa::flow_of(first) == ControlFlow::jump ? 8 : 16;
     const std::uint64_t entry = section.entry_size == 0 ? usual : section.entry_size;
     const std::uint64_t table = elf_.offset_table();
-    for (std::uint64_t at = 0; at < code.size();) {
-      const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
+    for (const auto& [at, instruction] : isa::instructions_of(code, mode_)) {
       const std::uint64_t here = section.address + at;
-      at += instruction ? instruction.length : 1;
       if (!instruction || isa::flow_of(instruction) != ControlFlow::jump) continue;
       const auto slot = slot_of(instruction, here, table);
       if (!slot) continue;
@@ -293,7 +289,7 @@ class Finder {
     const Section* section = elf_.section_named(name);
     if (section == nullptr) return result;
     ByteReader reader(elf_.bytes_of(*section));
-    const std::size_t size = elf_.wide() ? 8 : 4;
+    const std::size_t size = elf_.machine().word;
     for (std::uint64_t at = section->address; reader.remaining() >= size; at += size) {
       std::uint64_t value = reader.unsigned_of(size);
       const auto found = std::ranges::lower_bound(relocations_, at, {}, &binary::Relocation::address);
@@ -518,7 +514,7 @@ class Finder {
     std::uint64_t skipped = 0;
     while (at + skipped < limit) {
       const std::uint8_t byte = bytes[skipped];
-      if (byte == 0 || byte == 0xcc) {
+      if (byte == 0 || byte == arch::kStopByte) {
         ++skipped;
         continue;
       }
@@ -611,7 +607,7 @@ class Finder {
 
 bool only_padding(Bytes bytes, isa::Mode mode) {
   for (std::uint64_t at = 0; at < bytes.size();) {
-    if (bytes[at] == 0 || bytes[at] == 0xcc) {
+    if (bytes[at] == 0 || bytes[at] == arch::kStopByte) {
       ++at;
       continue;
     }

@@ -8,6 +8,7 @@
 #include <cstdlib>
 #include <memory>
 
+#include "arch/relocations.h"
 #include "base/number.h"
 #include "isa/operand.h"
 #include "isa/text.h"
@@ -330,16 +331,11 @@ Reference Program::reference(std::uint64_t address) const {
 
 std::int64_t Program::distance_in_addend(const binary::Relocation& relocation, std::uint64_t address,
                                          std::uint64_t length) const {
-  // x86-64 ABI, tables 4.9 and 4.11; i386 ABI, table 2.11; other numbers mean other things there.
-  constexpr std::array<std::uint32_t, 8> kWideFromEnd = {9, 19, 20, 22, 26, 34, 41, 42};
-  constexpr std::uint32_t kPc32 = 2, kPlt32 = 4, k386GotPc = 10;
-  const std::uint32_t type = relocation.type;
-  const bool branch = type == kPc32 || type == kPlt32;
-  // These count from the instruction's end …
-  if (branch || (elf_.wide() && std::ranges::find(kWideFromEnd, type) != kWideFromEnd.end()))
+  using arch::RelocationKind;
+  if (arch::relocation_means(relocation.type, mode(), RelocationKind::kFromEnd))
     return static_cast<std::int64_t>(address + length - relocation.address);
-  // … and the table's own address from its start.
-  return !elf_.wide() && type == k386GotPc ? -static_cast<std::int64_t>(relocation.address - address) : 0;
+  const bool from_start = arch::relocation_means(relocation.type, mode(), RelocationKind::kFromStart);
+  return from_start ? -static_cast<std::int64_t>(relocation.address - address) : 0;
 }
 
 const binary::Relocation* Program::relocation_in(std::uint64_t address, std::uint64_t length) const {

@@ -46,7 +46,7 @@ class Program {
 
   [[nodiscard]] const binary::Elf& elf() const { return elf_; }
   /// The mode that its code runs in.
-  [[nodiscard]] isa::Mode mode() const { return elf_.wide() ? isa::Mode::bits64 : isa::Mode::bits32; }
+  [[nodiscard]] isa::Mode mode() const { return elf_.machine().mode; }
   [[nodiscard]] const debuginfo::LineTable& lines() const { return lines_; }
   /// The file that debug information came from: this one, or a separate one.
   [[nodiscard]] const binary::Elf& debug_elf() const { return debug_elf_ != nullptr ? *debug_elf_ : elf_; }

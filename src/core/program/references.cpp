@@ -5,6 +5,8 @@
 #include <optional>
 #include <unordered_set>
 
+#include "arch/relocations.h"
+
 namespace deeptrace::program {
 namespace {
 
@@ -21,9 +23,7 @@ UseKind kind_of(isa::Access access) {
 
 }  // namespace
 
-std::uint64_t thread_block(const Program& program) {
-  return program.elf().wide() ? std::uint64_t(1) << 46 : 0xf0000000;
-}
+std::uint64_t thread_block(const Program& program) { return arch::machine_of(program.mode()).unused_block; }
 
 bool gives_thread_address(const Function& function) {
   return function.name == "__tls_get_addr" || function.name == "___tls_get_addr";
@@ -106,20 +106,22 @@ void References::each(const Function& function, const Visitor& visitor) {
 std::optional<std::uint64_t> References::thread_address(std::uint64_t target, const Known& known) const {
   const Function* helper = program_.function_at(target);
   if (helper == nullptr || !gives_thread_address(*helper)) return std::nullopt;
-  // The argument: two words, of which the loader fills the first with the module's number (R_X86_64_DTPMOD64,
-  // R_386_TLS_DTPMOD32).
-  const bool wide = program_.elf().wide();
-  const std::uint8_t argument = wide ? isa::kRdi : isa::kRax;
+  // The argument: two words, of which the loader fills the first with the number of the module's block. The helper of
+  // 32-bit programs takes it in a register (i386 ABI, "Thread-Local Storage").
+  const arch::Machine& machine = arch::machine_of(program_.mode());
+  const std::uint8_t argument = machine.arguments.empty() ? machine.result : machine.arguments[0];
   const auto slot = known.value({isa::RegisterFile::general, argument, 0, 64});
   const auto& relocations = program_.relocations();
   const auto found =
       slot ? std::ranges::lower_bound(relocations, *slot, {}, &binary::Relocation::address) : relocations.end();
-  if (found == relocations.end() || found->address != *slot || found->type != (wide ? 16U : 35U)) return std::nullopt;
+  if (found == relocations.end() || found->address != *slot ||
+      !arch::relocation_means(found->type, program_.mode(), arch::RelocationKind::kBlockNumber))
+    return std::nullopt;
   if (!found->symbol.empty()) {
     if (!found->defined) return std::nullopt;
     return thread_block(program_) + found->symbol_value;
   }
-  const std::size_t word = wide ? 8 : 4;
+  const std::size_t word = machine.word;
   ByteReader reader(program_.elf().bytes_at(*slot + word));
   const std::uint64_t offset = reader.unsigned_of(word);
   return reader.good() ? std::optional(thread_block(program_) + offset) : std::nullopt;

@@ -4,6 +4,7 @@
 #include <array>
 
 #include "isa/assembler.h"
+#include "isa/walk.h"
 #include "program/code_scan.h"
 #include "program/location.h"
 
@@ -64,11 +65,7 @@ class RangeWriter {
   /// Direct targets and RIP-relative addresses: what moves with the code.
   static bool moving_reference(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t& target) {
     if (isa::direct_target(instruction, address, target)) return true;
-    return names_rip(instruction) && isa::fixed_memory_address(instruction, address, target);
-  }
-
-  static bool names_rip(const isa::Instruction& instruction) {
-    return instruction.mode() == isa::Mode::bits64 && instruction.modrm_at != 0 && (instruction.modrm & 0xc7) == 5;
+    return instruction.is_ip_relative() && isa::fixed_memory_address(instruction, address, target);
   }
 
   void mark() {
@@ -82,13 +79,12 @@ class RangeWriter {
   }
 
   void mark_code(std::uint64_t at, std::uint64_t end) {
-    while (at < end) {
-      const isa::Instruction instruction = decode(at, end);
-      starts_.set(at);
+    for (const isa::Placed& one : isa::instructions_of(code_.subspan(at, end - at), program_.mode())) {
+      starts_.set(at + one.at);
       std::uint64_t target = 0;
-      if (instruction && moving_reference(instruction, start_ + at, target) && target - start_ < code_.size())
+      if (one.instruction && moving_reference(one.instruction, start_ + at + one.at, target) &&
+          target - start_ < code_.size())
         targets_.set(target - start_);
-      at += instruction ? instruction.length : 1;
     }
   }
 

@@ -5,6 +5,7 @@
 
 #include "abi/system_calls.h"
 #include "isa/text.h"
+#include "isa/walk.h"
 
 namespace deeptrace::session {
 namespace {
@@ -51,13 +52,13 @@ std::vector<std::uint64_t> starts_before(Control& control, std::uint64_t address
   if (function == nullptr) return starts;
   const Bytes code = module->program->elf().bytes_at(function->address);
   const std::uint64_t start = function->address + module->bias;
-  std::uint64_t at = start;
-  while (at < address && at - start < code.size()) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at - start), module->program->mode());
-    starts.push_back(at);
-    at += instruction ? instruction.length : 1;
+  bool exact = false;
+  for (const isa::Placed& one : isa::instructions_of(code, module->program->mode())) {
+    exact = start + one.at == address;
+    if (start + one.at >= address) break;
+    starts.push_back(start + one.at);
   }
-  if (at != address) return {};
+  if (!exact) return {};
   if (starts.size() > most) starts.erase(starts.begin(), starts.end() - static_cast<std::ptrdiff_t>(most));
   return starts;
 }

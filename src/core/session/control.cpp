@@ -26,7 +26,7 @@ LinkerHook linker_hook(pid_t pid, std::uint64_t base, isa::Mode mode) {
     if (mapping.from != base || mapping.path.empty()) continue;
     const Result<binary::Elf> elf = binary::Elf::open(mapping.path);
     if (!elf) return {};
-    const std::uint64_t word = mode == isa::Mode::bits64 ? 8 : 4;
+    const std::uint64_t word = arch::machine_of(mode).word;
     const binary::SymbolTable& symbols = elf->symbols();
     for (std::size_t i = 0; i < symbols.size(); ++i) {
       const std::string_view name = symbols.name_at(i);
@@ -177,8 +177,7 @@ void Control::take_children() {
 /// a table that the program's dynamic section points to (System V ABI, "Dynamic Section", DT_DEBUG).
 void Control::find_loader() {
   const program::Program& program = *modules_->main().program;
-  const bool wide = program.elf().wide();
-  const std::uint64_t word = wide ? 8 : 4;
+  const std::uint64_t word = program.elf().machine().word;
   constexpr std::uint64_t kDebugTag = 21;
   const auto read = [&](std::uint64_t address) {
     std::uint8_t bytes[8] = {};

@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "abi/system_calls.h"
+#include "isa/walk.h"
 #include "process/maps.h"
 #include "session/control_parts.h"
 #include "session/signal_names.h"
@@ -55,7 +56,7 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
     }
     if (std::ranges::find(halt->addresses, address) == halt->addresses.end() || halt->rule.on_data()) continue;
     if (halt->rule.kind == HaltRule::Kind::returns) {
-      const std::uint64_t word = process_->view(thread).mode() == isa::Mode::bits64 ? 8 : 4;
+      const std::uint64_t word = arch::machine_of(process_->view(thread).mode()).word;
       std::uint8_t bytes[8] = {};
       std::uint64_t back = 0;
       if (process_->memory().read(stack, {bytes, word}) != word) continue;
@@ -87,14 +88,11 @@ const Control::Neighbours& Control::neighbours(std::uint64_t address) {
   if (function == nullptr) return result;
   const std::uint64_t start = function->address + module->bias;
   const Bytes code = module->program->elf().bytes_at(function->address);
-  for (std::uint64_t at = start; at < address && at - start < code.size();) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at - start), module->program->mode());
-    const std::uint64_t next = at + (instruction ? instruction.length : 1);
-    if (next == address && instruction) {
-      result.before = at;
-      result.instruction = instruction;
-    }
-    at = next;
+  for (const isa::Placed& one : isa::instructions_of(code, module->program->mode())) {
+    if (start + one.at >= address) break;
+    if (start + one.next() != address || !one.instruction) continue;
+    result.before = start + one.at;
+    result.instruction = one.instruction;
   }
   return result;
 }
@@ -128,7 +126,7 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
       return around.before;
   }
   // A call wrote its return address.
-  const std::uint64_t word = view.mode() == isa::Mode::bits64 ? 8 : 4;
+  const std::uint64_t word = arch::machine_of(view.mode()).word;
   const std::uint64_t stack = view.registers()[Reg::rsp];
   if (overlap(stack, word, halt.address, halt.size)) {
     std::uint8_t bytes[8] = {};

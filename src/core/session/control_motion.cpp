@@ -177,6 +177,21 @@ Stopped Control::one_step() {
 }
 
 /// Runs the call at hand through, to the instruction behind it in this frame, or to wherever its frames are left.
+namespace {
+
+/// The general registers that a called function gives back as they were.
+std::vector<Reg> kept_registers(isa::Mode mode, bool with_stack_pointer) {
+  const arch::Machine& machine = arch::machine_of(mode);
+  std::vector<Reg> result;
+  for (unsigned general = 0; general < machine.general_registers(); ++general) {
+    if (machine.keeps(general) && (with_stack_pointer || general != machine.stack_pointer))
+      result.push_back(state::reg_numbered(general));
+  }
+  return result;
+}
+
+}  // namespace
+
 Stopped Control::through_call(std::uint64_t next) {
   const state::RegisterSet before = view().registers();
   const isa::Instruction call = instruction_at(before[Reg::rip]);
@@ -189,12 +204,9 @@ Stopped Control::through_call(std::uint64_t next) {
   if (stopped_.why != Why::arrived || goal.reached != next || thread_ != thread) return stopped_;
   const state::RegisterSet& after = view().registers();
   if (outcome.ending == state::Ending::done) stopped_.returned_from = outcome.registers[Reg::rip];
-  // System V ABI: x86-64, figure 3.4; i386, table 2.3.
-  const bool wide = view().mode() == isa::Mode::bits64;
-  const std::vector<Reg> kept =
-      wide ? std::vector<Reg>{Reg::rbx, Reg::rbp, Reg::rsp, Reg::r12, Reg::r13, Reg::r14, Reg::r15}
-           : std::vector<Reg>{Reg::rbx, Reg::rsi, Reg::rdi, Reg::rbp};
-  for (const Reg reg : kept) {
+  // A 32-bit function may take arguments off the stack itself.
+  const bool with_stack = view().mode() == isa::Mode::bits64;
+  for (const Reg reg : kept_registers(view().mode(), with_stack)) {
     if (before[reg] != after[reg]) stopped_.not_restored.push_back({reg, before[reg], after[reg]});
   }
   return stopped_;
@@ -221,7 +233,7 @@ Stopped Control::step_one(bool enter_calls) {
   // A handler was entered in place of the instruction: its frame lies below, and its return leads back here.
   while (!enter_calls && stopped_.why == Why::arrived && thread_ == thread) {
     const state::RegisterSet& now = view().registers();
-    const std::uint64_t word = view().mode() == isa::Mode::bits64 ? 8 : 4;
+    const std::uint64_t word = arch::machine_of(view().mode()).word;
     const bool entered = instruction && isa::flow_of(instruction) != ControlFlow::call && now[Reg::rip] != next &&
                          now[Reg::rsp] + 64 < before[Reg::rsp] && handler_entered_;
     if (!entered) break;
@@ -337,10 +349,7 @@ Result<Stopped> Control::out() {
   if (stopped_.why != Why::arrived || goal.reached != caller.address() || thread_ != thread) return stopped_;
   stopped_.returned_from = inside;
   const state::RegisterSet& after = view().registers();
-  const bool wide = view().mode() == isa::Mode::bits64;
-  const std::vector<Reg> kept = wide ? std::vector<Reg>{Reg::rbx, Reg::rbp, Reg::r12, Reg::r13, Reg::r14, Reg::r15}
-                                     : std::vector<Reg>{Reg::rbx, Reg::rsi, Reg::rdi, Reg::rbp};
-  for (const Reg reg : kept) {
+  for (const Reg reg : kept_registers(view().mode(), false)) {
     const bool known = (caller.known >> static_cast<unsigned>(reg) & 1) != 0;
     if (known && caller.registers[reg] != after[reg])
       stopped_.not_restored.push_back({reg, caller.registers[reg], after[reg]});

@@ -264,7 +264,7 @@ class Listing {
 
   [[nodiscard]] inspect::Shape guess(Bytes bytes, const binary::Section& section) const {
     inspect::Shape shape = inspect::fitting_shape(bytes);
-    const unsigned pointer = program_.elf().wide() ? 8 : 4;
+    const unsigned pointer = arch::machine_of(program_.mode()).word;
     // Words hold addresses only where there is something to fill them in or where they mean a place.
     if (shape.kind == inspect::Shape::Kind::pointer && (section.type == binary::kNoBits || bytes.size() < pointer))
       shape = {inspect::Shape::Kind::bytes, 1};

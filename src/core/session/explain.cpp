@@ -519,7 +519,7 @@ std::optional<ExplainedRegister> explain_register(std::string word) {
     result.parts.push_back(std::string(isa::name_of(part)) + ": bits " + std::to_string(part.offset) + " to " +
                            std::to_string(part.offset + part.width - 1));
   }
-  result.role = abi::role_of(*found);
+  result.role = arch::role_of(*found);
   if (found->file == RegisterFile::general)
     result.remark = "a write of 32 bits clears the upper half; one of 8 or 16 bits leaves the rest as it was";
   if (found->file == RegisterFile::vector)

@@ -7,7 +7,7 @@
 #include <string_view>
 #include <vector>
 
-#include "abi/register_roles.h"
+#include "arch/register_roles.h"
 #include "base/result.h"
 #include "isa/effects.h"
 #include "isa/text.h"
@@ -86,7 +86,7 @@ struct ExplainedFlags {
 struct ExplainedRegister {
   std::string name;
   std::vector<std::string> parts;
-  abi::RegisterRole role;
+  arch::RegisterRole role;
   std::string remark;
 };
 

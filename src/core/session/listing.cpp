@@ -8,6 +8,7 @@
 #include "isa/comparison.h"
 #include "isa/operand.h"
 #include "isa/texts.h"
+#include "isa/walk.h"
 #include "program/code_scan.h"
 #include "program/location.h"
 
@@ -275,11 +276,9 @@ class PieceLister::Work {
   /// Where jumps of the piece arrive: there the flags may come from elsewhere.
   void find_targets(Bytes code, std::uint64_t from) {
     targets_.clear();
-    for (std::uint64_t at = 0; at < code.size();) {
-      const isa::Instruction instruction = isa::decode(code.subspan(at), program_.mode());
+    for (const auto& [at, instruction] : isa::instructions_of(code, program_.mode())) {
       std::uint64_t target = 0;
       if (instruction && isa::direct_target(instruction, from + at, target)) targets_.insert(target);
-      at += instruction ? instruction.length : 1;
     }
   }
 
@@ -363,7 +362,7 @@ class PieceLister::Work {
 
   /// fs (gs in 32-bit programs) points to the thread's own block.
   [[nodiscard]] bool is_thread_access(const isa::Instruction& instruction) const {
-    const int segment = program_.elf().wide() ? isa::kFs : isa::kGs;
+    const int segment = arch::machine_of(program_.mode()).thread_segment;
     if (instruction.segment_override() != segment || instruction.displacement_size != 4) return false;
     const isa::Operands operands = isa::operands_of(instruction);
     return std::ranges::any_of(operands, [](const isa::Operand& operand) {

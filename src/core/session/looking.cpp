@@ -4,7 +4,7 @@
 #include <cstring>
 #include <map>
 
-#include "abi/dwarf_registers.h"
+#include "arch/dwarf_registers.h"
 #include "isa/text.h"
 
 namespace deeptrace::session {
@@ -12,7 +12,7 @@ namespace {
 
 using state::Reg;
 
-std::uint64_t word_size(const state::StateView& view) { return view.mode() == isa::Mode::bits64 ? 8 : 4; }
+std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(view.mode()).word; }
 
 }  // namespace
 
@@ -88,7 +88,7 @@ std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Fr
     if (const auto placed = control.modules().frame_rule(frame.inside())) {
       for (unsigned number = 0; number < debuginfo::FrameRule::kRegisters; ++number) {
         const debuginfo::RegisterRule& rule = placed->rule.registers[number];
-        const auto reg = abi::dwarf_integer_register(number, view.mode());
+        const auto reg = state::reg_of_dwarf(number, view.mode());
         if (rule.kind != debuginfo::RegisterRule::Kind::at_offset || !reg || *reg == Reg::rip) continue;
         meanings.emplace(frame.cfa + static_cast<std::uint64_t>(rule.offset),
                          "the caller's " + std::string(state::name_of(*reg, view.mode())));

@@ -8,6 +8,7 @@
 #include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "isa/walk.h"
 #include "process/maps.h"
 #include "program/frame.h"
 #include "program/location.h"
@@ -37,15 +38,14 @@ void add_second_returns(const program::Program& program, const program::Function
                         std::vector<std::uint64_t>& out) {
   Bytes code = program.elf().bytes_at(function.address);
   code = code.first(std::min<std::size_t>(code.size(), function.size));
-  for (std::size_t at = 0; at < code.size();) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at), program.mode());
-    const std::uint64_t here = function.address + at;
-    at += instruction ? instruction.length : 1;
+  for (const isa::Placed& one : isa::instructions_of(code, program.mode())) {
+    const isa::Instruction& instruction = one.instruction;
+    const std::uint64_t here = function.address + one.at;
     if (!instruction || isa::flow_of(instruction) != isa::ControlFlow::call) continue;
     std::uint64_t target = 0;
     const bool known =
         isa::direct_target(instruction, here, target) || isa::fixed_memory_address(instruction, here, target);
-    if (known && returns_twice(program.reference(target).name)) out.push_back(function.address + at);
+    if (known && returns_twice(program.reference(target).name)) out.push_back(function.address + one.next());
   }
 }
 
@@ -213,15 +213,13 @@ std::optional<inspect::PlacedRule> Modules::rule_from_code(const Module& module,
   placed.outermost = function->range().holds(program.elf().entry()) && &module == modules_.front().get();
   const auto point = program::frame_at(program, debug(module).scan, *function, inside);
   if (!point) return placed.outermost ? std::optional(placed) : std::nullopt;
-  // DWARF numbers of the stack and frame pointers, and of the registers that are saved, in both orders.
-  const bool wide = program.mode() == isa::Mode::bits64;
-  constexpr unsigned k64[16] = {0, 2, 1, 3, 7, 6, 4, 5, 8, 9, 10, 11, 12, 13, 14, 15};
-  const auto number = [&](unsigned general) { return wide ? k64[general] : general; };
-  placed.rule.cfa_register = number(point->by_stack ? isa::kRsp : isa::kRbp);
+  const arch::Machine& machine = arch::machine_of(program.mode());
+  placed.rule.cfa_register = machine.dwarf_number(point->by_stack ? machine.stack_pointer : machine.frame_pointer);
   placed.rule.cfa_offset = point->to_cfa;
-  placed.rule.return_register = wide ? 16 : 8;
+  placed.rule.return_register = machine.dwarf_return_address;
   for (const program::FramePoint::Saved& saved : point->saved) {
-    placed.rule.registers[number(saved.number)] = {debuginfo::RegisterRule::Kind::at_offset, -saved.below_cfa, 0, {}};
+    placed.rule.registers[machine.dwarf_number(saved.number)] = {
+        debuginfo::RegisterRule::Kind::at_offset, -saved.below_cfa, 0, {}};
   }
   return placed;
 }

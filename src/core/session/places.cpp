@@ -7,6 +7,7 @@
 #include "base/path.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "isa/walk.h"
 #include "program/location.h"
 #include "state/imagine.h"
 
@@ -118,21 +119,16 @@ std::uint64_t prologue_end_of(const Program& program, const Function& function) 
 
 Boundaries boundaries_around(const Program& program, std::uint64_t address) {
   const Function* function = program.function_at(address);
-  if (function == nullptr) return {address, address};
+  if (function == nullptr || address == function->address) return {address, address};
   const Bytes code = code_of(program, *function);
-  std::uint64_t at = function->address;
-  while (at < address) {
-    if (at - function->address >= code.size()) return {};
-    const isa::Instruction instruction = isa::decode(code.subspan(at - function->address), program.mode());
-    const std::uint64_t next = at + (instruction ? instruction.length : 1);
-    if (next > address) {
-      // Where data stands among code the line table knows better.
-      if (program.lines().starts_row(address)) return {address, address};
-      return {at, next};
-    }
-    at = next;
+  for (const isa::Placed& one : isa::instructions_of(code, program.mode())) {
+    const std::uint64_t at = function->address + one.at, next = function->address + one.next();
+    if (next <= address) continue;
+    // Where data stands among code the line table knows better.
+    if (at == address || program.lines().starts_row(address)) return {address, address};
+    return {at, next};
   }
-  return {address, address};
+  return {};
 }
 
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
-#include "abi/dwarf_registers.h"
+#include "arch/dwarf_registers.h"
 #include "base/number.h"
 #include "base/similar_names.h"
 #include "isa/text.h"
@@ -68,7 +68,7 @@ class Scope::Context final : public debuginfo::LocationContext {
       : scope_(scope), module_(module), frame_base_(frame_base), unit_(unit) {}
 
   std::optional<std::uint64_t> reg(unsigned number) override {
-    const auto reg = abi::dwarf_integer_register(number, scope_.view_.mode());
+    const auto reg = state::reg_of_dwarf(number, scope_.view_.mode());
     if (!reg || (scope_.frame_.known >> static_cast<unsigned>(*reg) & 1) == 0) return std::nullopt;
     return scope_.frame_.registers[*reg];
   }
@@ -114,7 +114,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return std::nullopt;
   }
 
-  [[nodiscard]] unsigned pointer_size() const { return scope_.view_.mode() == isa::Mode::bits64 ? 8 : 4; }
+  [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
 
  private:
   Scope& scope_;
@@ -241,7 +241,7 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
           return Error{Fault::usage, "memory at " + hex_text(piece.address) + " cannot be read"};
         break;
       case Kind::reg: {
-        const auto part = abi::dwarf_register(piece.number, mode);
+        const auto part = arch::dwarf_register(piece.number, mode);
         auto raw = part ? state::bytes_of(view_, *part) : std::nullopt;
         if (!raw) return Error{Fault::usage, "it lies in a register that nobody kept for this frame"};
         value.assign(
@@ -347,7 +347,7 @@ std::optional<Datum> Scope::function_named(std::string_view name) {
     if (found.empty()) continue;
     Datum datum;
     const std::uint64_t address = found[0]->address + module->bias;
-    datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, view_.mode() == isa::Mode::bits64 ? 8U : 4U};
+    datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, arch::machine_of(view_.mode()).word};
     datum.loaded = true;
     datum.bytes.resize(datum.shape->size);
     std::memcpy(datum.bytes.data(), &address, datum.bytes.size());
@@ -447,7 +447,7 @@ std::optional<TypeRef> Scope::type_named(std::string_view name) {
     if (auto found = in(*module)) return found;
   }
   // C's own types are known without debug information (System V ABI: their sizes).
-  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const unsigned word = arch::machine_of(view_.mode()).word;
   struct Basic {
     std::string_view name;
     std::uint64_t size;
@@ -522,17 +522,17 @@ Result<Datum> Scope::argument(std::uint64_t number) {
   }
   Datum datum;
   if (type) datum.type = *type;
-  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const arch::Machine& machine = arch::machine_of(view_.mode());
+  const unsigned word = machine.word;
   const std::uint64_t size = type ? std::max<std::uint64_t>(1, debug.types.size(type->id)) : word;
   if (!type) datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
-  // x86-64 psABI, 3.2.3: six integer registers, eight vector registers, the rest on the stack; i386 psABI, 2.2.3: all
-  // on the stack.
-  constexpr isa::General kIntegers[] = {isa::kRdi, isa::kRsi, isa::kRdx, isa::kRcx, isa::kR8, isa::kR9};
-  if (word == 8 && (real ? reals <= 8 : integers <= 6)) {
+  // Those that have no register are on the stack (x86-64 psABI, 3.2.3; i386 psABI, 2.2.3: all of them).
+  const std::uint64_t in_general = machine.arguments.size(), in_vectors = machine.vector_arguments;
+  if (real ? reals <= in_vectors : integers <= in_general) {
     datum.place = Datum::Place::reg;
     datum.loaded = true;
     datum.part = real ? isa::RegisterPart{isa::RegisterFile::vector, static_cast<std::uint8_t>(reals - 1), 0, 128}
-                      : isa::RegisterPart{isa::RegisterFile::general, kIntegers[integers - 1], 0, 64};
+                      : isa::RegisterPart{isa::RegisterFile::general, machine.arguments[integers - 1], 0, 64};
     auto bytes = state::bytes_of(view_, datum.part);
     if (!bytes) return Error{Fault::usage, "its register is not known here"};
     bytes->resize(size);
@@ -541,8 +541,8 @@ Result<Datum> Scope::argument(std::uint64_t number) {
     return datum;
   }
   std::uint64_t slot = 0;
-  if (word == 8) {
-    slot = (integers > 6 ? integers - 6 : 0) + (reals > 8 ? reals - 8 : 0);
+  if (in_general != 0) {
+    slot = (integers > in_general ? integers - in_general : 0) + (reals > in_vectors ? reals - in_vectors : 0);
   } else {
     slot = number;
     for (std::uint64_t i = 0; i + 1 < number && i < parameters.size(); ++i) {
@@ -567,7 +567,7 @@ std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
 }
 
 Result<Datum> Scope::result() {
-  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const unsigned word = arch::machine_of(view_.mode()).word;
   const auto type = return_type(returned_from_.value_or(frame_.inside()));
   Datum datum;
   datum.place = Datum::Place::reg;
@@ -609,7 +609,7 @@ Result<Datum> Scope::result() {
 }
 
 Result<Datum> Scope::caller() {
-  const unsigned word = view_.mode() == isa::Mode::bits64 ? 8 : 4;
+  const unsigned word = arch::machine_of(view_.mode()).word;
   const auto is_code = [this](std::uint64_t address) { return modules_.at(address) != nullptr; };
   const auto frame = inspect::caller_of(frame_, thread_, rules(), is_code);
   if (!frame) return Error{Fault::usage, "nobody called this function, or the way to the caller is lost"};
@@ -648,11 +648,11 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
         address == start && modules.at(address) == nullptr && thread.read_memory(address, {&byte, 1}) == 0;
     if (!nowhere) return modules.frame_rule(address);
     // A call of an address that holds nothing: all that it did is to leave its return address.
-    const bool wide = thread.mode() == isa::Mode::bits64;
+    const arch::Machine& machine = arch::machine_of(thread.mode());
     inspect::PlacedRule placed;
     placed.from_table = false;
-    placed.rule.cfa_register = wide ? 7 : 4;
-    placed.rule.cfa_offset = wide ? 8 : 4;
+    placed.rule.cfa_register = machine.dwarf_number(machine.stack_pointer);
+    placed.rule.cfa_offset = machine.word;
     return placed;
   };
   // The address behind a call that never returns may belong to no function.

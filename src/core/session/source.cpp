@@ -6,9 +6,10 @@
 #include <map>
 #include <set>
 
-#include "abi/relocations.h"
+#include "arch/relocations.h"
 #include "base/number.h"
 #include "isa/assembler.h"
+#include "isa/walk.h"
 #include "program/code_scan.h"
 #include "program/location.h"
 
@@ -240,11 +241,10 @@ class SourceWriter {
     std::vector<Stretch>& stretches = stretches_[range.from];
     stretches.assign(split.begin(), split.end());
     for (const Stretch& stretch : stretches) {
-      for (std::uint64_t at = stretch.range.from; at < stretch.range.to;) {
-        starts_.insert(at);
-        const bool code = stretch.kind == Stretch::Kind::code;
-        const isa::Instruction instruction = code ? decode(stretch, at) : isa::Instruction{};
-        at += instruction ? instruction.length : 1;
+      if (stretch.kind == Stretch::Kind::code) {
+        for (const isa::Placed& one : instructions_of(stretch)) starts_.insert(stretch.range.from + one.at);
+      } else {
+        for (std::uint64_t at = stretch.range.from; at < stretch.range.to; ++at) starts_.insert(at);
       }
     }
     return object_ ? std::nullopt : plan_tables(range);
@@ -253,16 +253,19 @@ class SourceWriter {
   std::optional<Error> plan_references(AddressRange range) {
     for (const Stretch& stretch : stretches_[range.from]) {
       if (stretch.kind != Stretch::Kind::code) continue;
-      for (std::uint64_t at = stretch.range.from; at < stretch.range.to;) {
-        const isa::Instruction instruction = decode(stretch, at);
-        if (instruction) {
-          const Result<References> references = refer(instruction, at);
-          if (!references) return references.error();
-        }
-        at += instruction ? instruction.length : 1;
+      for (const isa::Placed& one : instructions_of(stretch)) {
+        if (!one.instruction) continue;
+        const Result<References> references = refer(one.instruction, stretch.range.from + one.at);
+        if (!references) return references.error();
       }
     }
     return std::nullopt;
+  }
+
+  [[nodiscard]] isa::Walk instructions_of(const Stretch& stretch) const {
+    const Bytes bytes = elf_.bytes_at(stretch.range.from);
+    return isa::instructions_of(bytes.first(std::min<std::size_t>(bytes.size(), stretch.range.to - stretch.range.from)),
+                                program_.mode());
   }
 
   [[nodiscard]] isa::Instruction decode(const Stretch& stretch, std::uint64_t at) const {
@@ -290,8 +293,8 @@ class SourceWriter {
     const auto& relocations = program_.relocations();
     auto at = std::ranges::lower_bound(relocations, section.address, {}, &Relocation::address);
     for (; at != relocations.end() && at->address < section.address + section.size; ++at) {
-      const abi::RelocationKind* kind = abi::relocation_kind(at->type, elf_.wide());
-      if (kind != nullptr && (kind->places & abi::RelocationKind::kDataDistance) != 0)
+      const arch::RelocationKind* kind = arch::relocation_kind(at->type, program_.mode());
+      if (kind != nullptr && (kind->places & arch::RelocationKind::kDataDistance) != 0)
         (void)distance(*at, section.index);
       const Result<std::string> name = symbol_of(*at, at->addend, at->address);
       if (!name) return name.error();
@@ -332,7 +335,7 @@ class SourceWriter {
     auto at = std::ranges::lower_bound(relocations, address, {}, &Relocation::address);
     for (; at != relocations.end() && at->address < address + in.length; ++at) {
       const std::uint64_t offset = at->address - address;
-      const abi::RelocationKind* kind = abi::relocation_kind(at->type, elf_.wide());
+      const arch::RelocationKind* kind = arch::relocation_kind(at->type, program_.mode());
       if (kind == nullptr) return refuse(address, "has a relocation of unknown type " + std::to_string(at->type));
       std::uint64_t target = 0;
       const bool branch = isa::direct_target(in, address, target) && offset == in.immediate_at;
@@ -350,24 +353,24 @@ class SourceWriter {
       if (!name) return name.error();
       result.ambiguous |= means_something_else(at->symbol);
       std::string expression =
-          place == abi::RelocationKind::kBranch && elf_.wide() ? *name : suffixed(*at, *kind, *name);
-      (place == abi::RelocationKind::kBranch         ? result.target
-       : place == abi::RelocationKind::kDisplacement ? result.displacement
-                                                     : result.immediate) = std::move(expression);
+          place == arch::RelocationKind::kBranch && elf_.wide() ? *name : suffixed(*at, *kind, *name);
+      (place == arch::RelocationKind::kBranch         ? result.target
+       : place == arch::RelocationKind::kDisplacement ? result.displacement
+                                                      : result.immediate) = std::move(expression);
     }
     return result;
   }
 
   /// Which field of an instruction lies at an offset, as Place bit; 0 for none.
   static unsigned place_of(const isa::Instruction& in, std::uint64_t offset, bool branch) {
-    if (branch) return abi::RelocationKind::kBranch;
-    if (in.displacement_size != 0 && offset == in.displacement_at) return abi::RelocationKind::kDisplacement;
-    if (in.immediate_size[0] != 0 && offset == in.immediate_at) return abi::RelocationKind::kImmediate;
+    if (branch) return arch::RelocationKind::kBranch;
+    if (in.displacement_size != 0 && offset == in.displacement_at) return arch::RelocationKind::kDisplacement;
+    if (in.immediate_size[0] != 0 && offset == in.immediate_at) return arch::RelocationKind::kImmediate;
     return 0;
   }
 
   /// "name@GOTPCREL+4": the suffix follows the symbol.
-  static std::string suffixed(const Relocation& relocation, const abi::RelocationKind& kind, std::string expression) {
+  static std::string suffixed(const Relocation& relocation, const arch::RelocationKind& kind, std::string expression) {
     if (kind.suffix.empty()) return expression;
     const std::string name = quoted(relocation.symbol);
     const std::size_t at = expression.starts_with(name) ? name.size() : expression.size();
@@ -375,7 +378,7 @@ class SourceWriter {
   }
 
   /// A relocation that no text gives, for an instruction of `length` bytes at `address`.
-  std::optional<Error> add_directive(const Relocation& relocation, const abi::RelocationKind& kind,
+  std::optional<Error> add_directive(const Relocation& relocation, const arch::RelocationKind& kind,
                                      std::uint64_t address, std::uint64_t length, References& result) {
     const std::int64_t distance = program_.distance_in_addend(relocation, address, length);
     const Result<std::string> name = symbol_of(relocation, relocation.addend + distance, address);
@@ -399,18 +402,18 @@ class SourceWriter {
       return result;
     }
     if (object_) {
-      if (names_rip(in) && isa::fixed_memory_address(in, address, target)) {
+      if (in.is_ip_relative() && isa::fixed_memory_address(in, address, target)) {
         Result<std::string> name = code_label(address, target);
         if (!name) return name.error();
         result.displacement = *name;
       }
       return result;
     }
-    if (in.segment_override() == isa::kFs && in.displacement < 0) {
+    if (in.segment_override() == arch::machine_of(in.mode()).thread_segment && in.displacement < 0) {
       Result<std::string> name = name_of_thread_local(in, address);
       if (!name) return name.error();
       result.displacement = *name;
-    } else if (names_rip(in) && isa::fixed_memory_address(in, address, target)) {
+    } else if (in.is_ip_relative() && isa::fixed_memory_address(in, address, target)) {
       Result<std::string> name = name_of_data(in, address, target, result);
       if (!name) return name.error();
       result.displacement = *name;
@@ -421,10 +424,6 @@ class SourceWriter {
         return refuse(address, "refers to data by a register in position-independent 32-bit code");
     }
     return result;
-  }
-
-  static bool names_rip(const isa::Instruction& in) {
-    return in.mode() == isa::Mode::bits64 && in.modrm_at != 0 && (in.modrm & 0xc7) == 5;
   }
 
   /// Position-independent 32-bit code reaches data by a displacement from the table's address.
@@ -868,12 +867,12 @@ class SourceWriter {
 
   /// One relocated word of data; its size.
   std::uint64_t write_word(const Relocation& relocation, std::uint32_t section) {
-    const abi::RelocationKind* kind = abi::relocation_kind(relocation.type, elf_.wide());
+    const arch::RelocationKind* kind = arch::relocation_kind(relocation.type, program_.mode());
     const std::uint64_t size = kind != nullptr && kind->size != 0 ? kind->size : 1;
     const std::string_view word = size == 8 ? "\t.quad " : "\t.long ";
-    if (kind != nullptr && (kind->places & abi::RelocationKind::kDataDistance) != 0) {
+    if (kind != nullptr && (kind->places & arch::RelocationKind::kDataDistance) != 0) {
       line(std::string(word) + distance(relocation, section));
-    } else if (kind != nullptr && (kind->places & abi::RelocationKind::kData) != 0) {
+    } else if (kind != nullptr && (kind->places & arch::RelocationKind::kData) != 0) {
       const Result<std::string> name = symbol_of(relocation, relocation.addend, relocation.address);
       line(std::string(word) + (name ? suffixed(relocation, *kind, *name) : "0"));
     } else {

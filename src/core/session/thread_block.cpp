@@ -3,13 +3,11 @@
 #include <algorithm>
 #include <cstring>
 
+#include "arch/relocations.h"
+
 namespace deeptrace::session {
 namespace {
 
-using state::Reg;
-
-// R_X86_64_DTPMOD64, R_386_TLS_DTPMOD32, R_X86_64_TPOFF64, R_386_TLS_TPOFF
-constexpr std::uint32_t kBlockNumber = 16, kBlockNumber32 = 35, kDistance = 18, kDistance32 = 14;
 constexpr std::uint64_t kWord32 = 0xffffffff;
 
 class Finder {
@@ -18,7 +16,7 @@ class Finder {
       : module_(module),
         thread_(thread),
         wide_(thread.mode() == isa::Mode::bits64),
-        pointer_(thread.registers()[wide_ ? Reg::fs_base : Reg::gs_base]) {}
+        pointer_(state::thread_pointer(thread.registers(), thread.mode())) {}
 
   [[nodiscard]] bool has_thread_pointer() const { return pointer_ != 0; }
 
@@ -36,8 +34,9 @@ class Finder {
   /// the thread pointer.
   [[nodiscard]] std::optional<std::uint64_t> in_library() const {
     for (const binary::Relocation& relocation : module_.program->elf().relocations()) {
-      const bool numbers = relocation.type == (wide_ ? kBlockNumber : kBlockNumber32);
-      const bool distance = relocation.type == (wide_ ? kDistance : kDistance32);
+      using arch::RelocationKind;
+      const bool numbers = arch::relocation_means(relocation.type, thread_.mode(), RelocationKind::kBlockNumber);
+      const bool distance = arch::relocation_means(relocation.type, thread_.mode(), RelocationKind::kThreadDistance);
       if (!numbers && !distance) continue;
       const bool ours = relocation.symbol.empty() || relocation.local || relocation.defined;
       if (!ours) continue;
@@ -52,7 +51,7 @@ class Finder {
   }
 
  private:
-  [[nodiscard]] std::uint64_t word() const { return wide_ ? 8 : 4; }
+  [[nodiscard]] std::uint64_t word() const { return arch::machine_of(thread_.mode()).word; }
   [[nodiscard]] std::optional<std::uint64_t> word_at(std::uint64_t address) const {
     std::uint8_t bytes[8] = {};
     if (thread_.read_memory(address, {bytes, word()}) != word()) return std::nullopt;

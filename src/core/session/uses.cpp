@@ -4,6 +4,7 @@
 #include <set>
 
 #include "abi/system_calls.h"
+#include "arch/relocations.h"
 #include "base/number.h"
 #include "base/similar_names.h"
 #include "debuginfo/variables.h"
@@ -239,7 +240,7 @@ class Search {
 
   /// Accesses through fs (gs in 32-bit programs) by the distance from the thread pointer.
   void find_in_thread(const Function& function) {
-    const std::uint8_t segment = program_.elf().wide() ? isa::kFs : isa::kGs;
+    const std::uint8_t segment = arch::machine_of(program_.mode()).thread_segment;
     references_.each(
         function, [&](std::uint64_t address, const isa::Instruction& instruction, std::span<const CodeReference>) {
           if (instruction.segment_override() != segment || instruction.displacement_size != 4) return;
@@ -316,8 +317,7 @@ class Search {
         look_at(*relocation, address, instruction);
       // Without one only what is counted from the instruction itself means anything yet.
       std::uint64_t unused = 0;
-      const bool counted = isa::direct_target(instruction, address, unused) ||
-                           (program_.elf().wide() && instruction.modrm_at != 0 && (instruction.modrm & 0xc7) == 5);
+      const bool counted = isa::direct_target(instruction, address, unused) || instruction.is_ip_relative();
       if (first != relocation || !counted) return;
     }
     std::vector<std::pair<UseKind, std::uint64_t>> told;
@@ -409,20 +409,12 @@ class Search {
 
   /// The relocation asks for a slot of the global offset table, which will hold the address.
   [[nodiscard]] bool is_table_slot(const binary::Relocation& relocation) const {
-    constexpr std::array<std::uint32_t, 3> kWide = {9, 41, 42};  // x86-64 ABI: GOTPCREL and its later forms
-    constexpr std::array<std::uint32_t, 2> kNarrow = {3, 43};    // i386 ABI: GOT32, GOT32X
-    if (program_.elf().wide()) return std::ranges::find(kWide, relocation.type) != kWide.end();
-    return std::ranges::find(kNarrow, relocation.type) != kNarrow.end();
+    return arch::relocation_means(relocation.type, program_.mode(), arch::RelocationKind::kTableSlot);
   }
 
   /// The instruction gets what leads to the variable in a thread's block: a distance or a descriptor.
   [[nodiscard]] bool asks_for_thread_address(const binary::Relocation& relocation) const {
-    constexpr std::array<std::uint32_t, 5> kWide = {
-        19, 20, 22, 34, 35};  // x86-64 ABI: TLSGD, TLSLD, GOTTPOFF, GOTPC32_TLSDESC, TLSDESC_CALL
-    constexpr std::array<std::uint32_t, 6> kNarrow = {15, 16, 18, 19,
-                                                      39, 40};  // i386 ABI: TLS_IE, GOTIE, GD, LDM, GOTDESC, DESC_CALL
-    if (program_.elf().wide()) return std::ranges::find(kWide, relocation.type) != kWide.end();
-    return std::ranges::find(kNarrow, relocation.type) != kNarrow.end();
+    return arch::relocation_means(relocation.type, program_.mode(), arch::RelocationKind::kThreadAddress);
   }
 
   void add(std::uint64_t address, const isa::Instruction& instruction, UseKind how, std::uint64_t offset,

@@ -41,10 +41,10 @@ class Overlay final : public StateView {
 }  // namespace
 
 std::optional<std::uint64_t> imagined_result(const StateView& view, std::uint64_t function, std::uint64_t most) {
-  constexpr std::uint64_t kNowhere = 0x10;       // the return address: no code stands there
-  constexpr std::uint64_t kRedZone = 128;        // bytes below the stack pointer that are in use (x86-64 ABI, 3.2.2)
+  constexpr std::uint64_t kNowhere = 0x10;  // the return address: no code stands there
+  constexpr std::uint64_t kRedZone = 128;   // bytes below the stack pointer that are in use (x86-64 ABI, 3.2.2)
   Overlay overlay(view);
-  const std::uint64_t word = view.mode() == isa::Mode::bits64 ? 8 : 4;
+  const std::uint64_t word = arch::machine_of(view.mode()).word;
   RegisterSet start = view.registers();
   start[Reg::rsp] = ((start[Reg::rsp] - kRedZone) & ~std::uint64_t(15)) - word;
   start[Reg::rip] = function;

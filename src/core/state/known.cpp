@@ -11,22 +11,11 @@ using isa::RegisterFile;
 
 constexpr std::size_t kMostPushed = 64;
 
-/// A call may change these; a system call changes rax, and `syscall` rcx and r11 (x86-64 ABI, A.2.1).
-std::uint32_t changed_by_call(isa::Mode mode) {
-  constexpr std::uint32_t kWide = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kRdx | 1U << isa::kRsi |
-                                  1U << isa::kRdi | 1U << isa::kR8 | 1U << isa::kR9 | 1U << isa::kR10 | 1U << isa::kR11;
-  constexpr std::uint32_t kNarrow = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kRdx;
-  return mode == isa::Mode::bits64 ? kWide : kNarrow;
-}
-constexpr std::uint32_t kChangedBySystem = 1U << isa::kRax | 1U << isa::kRcx | 1U << isa::kR11;
-
 /// Bytes that a push or call takes on the stack.
 std::int64_t slot_size(const isa::Instruction& instruction) {
   if (instruction.operand_size == 2) return 2;
-  return instruction.mode() == isa::Mode::bits64 ? 8 : 4;
+  return arch::machine_of(instruction.mode()).word;
 }
-
-Reg reg_numbered(unsigned number) { return reg_of({RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64}); }
 
 /// `xor eax, eax` and `sub eax, eax` give 0 whatever was there.
 bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
@@ -154,14 +143,14 @@ void Known::step(const isa::Instruction& instruction, std::uint64_t address) {
       if (calls_next(instruction, address)) break;
       // The return takes what the call pushed.
       if (stack_known) set(isa::kRsp, stack);
-      known_ &= ~changed_by_call(mode_);
-      written_ |= changed_by_call(mode_);
+      known_ &= ~arch::machine_of(mode_).changed_by_call();
+      written_ |= arch::machine_of(mode_).changed_by_call();
       pushed_.clear();
       break;
     }
     case isa::ControlFlow::system:
-      known_ &= ~kChangedBySystem;
-      written_ |= kChangedBySystem;
+      known_ &= ~arch::machine_of(mode_).changed_by_call_instruction;
+      written_ |= arch::machine_of(mode_).changed_by_call_instruction;
       break;
     default: break;
   }

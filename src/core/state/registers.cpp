@@ -1,5 +1,7 @@
 #include "state/registers.h"
 
+#include "arch/dwarf_registers.h"
+
 namespace deeptrace::state {
 
 std::string_view name_of(Reg reg) {
@@ -25,6 +27,37 @@ Reg reg_of(isa::RegisterPart part) {
   if (part.file == isa::RegisterFile::general) return kGeneral[part.index & 15];
   if (part.file == isa::RegisterFile::segment && part.index < kSegments.size()) return kSegments[part.index];
   return Reg::rip;
+}
+
+Reg reg_numbered(unsigned general) {
+  return reg_of({isa::RegisterFile::general, static_cast<std::uint8_t>(general), 0, 64});
+}
+
+std::optional<unsigned> general_number(Reg reg) {
+  for (unsigned general = 0; general < 16; ++general) {
+    if (reg_numbered(general) == reg) return general;
+  }
+  return std::nullopt;
+}
+
+std::optional<Reg> reg_of_dwarf(unsigned number, isa::Mode mode) {
+  const arch::Machine& machine = arch::machine_of(mode);
+  if (number == machine.dwarf_return_address) return Reg::rip;
+  constexpr unsigned kFsBase = 58, kGsBase = 59;
+  if (machine.is_wide() && (number == kFsBase || number == kGsBase))
+    return number == kFsBase ? Reg::fs_base : Reg::gs_base;
+  const auto part = arch::dwarf_register(number, mode);
+  if (!part || part->file != isa::RegisterFile::general) return std::nullopt;
+  return reg_of(*part);
+}
+
+bool kept_by_callee(Reg reg, isa::Mode mode) {
+  const auto general = general_number(reg);
+  return !general || arch::machine_of(mode).keeps(*general);
+}
+
+std::uint64_t thread_pointer(const RegisterSet& registers, isa::Mode mode) {
+  return registers[arch::machine_of(mode).thread_segment == isa::kFs ? Reg::fs_base : Reg::gs_base];
 }
 
 std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part) {

@@ -3,6 +3,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <string_view>
 
 #include "isa/instruction.h"
@@ -66,6 +67,17 @@ std::string_view name_of(Reg reg, isa::Mode mode);
 
 /// The register that holds a part of a general or segment register or the instruction pointer.
 Reg reg_of(isa::RegisterPart part);
+
+/// A general register by its number in the processor's encoding order, and back; nothing for other registers.
+Reg reg_numbered(unsigned general);
+std::optional<unsigned> general_number(Reg reg);
+/// The integer register of a number of debug information, the instruction pointer included (as which the return address
+/// counts).
+std::optional<Reg> reg_of_dwarf(unsigned number, isa::Mode mode);
+/// Whether a called function gives the register back as it was.
+bool kept_by_callee(Reg reg, isa::Mode mode);
+/// The thread pointer: where thread-local variables are counted from.
+std::uint64_t thread_pointer(const struct RegisterSet& registers, isa::Mode mode);
 
 /// The part's value out of a register set.
 std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part);

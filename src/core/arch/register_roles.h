@@ -4,9 +4,9 @@
 #include <cstdint>
 #include <string_view>
 
-#include "isa/register.h"
+#include "arch/register.h"
 
-namespace deeptrace::abi {
+namespace deeptrace::arch {
 
 struct RegisterRole {
   std::string_view role;        ///< "third integer argument"; empty where it has none
@@ -14,6 +14,6 @@ struct RegisterRole {
 };
 
 /// The role of a register in calls. Parts have the role of the whole.
-RegisterRole role_of(isa::RegisterPart part);
+RegisterRole role_of(RegisterPart part);
 
-}  // namespace deeptrace::abi
+}  // namespace deeptrace::arch

@@ -1,0 +1,365 @@
+// What looks at a program, tried on states that are made up: expressions, frames, location expressions, rules and plans
+// as tables of cases.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <optional>
+
+#include "debuginfo/location.h"
+#include "fake_state.h"
+#include "inspect/expression.h"
+#include "inspect/frames.h"
+#include "session/halt_rule.h"
+#include "session/plan.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using inspect::Datum;
+using inspect::Value;
+using state::Reg;
+
+/// No variables, no types: registers and memory alone.
+class FakeEnvironment final : public inspect::Environment {
+ public:
+  explicit FakeEnvironment(const state::StateView& view) : view_(view) {}
+  [[nodiscard]] const state::StateView& view() const override { return view_; }
+  Result<Datum> variable(std::string_view name) override { return Error{Fault::usage, std::string(name) + ": none"}; }
+  bool has_variable(std::string_view /*name*/) override { return false; }
+  std::optional<inspect::TypeRef> type_named(std::string_view /*name*/) override { return std::nullopt; }
+  Result<Datum> argument(std::uint64_t /*number*/) override { return Error{Fault::usage, "none"}; }
+  Result<Datum> result() override { return Error{Fault::usage, "none"}; }
+  Result<Datum> caller() override { return Error{Fault::usage, "none"}; }
+  inspect::PointerReader pointers() override {
+    return [](std::uint64_t, std::uint64_t, bool) { return inspect::Pointed{}; };
+  }
+
+ private:
+  const state::StateView& view_;
+};
+
+/// A gauge's registers and a few bytes of its memory.
+FakeState gauge(isa::Mode mode = isa::Mode::bits64) {
+  FakeState state(mode);
+  state.set[Reg::rax] = 0x1122334455667788;
+  state.set[Reg::rbx] = 0x1000;
+  state.set[Reg::rcx] = ~std::uint64_t(0) - 5;  // -6
+  state.set[Reg::rsp] = 0x7000;
+  state.set[Reg::rflags] = 0x246;
+  state.put(0x1000, {0x10, 0x20, 0x30, 0x40, 0xfa, 0xff, 0xff, 0xff});
+  state.put(0x7000, {1, 0, 0, 0, 0, 0, 0, 0, 't', 'i', 'd', 'e', 0, 0, 0, 0, 0, 0, 0xc0, 0x3f, 0, 0, 0, 0});
+  return state;
+}
+
+/// The number that an expression gives, or the end of its complaint.
+std::string evaluated(const std::string& text, const FakeState& state) {
+  FakeEnvironment environment(state);
+  const auto expression = inspect::Expression::parse(text);
+  if (!expression) return expression.error().message;
+  Result<Datum> datum = expression->evaluate(environment);
+  if (!datum) return datum.error().message;
+  const Value value = inspect::value_of(*datum, environment);
+  if (value.kind == Value::Kind::floating || value.kind == Value::Kind::string) return value.text;
+  const auto number = inspect::number_of(*datum, environment);
+  return number ? fmt::format("{:#x}", *number) : number.error().message;
+}
+
+TEST(Expressions, OfRegistersAndMemory) {
+  const FakeState state = gauge();
+  const std::pair<const char*, const char*> cases[] = {
+      {"rax", "0x1122334455667788"},
+      {"eax", "0x55667788"},
+      {"ah", "0x77"},
+      {"al", "0x88"},
+      {"zf", "0x1"},
+      {"cf", "0x0"},
+      {"rbx + 4 * 2", "0x1008"},
+      {"[u8 rbx]", "0x10"},
+      {"[u16 rbx]", "0x2010"},
+      {"[u32 rbx + 4]", "0xfffffffa"},
+      {"[i32 rbx + 4] == -6", "0x1"},
+      {"[u32 rbx + 4] == -6", "0x1"},
+      {"word ptr [rbx+2]", "0x4030"},
+      {"[u64 rsp]", "0x1"},
+      {"[string rsp+8]", "tide"},
+      {"[f32 rsp+16]", "1.5"},
+      {"ecx == -6", "0x1"},
+      {"al == 0x88", "0x1"},
+      {"al == -120", "0x1"},
+      {"i32(ecx) < 0", "0x1"},
+      {"i8(al) + 120", "0x0"},
+      {"(rax >> 8) & 0xff", "0x77"},
+      {"!zf || u64(rbx) > 3", "0x1"},
+      {"rbx > 3", "rbx > 3: is rbx signed or unsigned? write i64(rbx) or u64(rbx)"},
+      {"u64(rbx) / 0", "u64(rbx) / 0: division by zero"},
+      {"[u64 0x5000]", "memory at 0x5000 cannot be read"},
+  };
+  for (const auto& [text, wanted] : cases) EXPECT_EQ(evaluated(text, state), wanted) << text;
+}
+
+TEST(Expressions, Of32BitRegisters) {
+  FakeState state = gauge(isa::Mode::bits32);
+  state.set[Reg::rax] = 0x55667788;
+  EXPECT_EQ(evaluated("eax", state), "0x55667788");
+  EXPECT_EQ(evaluated("[ptr esp]", state), "0x1") << "four bytes";
+  EXPECT_EQ(evaluated("rax", state).find("rax: "), 0U) << "there is none";
+}
+
+TEST(Expressions, WhatIsWrittenWronglySaysWhere) {
+  const std::pair<const char*, const char*> cases[] = {
+      {"rax +", "at character 6"}, {"(rax", "at character 5"}, {"[u9 rax]", "at character 2"}, {"", "at character 1"}};
+  for (const auto& [text, wanted] : cases) {
+    const auto parsed = inspect::Expression::parse(text);
+    ASSERT_FALSE(parsed) << text;
+    EXPECT_NE(parsed.error().message.find(wanted), std::string::npos) << text << ": " << parsed.error().message;
+  }
+}
+
+// ---- frames ---------------------------------------------------------------------------------------------------------
+
+inspect::PlacedRule rule_with(unsigned cfa_register, std::int64_t offset, isa::Mode mode) {
+  inspect::PlacedRule placed;
+  placed.rule.cfa_register = cfa_register;
+  placed.rule.cfa_offset = offset;
+  placed.rule.return_register = arch::machine_of(mode).dwarf_return_address;
+  return placed;
+}
+
+/// A function with 16 bytes of locals that has saved rbx, called by another: by a rule as unwind tables give it.
+TEST(Frames, FollowARule) {
+  for (const isa::Mode mode : {isa::Mode::bits64, isa::Mode::bits32}) {
+    const arch::Machine& machine = arch::machine_of(mode);
+    const std::uint64_t word = machine.word;
+    FakeState state(mode);
+    state.set[Reg::rip] = 0x401010;
+    state.set[Reg::rsp] = 0x7000;
+    state.set[Reg::rbx] = 5;
+    state.set[Reg::rax] = 9;
+    const std::uint64_t cfa = 0x7000 + 2 * word + 16;
+    state.put_word(cfa - word, 0x402020);    // return address
+    state.put_word(cfa - 2 * word, 0x1234);  // the caller's rbx
+    inspect::PlacedRule placed =
+        rule_with(machine.dwarf_number(isa::kRsp), static_cast<std::int64_t>(cfa - 0x7000), mode);
+    placed.rule.registers[machine.dwarf_number(isa::kRbx)] = {
+        debuginfo::RegisterRule::Kind::at_offset, -2 * static_cast<std::int64_t>(word), 0, {}};
+    const auto rules = [&](std::uint64_t address) {
+      return address == 0x401010 ? std::optional(placed) : std::nullopt;
+    };
+    const inspect::Frame inner = inspect::innermost_frame(state, rules);
+    EXPECT_EQ(inner.cfa, cfa);
+    const auto caller = inspect::caller_of(inner, state, rules, [](std::uint64_t) { return true; });
+    ASSERT_TRUE(caller);
+    EXPECT_EQ(caller->how, inspect::Frame::How::table);
+    EXPECT_EQ(caller->address(), 0x402020U);
+    EXPECT_EQ(caller->inside(), 0x40201fU) << "inside the call";
+    EXPECT_EQ(caller->registers[Reg::rsp], cfa);
+    EXPECT_EQ(caller->registers[Reg::rbx], 0x1234U);
+    EXPECT_EQ(caller->known >> static_cast<unsigned>(Reg::rbx) & 1, 1U);
+    EXPECT_EQ(caller->known >> static_cast<unsigned>(Reg::rax) & 1, 0U) << "a call may change it";
+    EXPECT_EQ(caller->known >> static_cast<unsigned>(Reg::rbp) & 1, 1U) << "kept";
+  }
+}
+
+TEST(Frames, FollowFramePointersWhereNothingElseIsKnown) {
+  FakeState state;
+  state.set[Reg::rip] = 0x401010;
+  state.set[Reg::rsp] = 0x7000;
+  state.set[Reg::rbp] = 0x7020;
+  state.put_word(0x7020, 0x7040);
+  state.put_word(0x7028, 0x402020);
+  const inspect::RuleFinder none = [](std::uint64_t) { return std::nullopt; };
+  const inspect::Frame inner = inspect::innermost_frame(state, none);
+  const auto caller = inspect::caller_of(inner, state, none, [](std::uint64_t) { return true; });
+  ASSERT_TRUE(caller);
+  EXPECT_EQ(caller->how, inspect::Frame::How::pointer);
+  EXPECT_EQ(caller->address(), 0x402020U);
+  EXPECT_EQ(caller->registers[Reg::rbp], 0x7040U);
+  EXPECT_EQ(caller->registers[Reg::rsp], 0x7030U);
+  // A return address that is no code, and a pointer below the stack, end the way.
+  EXPECT_FALSE(inspect::caller_of(inner, state, none, [](std::uint64_t) { return false; }));
+  state.set[Reg::rbp] = 0x6000;
+  EXPECT_FALSE(
+      inspect::caller_of(inspect::innermost_frame(state, none), state, none, [](std::uint64_t) { return true; }));
+}
+
+TEST(Frames, WhatWasNotSavedIsUnknown) {
+  FakeState state;
+  state.set[Reg::rip] = 0x401010;
+  state.set[Reg::rsp] = 0x7000;
+  inspect::PlacedRule placed = rule_with(7, 8, isa::Mode::bits64);
+  placed.rule.registers[3].kind = debuginfo::RegisterRule::Kind::undefined;                 // rbx
+  placed.rule.registers[12] = {debuginfo::RegisterRule::Kind::value_offset, -0x10, 0, {}};  // r12
+  placed.rule.registers[13] = {debuginfo::RegisterRule::Kind::at_offset, -0x100, 0, {}};    // r13: not in memory
+  const auto rules = [&](std::uint64_t) { return std::optional(placed); };
+  const inspect::Frame inner = inspect::innermost_frame(state, rules);
+  EXPECT_FALSE(inspect::caller_of(inner, state, rules, [](std::uint64_t) { return true; })) << "no return address";
+  state.put_word(0x7000, 0x402020);
+  const auto caller = inspect::caller_of(inner, state, rules, [](std::uint64_t) { return true; });
+  ASSERT_TRUE(caller);
+  const auto known = [&](Reg reg) { return (caller->known >> static_cast<unsigned>(reg) & 1) != 0; };
+  EXPECT_FALSE(known(Reg::rbx));
+  EXPECT_FALSE(known(Reg::r13));
+  EXPECT_TRUE(known(Reg::r12));
+  EXPECT_EQ(caller->registers[Reg::r12], 0x7008U - 0x10);
+}
+
+// ---- location expressions -------------------------------------------------------------------------------------------
+
+class FakeContext final : public debuginfo::LocationContext {
+ public:
+  explicit FakeContext(const FakeState& state) : state_(state) {}
+  std::optional<std::uint64_t> reg(unsigned number) override {
+    const auto found = state::reg_of_dwarf(number, state_.mode());
+    return found ? std::optional(state_.set[*found]) : std::nullopt;
+  }
+  bool read(std::uint64_t address, std::span<std::uint8_t> into) override {
+    return state_.read_memory(address, into) == into.size();
+  }
+  std::optional<std::uint64_t> frame_base() override { return 0x7000; }
+  std::optional<std::uint64_t> cfa() override { return 0x7018; }
+
+ private:
+  const FakeState& state_;
+};
+
+/// Byte by byte as DWARF 5, section 2.5, writes them.
+TEST(LocationExpressions, ComputeWhatTheStandardSays) {
+  const FakeState state = gauge();
+  const std::pair<std::vector<std::uint8_t>, std::uint64_t> cases[] = {
+      {{0x03, 0, 0x10, 0, 0, 0, 0, 0, 0}, 0x1000},  // addr
+      {{0x35}, 5},                                  // lit5
+      {{0x08, 0xff}, 0xff},                         // const1u
+      {{0x09, 0xff}, ~std::uint64_t(0)},            // const1s
+      {{0x11, 0x7f}, ~std::uint64_t(0)},            // consts -1
+      {{0x73, 0x10}, 0x1010},                       // breg3 (rbx) + 16
+      {{0x91, 0x70}, 0x6ff0},                       // fbreg -16
+      {{0x9c}, 0x7018},                             // call_frame_cfa
+      {{0x73, 0, 0x94, 1}, 0x10},                   // breg3, deref_size 1
+      {{0x73, 0, 0x06}, 0xfffffffa40302010},        // breg3, deref
+      {{0x33, 0x34, 0x22}, 7},                      // lit3 lit4 plus
+      {{0x33, 0x34, 0x1c}, ~std::uint64_t(0)},      // minus
+      {{0x33, 0x34, 0x1e}, 12},                     // mul
+      {{0x3f, 0x34, 0x1b}, 3},                      // lit15 lit4 div
+      {{0x33, 0x12, 0x22}, 6},                      // dup plus
+      {{0x33, 0x34, 0x16, 0x1c}, 1},                // swap minus
+      {{0x33, 0x34, 0x14, 0x1c, 0x22}, 4},          // over minus plus: 3 + (4 - 3)
+      {{0x33, 0x23, 0x10}, 0x13},                   // plus_uconst 16
+      {{0x31, 0x34, 0x24}, 16},                     // lit1 lit4 shl
+      {{0x33, 0x34, 0x2d}, 1},                      // lit3 lit4 lt
+      {{0x33, 0x34, 0x2b}, 0},                      // gt
+      {{0x31, 0x28, 0x01, 0x00, 0x35, 0x37}, 7},    // lit1 bra +1 (over lit5) lit7
+      {{0x2f, 0x01, 0x00, 0x35, 0x37}, 7},          // skip +1 lit7
+  };
+  for (const auto& [bytes, wanted] : cases) {
+    FakeContext context(state);
+    const auto result = debuginfo::evaluate_number(bytes, {}, context);
+    ASSERT_TRUE(result) << fmt::format("{:02x}", fmt::join(bytes, " "));
+    EXPECT_EQ(*result, wanted) << fmt::format("{:02x}", fmt::join(bytes, " "));
+  }
+}
+
+TEST(LocationExpressions, SayWherePartsAre) {
+  const FakeState state = gauge();
+  FakeContext context(state);
+  // reg0 piece 4, fbreg 8 piece 4, an empty piece of 2 bytes, a constant of one byte as a value
+  const std::vector<std::uint8_t> bytes = {0x50, 0x93, 4, 0x91, 8, 0x93, 4, 0x93, 2, 0x35, 0x9f, 0x93, 1};
+  const debuginfo::Evaluated result = debuginfo::evaluate(bytes, {}, context);
+  EXPECT_EQ(result.unknown, "");
+  ASSERT_EQ(result.pieces.size(), 4U);
+  using Kind = debuginfo::Piece::Kind;
+  EXPECT_EQ(result.pieces[0].kind, Kind::reg);
+  EXPECT_EQ(result.pieces[0].number, 0U);
+  EXPECT_EQ(result.pieces[1].kind, Kind::memory);
+  EXPECT_EQ(result.pieces[1].address, 0x7008U);
+  EXPECT_EQ(result.pieces[2].kind, Kind::nowhere);
+  EXPECT_EQ(result.pieces[2].bits, 16U);
+  EXPECT_EQ(result.pieces[3].kind, Kind::value);
+  EXPECT_EQ(result.pieces[3].bytes.at(0), 5);
+}
+
+TEST(LocationExpressions, DamagedOnesHaveNoResult) {
+  const FakeState state = gauge();
+  const std::vector<std::vector<std::uint8_t>> cases = {
+      {0x22},                 // plus on an empty stack
+      {0x03, 0, 0x10},        // an address that is cut off
+      {0x33, 0x30, 0x1b},     // a division by 0
+      {0x2f, 0xfd, 0xff},     // a jump back to itself
+      {0x0a, 0, 0x50, 0x06},  // memory that cannot be read
+      {0xff},                 // no operation of the standard
+  };
+  for (const auto& bytes : cases) {
+    FakeContext context(state);
+    EXPECT_FALSE(debuginfo::evaluate_number(bytes, {}, context)) << fmt::format("{:02x}", fmt::join(bytes, " "));
+  }
+}
+
+// ---- rules and plans ------------------------------------------------------------------------------------------------
+
+TEST(HaltRules, AreReadAndWrittenAlike) {
+  for (const char* const text :
+       {"at levels.c:31", "at level_sum+0x12 from hit 3", "at tide::report every 2",
+        "at 0x401136 when i > 3 && sum != 0", "on write log.count", "on access marks[2]",
+        "on change level for thread 2", "on return level_sum once", "on syscall write", "on signal SIGUSR1", "on throw",
+        "on load libtide.so", "at levels.c:31 from hit 2 every 3 when level == 'x' for thread 1 once"}) {
+    const auto rule = session::parse_halt_rule(text);
+    ASSERT_TRUE(rule) << text << ": " << rule.error().message;
+    EXPECT_EQ(rule->text(), text);
+    const auto again = session::parse_halt_rule(rule->text());
+    ASSERT_TRUE(again);
+    EXPECT_EQ(again->text(), rule->text());
+  }
+}
+
+TEST(HaltRules, ConditionsMayHoldTheirWords) {
+  const auto rule = session::parse_halt_rule("at put when name == \"once every\" once");
+  ASSERT_TRUE(rule);
+  EXPECT_EQ(rule->condition, "name == \"once every\"");
+  EXPECT_TRUE(rule->once);
+}
+
+TEST(HaltRules, WhatIsMissingIsSaid) {
+  for (const char* const text : {"", "at", "on", "on write", "on fire x", "levels.c:31", "at x from hit 0",
+                                 "at x for thread", "at x when", "at x from hit y"}) {
+    const auto rule = session::parse_halt_rule(text);
+    EXPECT_FALSE(rule) << text;
+    if (rule) continue;
+    EXPECT_EQ(rule.error().fault, Fault::usage) << text;
+  }
+}
+
+TEST(PlanFiles, LinesAndActionsAreTakenApart) {
+  const auto plan = session::parse_plan("levels.plan", R"(# a comment
+
+at level_sum: keep log->count, log->readings[0]; show stack
+at levels.c:34 from hit 3 when i < 5: expect sum == 2925; expect text == "a; b: c"
+on write log.count: show log.count
+)");
+  ASSERT_TRUE(plan) << plan.error().message;
+  ASSERT_EQ(plan->rules.size(), 3U);
+  EXPECT_EQ(plan->rules[0].line, 3U);
+  ASSERT_EQ(plan->rules[0].actions.size(), 3U);
+  EXPECT_EQ(plan->rules[0].actions[1].text, "log->readings[0]");
+  EXPECT_EQ(plan->rules[0].actions[2].kind, session::PlanAction::Kind::show);
+  EXPECT_EQ(plan->rules[1].halt.from, 3U);
+  EXPECT_EQ(plan->rules[1].halt.condition, "i < 5");
+  ASSERT_EQ(plan->rules[1].actions.size(), 2U);
+  EXPECT_EQ(plan->rules[1].actions[1].text, "text == \"a; b: c\"");
+  EXPECT_EQ(plan->rules[2].halt.kind, session::HaltRule::Kind::write);
+}
+
+TEST(PlanFiles, MistakesAreSaidWithTheirLine) {
+  const std::pair<const char*, const char*> cases[] = {{"at level_sum\n", "1"},
+                                                       {"# x\nat level_sum: keep\n", "2"},
+                                                       {"at level_sum: do it\n", "1"},
+                                                       {"\n\non fire: keep rax\n", "3"},
+                                                       {"at level_sum: expect 1 +\n", "1"}};
+  for (const auto& [text, line] : cases) {
+    const auto plan = session::parse_plan("levels.plan", text);
+    ASSERT_FALSE(plan) << text;
+    EXPECT_NE(plan.error().message.find(line), std::string::npos) << plan.error().message;
+    EXPECT_EQ(plan.error().message.find("levels.plan"), 0U) << plan.error().message;
+  }
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
