@@ -6,6 +6,7 @@
 #include <map>
 #include <vector>
 
+#include "state/target.h"
 #include "state/view.h"
 
 namespace deeptrace::tests {
@@ -50,6 +51,30 @@ class FakeState final : public state::StateView {
 
   isa::Mode mode_;
   std::map<std::uint64_t, std::vector<std::uint8_t>> pieces_;
+};
+
+/// A target of one thread in such a state.
+class FakeTarget final : public state::Target {
+ public:
+  explicit FakeTarget(isa::Mode mode = isa::Mode::bits64) : thread(mode) {}
+
+  FakeState thread;
+  std::vector<state::Mapping> mapped;
+  std::map<state::Auxiliary, std::uint64_t> auxiliaries;
+
+  [[nodiscard]] std::vector<state::ThreadId> threads() const override { return {1}; }
+  [[nodiscard]] const state::StateView& view(state::ThreadId /*thread*/) const override { return thread; }
+  [[nodiscard]] std::vector<state::Mapping> mappings() const override { return mapped; }
+  [[nodiscard]] std::optional<std::uint64_t> auxiliary(state::Auxiliary type) const override {
+    const auto found = auxiliaries.find(type);
+    return found != auxiliaries.end() ? std::optional(found->second) : std::nullopt;
+  }
+  [[nodiscard]] std::optional<state::PendingSignal> pending_signal(state::ThreadId /*thread*/) const override {
+    return std::nullopt;
+  }
+  [[nodiscard]] std::optional<std::uint64_t> system_call(state::ThreadId /*thread*/) const override {
+    return std::nullopt;
+  }
 };
 
 }  // namespace deeptrace::tests

@@ -10,7 +10,9 @@
 #include "inspect/expression.h"
 #include "inspect/frames.h"
 #include "session/halt_rule.h"
+#include "session/modules.h"
 #include "session/plan.h"
+#include "support.h"
 
 namespace deeptrace::tests {
 namespace {
@@ -201,6 +203,39 @@ TEST(Frames, WhatWasNotSavedIsUnknown) {
   EXPECT_FALSE(known(Reg::r13));
   EXPECT_TRUE(known(Reg::r12));
   EXPECT_EQ(caller->registers[Reg::r12], 0x7008U - 0x10);
+}
+
+// ---- targets --------------------------------------------------------------------------------------------------------
+
+/// A program and a library as somebody has them mapped, without any process: modules come from the mappings alone.
+TEST(Targets, HaveTheModulesThatAreMapped) {
+  FakeTarget target;
+  const std::string program = demo("tidelog"), library = "/lib/x86_64-linux-gnu/libm.so.6";
+  auto opened = program::Program::open(program, {});
+  ASSERT_TRUE(opened);
+  constexpr std::uint64_t kBase = 0x10000000, kLibrary = 0x20000000;
+  target.auxiliaries[state::Auxiliary::entry] = kBase + opened->elf().entry();
+  target.mapped = {{.from = kBase, .to = kBase + 0x5000, .readable = true, .path = program},
+                   {.from = kLibrary, .to = kLibrary + 0x100000, .readable = true, .executable = true, .path = library},
+                   {.from = 0x7000, .to = 0x8000, .readable = true, .writable = true, .path = "[stack]"}};
+  const std::uint64_t main_at = opened->functions_named("main").front()->address;
+  session::Modules modules(target, std::move(*opened), {});
+  ASSERT_EQ(modules.all().size(), 2U);
+  EXPECT_EQ(modules.main().bias, kBase);
+  EXPECT_EQ(modules.place_name(kBase + main_at + 4), "main+4");
+  EXPECT_TRUE(modules.is_own(kBase + main_at));
+  EXPECT_EQ(modules.line_of(kBase + main_at).first.substr(modules.line_of(kBase + main_at).first.rfind('/') + 1),
+            "tidelog.c");
+  ASSERT_NE(modules.at(kLibrary + 0x20000), nullptr);
+  EXPECT_EQ(modules.at(kLibrary + 0x20000)->bias, kLibrary);
+  EXPECT_EQ(modules.at(0x7010), nullptr);
+  EXPECT_EQ(modules.place_name(0x7010), "0x7010");
+  // What is unmapped is gone, what is mapped later has come.
+  target.mapped.erase(target.mapped.begin() + 1);
+  const session::Modules::Changes gone = modules.refresh(target);
+  EXPECT_EQ(gone.unloaded, std::vector{library});
+  EXPECT_EQ(modules.at(kLibrary + 0x20000), nullptr);
+  EXPECT_EQ(target.edit(1), nullptr) << "nothing can be changed here";
 }
 
 // ---- location expressions -------------------------------------------------------------------------------------------

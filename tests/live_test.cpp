@@ -718,6 +718,39 @@ TEST(Hits, AProgramThatCannotBeFollowedIsLetGo) {
   EXPECT_NE(told["notes"].dump().find("which is let go"), std::string::npos) << outcome.out;
 }
 
+/// A live process answers what every target does.
+TEST(Targets, ALiveProcessHasAllThatIsAsked) {
+  session::ControlOptions options;
+  options.launch.program = fixture("failing");
+  options.launch.arguments = {"null"};
+  auto control = Control::start(options);
+  ASSERT_TRUE(control) << control.error().message;
+  const auto stopped = (*control)->go({});
+  ASSERT_TRUE(stopped);
+  ASSERT_EQ(stopped->why, Stopped::Why::signal);
+  process::Process& target = (*control)->process();
+  const pid_t thread = target.threads().front();
+  const auto pending = target.pending_signal(thread);
+  ASSERT_TRUE(pending);
+  EXPECT_EQ(pending->number, SIGSEGV);
+  EXPECT_EQ(pending->code, SEGV_MAPERR);
+  EXPECT_TRUE(pending->fault_address_known);
+  EXPECT_EQ(pending->fault_address, stopped->fault_address);
+  EXPECT_FALSE(target.system_call(thread));
+  const auto entry = target.auxiliary(state::Auxiliary::entry);
+  ASSERT_TRUE(entry);
+  const auto mappings = target.mappings();
+  const auto holder = std::ranges::find_if(mappings, [&](const auto& m) { return m.from <= *entry && *entry < m.to; });
+  ASSERT_NE(holder, mappings.end());
+  EXPECT_TRUE(holder->executable);
+  EXPECT_EQ(std::filesystem::path(holder->path).filename(), "failing");
+  const std::unique_ptr<state::StateEdit> edit = target.edit(thread);
+  ASSERT_NE(edit, nullptr);
+  const std::uint8_t seven[8] = {7};
+  EXPECT_TRUE(edit->write_register({isa::RegisterFile::general, isa::kRbx, 0, 64}, seven));
+  EXPECT_EQ(target.view(thread).registers()[state::Reg::rbx], 7U);
+}
+
 TEST(Console, StopsMovesAndLooks) {
   const std::string said = console(R"(halt at levels.c:34 when i == 3
 resume

@@ -84,7 +84,7 @@ Answer Talk::mark(Arguments rest) {
   std::uint64_t total = 0;
   constexpr std::uint64_t kMost = std::uint64_t(64) << 20;
   Answer answer;
-  for (const process::Mapping& mapping : process::mappings_of(control_->process().pid())) {
+  for (const state::Mapping& mapping : control_->process().mappings()) {
     if (!mapping.writable || !mapping.readable) continue;
     total += mapping.to - mapping.from;
     if (total > kMost) {
@@ -101,54 +101,6 @@ Answer Talk::mark(Arguments rest) {
 }
 
 namespace {
-
-/// Writes what `set` sets into the current thread.
-class LiveEdit final : public state::StateEdit {
- public:
-  explicit LiveEdit(session::Control& control) : control_(control) {}
-  bool write_register(isa::RegisterPart part, std::span<const std::uint8_t> bytes) override {
-    using isa::RegisterFile;
-    process::Process& process = control_.process();
-    if (part.file == RegisterFile::general || part.file == RegisterFile::instruction_pointer) {
-      state::RegisterSet set = control_.view().registers();
-      std::uint64_t& whole = set[state::reg_of(part)];
-      std::uint64_t value = 0;
-      std::memcpy(&value, bytes.data(), std::min<std::size_t>(8, bytes.size()));
-      const std::uint64_t mask = part.width >= 64 ? ~0ULL : (1ULL << part.width) - 1;
-      // Writing 32 bits clears the upper half, as an instruction would (Intel SDM volume 1, 3.4.1.1).
-      whole = part.width == 32 ? value & mask : (whole & ~(mask << part.offset)) | (value & mask) << part.offset;
-      return process.set_registers(control_.thread(), set);
-    }
-    auto set = control_.view().extended();
-    if (!set) return false;
-    switch (part.file) {
-      case RegisterFile::vector:
-        std::memcpy(set->vectors[part.index].data() + part.offset / 8, bytes.data(),
-                    std::min<std::size_t>(bytes.size(), part.width / 8U));
-        break;
-      case RegisterFile::mask:
-        std::memcpy(&set->masks[part.index], bytes.data(), std::min<std::size_t>(8, bytes.size()));
-        break;
-      case RegisterFile::mxcsr: std::memcpy(&set->mxcsr, bytes.data(), std::min<std::size_t>(4, bytes.size())); break;
-      case RegisterFile::x87:
-        std::memcpy(set->x87[part.index & 7].data(), bytes.data(), std::min<std::size_t>(10, bytes.size()));
-        set->x87_used |= static_cast<std::uint8_t>(1U << part.index);
-        break;
-      case RegisterFile::mmx:
-        std::memcpy(set->x87[(part.index - (set->x87_status >> 11 & 7U)) & 7].data(), bytes.data(),
-                    std::min<std::size_t>(8, bytes.size()));
-        break;
-      default: return false;
-    }
-    return process.set_extended(control_.thread(), *set);
-  }
-  bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) override {
-    return control_.process().memory().write(address, bytes);
-  }
-
- private:
-  session::Control& control_;
-};
 
 /// The "=" of an assignment: not one of == <= >= !=, and outside of brackets.
 std::size_t assignment_at(std::string_view text) {
@@ -173,7 +125,8 @@ Answer Talk::set(Arguments rest) {
   if (!value_expression) return fail(value_expression.error().message);
   Result<inspect::Datum> value = value_expression->evaluate(here);
   if (!value) return fail(value.error().message);
-  LiveEdit edit(*control_);
+  const std::unique_ptr<state::StateEdit> edit = control_->process().edit(control_->thread());
+  if (edit == nullptr) return fail("set: nothing can be changed here");
   unsigned flag_bits = 0;
   if (state::is_flags_register(left, flag_bits) || state::flag_bit(left)) {
     const Result<std::uint64_t> number = inspect::number_of(*value, here);
@@ -187,7 +140,7 @@ Answer Talk::set(Arguments rest) {
     if (!to) return fail(to.error().message);
     if (to->place == inspect::Datum::Place::reg && frame_ != 0)
       return fail("registers are set in frame 0; a caller's are what it will find again");
-    if (auto error = inspect::assign(*to, *value, here, edit)) return fail(std::string(left) + ": " + error->message);
+    if (auto error = inspect::assign(*to, *value, here, *edit)) return fail(std::string(left) + ": " + error->message);
   }
   frames_known_ = false;
   update_followed();

@@ -346,7 +346,7 @@ Answer Talk::find(Arguments rest) {
       (i == 0 ? from : to) = *number;
     }
   } else {
-    for (const process::Mapping& mapping : process::mappings_of(control_->process().pid())) {
+    for (const state::Mapping& mapping : control_->process().mappings()) {
       if (base_name(mapping.path) != *range && mapping.path != *range) continue;
       if (from == 0) from = mapping.from;
       to = mapping.to;

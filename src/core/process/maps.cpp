@@ -16,11 +16,11 @@ std::string proc_path(pid_t pid, const char* name) { return "/proc/" + std::to_s
 
 }  // namespace
 
-std::vector<Mapping> mappings_of(pid_t pid) {
-  std::vector<Mapping> result;
+std::vector<state::Mapping> mappings_of(pid_t pid) {
+  std::vector<state::Mapping> result;
   std::ifstream in(proc_path(pid, "maps"));
   for (std::string line; std::getline(in, line);) {
-    Mapping mapping;
+    state::Mapping mapping;
     unsigned long long from = 0, to = 0, offset = 0;
     char flags[5] = {};
     int path_at = 0;
@@ -47,7 +47,7 @@ std::string executable_of(pid_t pid) {
   return path.empty() || path.ends_with(" (deleted)") ? link : path;
 }
 
-std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
+std::optional<std::uint64_t> auxiliary_value(pid_t pid, state::Auxiliary type) {
   // The words are as wide as the program's; byte 4 of its file says how wide that is (ELF, EI_CLASS).
   std::ifstream file(proc_path(pid, "exe"), std::ios::binary);
   char ident[5] = {};
@@ -59,10 +59,10 @@ std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type) {
     std::uint64_t pair[2] = {};
     std::memcpy(&pair[0], all.data() + at, word);
     std::memcpy(&pair[1], all.data() + at + word, word);
-    if (pair[0] == type) return pair[1];
+    if (pair[0] == static_cast<std::uint64_t>(type)) return pair[1];
     if (pair[0] == 0) break;
   }
-  return 0;
+  return std::nullopt;
 }
 
 std::uint64_t status_field(pid_t task, std::string_view name, int base) {

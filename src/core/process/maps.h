@@ -1,31 +1,26 @@
-// The mappings of a process, as the kernel tells them in /proc/PID/maps (proc(5)).
+// The mappings of a process, as reported by the kernel in /proc/PID/maps (proc(5)).
 #pragma once
 
 #include <sys/types.h>
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "state/target.h"
+
 namespace deeptrace::process {
 
-struct Mapping {
-  std::uint64_t from = 0;
-  std::uint64_t to = 0;  ///< behind the last byte
-  bool readable = false, writable = false, executable = false, shared = false;
-  std::uint64_t offset = 0;  ///< in the file
-  std::string path;          ///< of the file; or a name such as [stack]; empty for anonymous memory
-};
-
-std::vector<Mapping> mappings_of(pid_t pid);
+std::vector<state::Mapping> mappings_of(pid_t pid);
 
 /// The file that a process executes; where that is deleted or its name cannot be read, the kernel's link to it, which
 /// can be opened all the same.
 std::string executable_of(pid_t pid);
 
-/// One entry of the auxiliary vector that the kernel gave the program (getauxval(3)); 0 when it is not there.
-std::uint64_t auxiliary_value(pid_t pid, std::uint64_t type);
+/// One entry of the auxiliary vector that the kernel gave the program; nothing when it is not there.
+std::optional<std::uint64_t> auxiliary_value(pid_t pid, state::Auxiliary type);
 
 /// A field of /proc/PID/status as a number in the given base ("TracerPid", "SigCgt"); 0 when it is not there.
 std::uint64_t status_field(pid_t task, std::string_view name, int base);

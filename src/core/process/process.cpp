@@ -15,6 +15,7 @@
 #include "process/attention.h"
 #include "process/delay.h"
 #include "process/kernel_registers.h"
+#include "process/live_edit.h"
 #include "process/maps.h"
 
 namespace deeptrace::process {
@@ -135,6 +136,20 @@ isa::Mode ThreadView::mode() const {
 }
 const state::RegisterSet& ThreadView::registers() const { return process_.fetch(*process_.find(thread_)); }
 std::optional<state::ExtendedSet> ThreadView::extended() const { return extended_of(thread_); }
+void ThreadView::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
+  process_.memory().read(requests, provenance);
+}
+
+std::optional<state::PendingSignal> Process::pending_signal(pid_t id) const {
+  const Thread* thread = find(id);
+  if (thread == nullptr || thread->signal == 0) return std::nullopt;
+  if (thread->pending.number == thread->signal) return thread->pending;
+  return state::PendingSignal{.number = thread->signal};  // one that we give it
+}
+
+std::unique_ptr<state::StateEdit> Process::edit(pid_t thread) {
+  return has_thread(thread) ? std::make_unique<LiveEdit>(*this, thread) : nullptr;
+}
 
 std::optional<std::uint64_t> Process::system_call(pid_t id) const {
   const Thread* thread = find(id);

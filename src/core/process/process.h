@@ -27,8 +27,10 @@
 
 #include "base/result.h"
 #include "process/launch.h"
+#include "process/maps.h"
 #include "process/memory.h"
 #include "process/patience.h"
+#include "state/target.h"
 #include "state/touched.h"
 #include "state/view.h"
 
@@ -71,9 +73,25 @@ struct DebugSlot {
 };
 inline constexpr unsigned kDebugSlots = 4;
 
-class ThreadView;
+class Process;
 
-class Process {
+/// A thread that stands still.
+class ThreadView final : public state::StateView {
+ public:
+  ThreadView(const Process& process, pid_t thread) : process_(process), thread_(thread) {}
+  [[nodiscard]] pid_t thread() const { return thread_; }
+  [[nodiscard]] isa::Mode mode() const override;
+  [[nodiscard]] const state::RegisterSet& registers() const override;
+  [[nodiscard]] std::optional<state::ExtendedSet> extended() const override;
+  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override;
+  using state::StateView::read_memory;
+
+ private:
+  const Process& process_;
+  pid_t thread_;
+};
+
+class Process final : public state::Target {
  public:
   /// Starts the program; it stands at its very first instruction (of the dynamic linker, if it has one). It ends when
   /// this object or the tracing process does. Errors: Fault::program.
@@ -82,7 +100,7 @@ class Process {
   /// permit it.
   static Result<std::unique_ptr<Process>> attach(pid_t pid);
   /// Ends a launched program, lets an attached one go.
-  ~Process();
+  ~Process() override;
   Process(const Process&) = delete;
   Process& operator=(const Process&) = delete;
 
@@ -90,10 +108,16 @@ class Process {
   [[nodiscard]] bool attached() const { return attached_; }
   [[nodiscard]] bool gone() const { return gone_; }
   /// Threads of the program, in the order they were seen.
-  [[nodiscard]] std::vector<pid_t> threads() const;
+  [[nodiscard]] std::vector<pid_t> threads() const override;
   [[nodiscard]] bool has_thread(pid_t thread) const { return find(thread) != nullptr; }
   /// The state of a thread that stands still. The reference holds until the thread ends.
-  [[nodiscard]] const ThreadView& view(pid_t thread) const;
+  [[nodiscard]] const ThreadView& view(pid_t thread) const override;
+  [[nodiscard]] std::vector<state::Mapping> mappings() const override { return mappings_of(pid_); }
+  [[nodiscard]] std::optional<std::uint64_t> auxiliary(state::Auxiliary type) const override {
+    return auxiliary_value(pid_, type);
+  }
+  [[nodiscard]] std::optional<state::PendingSignal> pending_signal(pid_t thread) const override;
+  [[nodiscard]] std::unique_ptr<state::StateEdit> edit(pid_t thread) override;
 
   /// Executes one instruction of a thread while all others are held. A signal that waits for the thread is delivered
   /// first, so that the step ends at the handler's first instruction.
@@ -152,7 +176,7 @@ class Process {
   void kill();
 
   /// Number of the system call that a thread stands in or behind; nothing when it is in none.
-  [[nodiscard]] std::optional<std::uint64_t> system_call(pid_t thread) const;
+  [[nodiscard]] std::optional<std::uint64_t> system_call(pid_t thread) const override;
   /// Names of system calls that attaching or holding broke off and whose timeout had to start anew.
   [[nodiscard]] const std::vector<std::uint64_t>& restarted_calls() const { return restarted_; }
 
@@ -170,6 +194,7 @@ class Process {
     bool status_stale = false;          ///< the debug status holds what was told
     int request = PTRACE_CONT;          ///< how it is resumed, or was last: PTRACE_CONT until it is told otherwise
     int signal = 0;                     ///< to be delivered
+    state::PendingSignal pending;       ///< what the kernel reported of it
     std::optional<std::uint64_t> told;  ///< the stop byte here is not news
     std::optional<Event> kept;          ///< came while all were being held
     /// A single step, from before it to the event that ends it.
@@ -274,24 +299,6 @@ class Process {
     std::uint64_t address, stack;
   };
   std::vector<Owed> owed_;
-};
-
-/// A thread that stands still.
-class ThreadView final : public state::StateView {
- public:
-  ThreadView(const Process& process, pid_t thread) : process_(process), thread_(thread) {}
-  [[nodiscard]] pid_t thread() const { return thread_; }
-  [[nodiscard]] isa::Mode mode() const override;
-  [[nodiscard]] const state::RegisterSet& registers() const override;
-  [[nodiscard]] std::optional<state::ExtendedSet> extended() const override;
-  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
-    process_.memory().read(requests, provenance);
-  }
-  using state::StateView::read_memory;
-
- private:
-  const Process& process_;
-  pid_t thread_;
 };
 
 }  // namespace deeptrace::process

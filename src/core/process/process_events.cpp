@@ -155,6 +155,7 @@ Event Process::take_signal(Thread& thread, int signal) {
     event.fault_address = reinterpret_cast<std::uint64_t>(info.si_addr);
     event.fault_address_known = info.si_code != SI_KERNEL;
   }
+  thread.pending = {signal, info.si_code, event.fault_address, event.by_instruction && event.fault_address_known};
   return event;
 }
 

@@ -10,7 +10,7 @@ namespace deeptrace::process {
 Snapshot Snapshot::take(const Tracee& tracee, std::uint64_t most) {
   Snapshot snapshot;
   std::uint64_t total = 0;
-  for (const Mapping& mapping : mappings_of(tracee.pid())) {
+  for (const state::Mapping& mapping : mappings_of(tracee.pid())) {
     if (!mapping.writable || !mapping.readable) continue;
     total += mapping.to - mapping.from;
     if (total > most) {
@@ -27,7 +27,7 @@ Snapshot Snapshot::take(const Tracee& tracee, std::uint64_t most) {
 
 void Snapshot::add_changes(const Tracee& tracee, state::Delta& delta) const {
   for (const Piece& piece : pieces_) compare(tracee, piece.address, piece.bytes, delta);
-  for (const Mapping& mapping : mappings_of(tracee.pid())) {
+  for (const state::Mapping& mapping : mappings_of(tracee.pid())) {
     if (mapping.path != "[stack]") continue;
     const auto known = std::find_if(pieces_.begin(), pieces_.end(),
                                     [&](const Piece& p) { return p.address > mapping.from && p.address < mapping.to; });

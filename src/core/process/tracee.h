@@ -18,7 +18,9 @@
 
 #include "base/result.h"
 #include "process/launch.h"
+#include "process/maps.h"
 #include "process/memory.h"
+#include "state/target.h"
 #include "state/view.h"
 
 namespace deeptrace::process {
@@ -43,7 +45,7 @@ struct Stop {
   [[nodiscard]] bool program_is_gone() const { return kind == Kind::exited || kind == Kind::killed; }
 };
 
-class Tracee : public state::StateView {
+class Tracee : public state::StateView, public state::Target {
  public:
   /// Starts the program; it stands at its very first instruction (of the dynamic linker, if it has one). The program
   /// ends when the tracing process does. Errors: Fault::program.
@@ -76,6 +78,16 @@ class Tracee : public state::StateView {
     memory_.read(requests, provenance);
   }
   using state::StateView::read_memory;
+
+  // Target: one thread.
+  [[nodiscard]] std::vector<pid_t> threads() const override { return {followed_}; }
+  [[nodiscard]] const StateView& view(pid_t /*thread*/) const override { return *this; }
+  [[nodiscard]] std::vector<state::Mapping> mappings() const override { return mappings_of(pid_); }
+  [[nodiscard]] std::optional<std::uint64_t> auxiliary(state::Auxiliary type) const override {
+    return auxiliary_value(pid_, type);
+  }
+  [[nodiscard]] std::optional<state::PendingSignal> pending_signal(pid_t /*thread*/) const override { return {}; }
+  [[nodiscard]] std::optional<std::uint64_t> system_call(pid_t /*thread*/) const override { return {}; }
 
   void set_register(state::Reg reg, std::uint64_t value);
   [[nodiscard]] state::VectorSet vectors() const;

@@ -20,9 +20,9 @@ struct LinkerHook {
   std::uint64_t function = 0, state = 0;
 };
 
-LinkerHook linker_hook(pid_t pid, std::uint64_t base, isa::Mode mode) {
+LinkerHook linker_hook(const state::Target& target, std::uint64_t base, isa::Mode mode) {
   LinkerHook hook;
-  for (const process::Mapping& mapping : process::mappings_of(pid)) {
+  for (const state::Mapping& mapping : target.mappings()) {
     if (mapping.from != base || mapping.path.empty()) continue;
     const Result<binary::Elf> elf = binary::Elf::open(mapping.path);
     if (!elf) return {};
@@ -80,7 +80,7 @@ std::optional<Error> Control::begin() {
   if (options_.attach == 0) {
     if (auto error = run_to_beginning(path)) return error;
   }
-  modules_ = std::make_unique<Modules>(process_->pid(), std::move(*program), options_.open);
+  modules_ = std::make_unique<Modules>(*process_, std::move(*program), options_.open);
   find_loader();
   before_ = view().registers();
   return std::nullopt;
@@ -89,14 +89,13 @@ std::optional<Error> Control::begin() {
 /// At the entry the dynamic linker has mapped every library that the program names, and their constructors have run. It
 /// calls a function of its own when all is mapped and relocated, before those.
 std::optional<Error> Control::run_to_beginning(const std::string& path) {
-  const pid_t pid = process_->pid();
-  const std::uint64_t entry = process::auxiliary_value(pid, 9);        // AT_ENTRY
-  const std::uint64_t linker_base = process::auxiliary_value(pid, 7);  // AT_BASE
+  const std::uint64_t entry = process_->auxiliary(state::Auxiliary::entry).value_or(0);
+  const std::uint64_t linker_base = process_->auxiliary(state::Auxiliary::linker_base).value_or(0);
   if (view().registers()[Reg::rip] == entry) return std::nullopt;
   process::Memory& memory = process_->memory();
   if (!memory.plant(entry)) return Error{Fault::program, path + ": its entry cannot be reached"};
   LinkerHook hook;
-  if (options_.before_libraries && linker_base != 0) hook = linker_hook(pid, linker_base, view().mode());
+  if (options_.before_libraries && linker_base != 0) hook = linker_hook(*process_, linker_base, view().mode());
   if (hook.function != 0 && !memory.plant(hook.function)) hook = {};
   const Event event = process_->run({}, [&](const Event& e) {
     if (e.kind != Event::Kind::stop_byte) return Answer::go_on;
@@ -205,7 +204,7 @@ void Control::on_loader(Stopped& stopped) {
   std::uint8_t state[4] = {};
   (void)process_->memory().read(loader_state_, state);
   if (state[0] != 0) return;  // in the middle of a change
-  const Modules::Changes changes = modules_->refresh(process_->pid());
+  const Modules::Changes changes = modules_->refresh(*process_);
   neighbours_.clear();
   reentries_known_ = false;
   for (const std::string& path : changes.loaded) {

@@ -309,8 +309,8 @@ std::optional<Error> Control::replaced() {
   }
   Result<program::Program> program = open_main(process::executable_of(process_->pid()));
   if (!program) return program.error();
-  modules_ = std::make_unique<Modules>(process_->pid(), std::move(*program), options_.open);
-  entry_site_ = process::auxiliary_value(process_->pid(), 9);
+  modules_ = std::make_unique<Modules>(*process_, std::move(*program), options_.open);
+  entry_site_ = process_->auxiliary(state::Auxiliary::entry).value_or(0);
   if (entry_site_ != 0 && !use(entry_site_, true)) entry_site_ = 0;
   return std::nullopt;
 }
@@ -383,7 +383,7 @@ Answer Control::judge(const Event& event) {
   if (entry_site_ != 0 && at_site && process_->has_thread(event.thread) &&
       process_->view(event.thread).registers()[Reg::rip] == entry_site_) {
     release(std::exchange(entry_site_, 0));
-    (void)modules_->refresh(process_->pid());
+    (void)modules_->refresh(*process_);
     find_loader();
     resolve_waiting();
   }

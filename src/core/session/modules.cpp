@@ -9,7 +9,6 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "isa/walk.h"
-#include "process/maps.h"
 #include "program/frame.h"
 #include "program/location.h"
 #include "session/places.h"
@@ -51,22 +50,23 @@ void add_second_returns(const program::Program& program, const program::Function
 
 }  // namespace
 
-Modules::Modules(pid_t pid, program::Program main, program::OpenOptions options) : options_(std::move(options)) {
+Modules::Modules(const state::Target& target, program::Program main, program::OpenOptions options)
+    : options_(std::move(options)) {
   modules_.push_back(std::make_shared<Module>());
   Module& first = *modules_.front();
   first.program = std::make_unique<program::Program>(std::move(main));
-  const std::uint64_t entry = process::auxiliary_value(pid, 9);  // AT_ENTRY
+  const std::uint64_t entry = target.auxiliary(state::Auxiliary::entry).value_or(0);
   first.bias = entry - first.program->elf().entry();
   first.path = first.program->elf().path();
   first.from = lowest_address(first.program->elf()) + first.bias;
   first.to = first.from + 1;
-  place(pid);
+  place(target);
 }
 
-Modules::Changes Modules::refresh(pid_t pid) {
+Modules::Changes Modules::refresh(const state::Target& target) {
   std::vector<std::string> before;
   for (const auto& module : modules_) before.push_back(module->path);
-  place(pid);
+  place(target);
   Changes changes;
   for (const auto& module : modules_) {
     if (std::ranges::find(before, module->path) == before.end()) changes.loaded.push_back(module->path);
@@ -78,15 +78,15 @@ Modules::Changes Modules::refresh(pid_t pid) {
   return changes;
 }
 
-/// Finds where the files that the process has mapped lie.
-void Modules::place(pid_t pid) {
+/// Finds where the files that are mapped lie.
+void Modules::place(const state::Target& target) {
   struct Range {
     std::uint64_t from, to;
   };
   std::map<std::string, Range> mapped;
   std::string main_path;
   const std::uint64_t main_start = lowest_address(main().program->elf()) + main().bias;
-  for (const process::Mapping& mapping : process::mappings_of(pid)) {
+  for (const state::Mapping& mapping : target.mappings()) {
     if (mapping.path.empty() || mapping.path.front() != '/') continue;
     const auto [range, added] = mapped.try_emplace(mapping.path, Range{mapping.from, mapping.to});
     range->second.to = std::max(range->second.to, mapping.to);

@@ -1,7 +1,5 @@
-// The program and its libraries where they lie in a running process, and which of their code is the developer's own.
+// The program and its libraries where they lie in a target, and which of their code is the developer's own.
 #pragma once
-
-#include <sys/types.h>
 
 #include <cstdint>
 #include <map>
@@ -22,6 +20,7 @@
 #include "inspect/frames.h"
 #include "program/code_scan.h"
 #include "program/program.h"
+#include "state/target.h"
 
 namespace deeptrace::session {
 
@@ -57,7 +56,7 @@ struct Module {
 class Modules {
  public:
   /// Takes the modules that are mapped now. `main` is the program that was launched; `options` open the others.
-  Modules(pid_t pid, program::Program main, program::OpenOptions options);
+  Modules(const state::Target& target, program::Program main, program::OpenOptions options);
 
   /// A forked process has the same ones.
   Modules(const Modules&) = default;
@@ -67,7 +66,7 @@ class Modules {
   struct Changes {
     std::vector<std::string> loaded, unloaded;
   };
-  Changes refresh(pid_t pid);
+  Changes refresh(const state::Target& target);
 
   [[nodiscard]] const Module& main() const { return *modules_.front(); }
   [[nodiscard]] const std::vector<std::shared_ptr<Module>>& all() const { return modules_; }
@@ -110,7 +109,7 @@ class Modules {
   [[nodiscard]] std::vector<std::uint64_t> own_starts();
 
  private:
-  void place(pid_t pid);
+  void place(const state::Target& target);
   void open(Module& module);
   void collect_own();
   std::optional<inspect::PlacedRule> rule_from_code(const Module& module, std::uint64_t inside);

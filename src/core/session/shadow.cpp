@@ -51,7 +51,7 @@ Shadow::Page* Shadow::page(std::uint64_t number) {
 bool Shadow::is_private(std::uint64_t address) {
   if (!private_known_) {
     private_.clear();
-    for (const process::Mapping& mapping : process::mappings_of(tracee_.pid())) {
+    for (const state::Mapping& mapping : tracee_.mappings()) {
       if (mapping.writable && !mapping.shared) private_.push_back({mapping.from, mapping.to});
     }
     private_known_ = true;

@@ -908,10 +908,10 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   Tracee& tracee = **launched;
   const process::InterruptGuard guard(tracee.pid());
   // At the entry the dynamic linker has mapped every library that the program names.
-  const std::uint64_t entry = process::auxiliary_value(tracee.pid(), 9);  // AT_ENTRY
+  const std::uint64_t entry = tracee.auxiliary(state::Auxiliary::entry).value_or(0);
   if (auto error = run_to(tracee, {entry}, "its entry")) return *error;
   const bool has_main = !program->functions_named("main").empty();
-  Modules modules(tracee.pid(), std::move(*program), {request.own, {}, false, false});
+  Modules modules(tracee, std::move(*program), {request.own, {}, false, false});
   std::vector<std::uint64_t> from = {entry};
   const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   if (!request.from.empty() || has_main) {
