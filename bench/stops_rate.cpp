@@ -132,7 +132,7 @@ int main(int argc, char** argv) {
   options.launch.program = program;
   auto control = Control::start(options);
   if (!control) return 1;
-  deeptrace::session::Scope scope((*control)->modules(), (*control)->view());
+  deeptrace::look::Scope scope((*control)->modules(), (*control)->view());
   const auto address_of = [&](const char* name) {
     auto datum = scope.variable(name);
     if (datum->place == deeptrace::inspect::Datum::Place::memory) return datum->address;

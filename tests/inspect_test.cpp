@@ -9,8 +9,8 @@
 #include "fake_state.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
+#include "look/modules.h"
 #include "session/halt_rule.h"
-#include "session/modules.h"
 #include "session/plan.h"
 #include "support.h"
 
@@ -219,7 +219,7 @@ TEST(Targets, HaveTheModulesThatAreMapped) {
                    {.from = kLibrary, .to = kLibrary + 0x100000, .readable = true, .executable = true, .path = library},
                    {.from = 0x7000, .to = 0x8000, .readable = true, .writable = true, .path = "[stack]"}};
   const std::uint64_t main_at = opened->functions_named("main").front()->address;
-  session::Modules modules(target, std::move(*opened), {});
+  look::Modules modules(target, std::move(*opened), {});
   ASSERT_EQ(modules.all().size(), 2U);
   EXPECT_EQ(modules.main().bias, kBase);
   EXPECT_EQ(modules.place_name(kBase + main_at + 4), "main+4");
@@ -232,7 +232,7 @@ TEST(Targets, HaveTheModulesThatAreMapped) {
   EXPECT_EQ(modules.place_name(0x7010), "0x7010");
   // What is unmapped is gone, what is mapped later has come.
   target.mapped.erase(target.mapped.begin() + 1);
-  const session::Modules::Changes gone = modules.refresh(target);
+  const look::Modules::Changes gone = modules.refresh(target);
   EXPECT_EQ(gone.unloaded, std::vector{library});
   EXPECT_EQ(modules.at(kLibrary + 0x20000), nullptr);
   EXPECT_EQ(target.edit(1), nullptr) << "nothing can be changed here";

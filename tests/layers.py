@@ -19,9 +19,10 @@ ALLOWED = {
     "process": CORE,
     "corefile": CORE,
     "recording": CORE,
-    "session": CORE + ["inspect", "process", "corefile", "recording"],
-    "report": CORE + ["inspect", "process", "session"],
-    "cli": CORE + ["inspect", "process", "session", "report"],
+    "look": CORE + ["inspect"],
+    "session": CORE + ["inspect", "look", "process", "corefile", "recording"],
+    "report": CORE + ["inspect", "look", "process", "session"],
+    "cli": CORE + ["inspect", "look", "process", "session", "report"],
 }
 
 root, bad, seen = sys.argv[1], 0, 0

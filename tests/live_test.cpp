@@ -14,8 +14,8 @@
 #include <thread>
 
 #include "live_support.h"
+#include "look/places.h"
 #include "session/control.h"
-#include "session/places.h"
 #include "session/signal_names.h"
 #include "support.h"
 
@@ -105,7 +105,7 @@ int main(void) {
   const auto control = started(program);
   ASSERT_TRUE(control);
   ASSERT_TRUE(halt_at(*control, "on return place"));
-  session::Scope scope(control->modules(), control->view());
+  look::Scope scope(control->modules(), control->view());
   for (const std::string& text : all) {
     std::string line;
     ASSERT_TRUE(std::getline(printed, line));
@@ -123,7 +123,7 @@ int main(void) {
 TEST(Expressions, AskForTheSignOfRegisters) {
   const auto control = started(demo("tidelog"));
   ASSERT_TRUE(control);
-  session::Scope scope(control->modules(), control->view());
+  look::Scope scope(control->modules(), control->view());
   const auto message = [&](const char* text) {
     const auto parsed = inspect::Expression::parse(text);
     if (!parsed) return parsed.error().message;
@@ -198,7 +198,7 @@ int main(void) {
       std::istringstream numbers(line);
       std::vector<std::uint64_t> expected, found;
       for (std::string one; numbers >> one;) expected.push_back(std::stoull(one, nullptr, 16));
-      for (const inspect::Frame& frame : session::frames_of(control->modules(), control->view())) {
+      for (const inspect::Frame& frame : look::frames_of(control->modules(), control->view())) {
         if (frame.how != inspect::Frame::How::innermost) found.push_back(frame.address());
       }
       EXPECT_EQ(found, expected) << line;
@@ -224,7 +224,7 @@ int main(void) { return outer(1, 2) & 0; }
     ASSERT_TRUE(control);
     ASSERT_TRUE(halt_at(*control, "at last+0"));
     std::vector<std::string> names;
-    for (const inspect::Frame& frame : session::frames_of(control->modules(), control->view())) {
+    for (const inspect::Frame& frame : look::frames_of(control->modules(), control->view())) {
       const program::Function* function = control->modules().function_at(frame.inside());
       names.push_back(function != nullptr ? function->name.str() : "?");
     }
@@ -240,7 +240,7 @@ TEST(Frames, ACallOfNowhereLeadsBackToItsCaller) {
   ASSERT_TRUE(control);
   const auto stopped = control->go({});
   ASSERT_TRUE(stopped && stopped->why == Stopped::Why::signal);
-  const auto frames = session::frames_of(control->modules(), control->view());
+  const auto frames = look::frames_of(control->modules(), control->view());
   ASSERT_GE(frames.size(), 2U);
   EXPECT_EQ(control->modules().function_at(frames[1].inside())->name.str(), "main");
 }

@@ -295,7 +295,7 @@ void check(const Subject& subject, std::size_t k, Motion::Kind kind, std::size_t
   // The program's own clock says that it is that moment and not a later one at the same place.
   if (right && subject.own(subject.moments[expected].address)) {
     std::int64_t clock = 0;
-    session::Scope scope((*control)->modules(), (*control)->view());
+    look::Scope scope((*control)->modules(), (*control)->view());
     auto datum = scope.variable("own_clock");
     ASSERT_TRUE(datum);
     const auto value = inspect::number_of(*datum, scope);

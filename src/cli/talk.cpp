@@ -140,25 +140,25 @@ std::string Talk::prompt() {
 
 const std::vector<inspect::Frame>& Talk::frames() {
   if (!frames_known_) {
-    frames_ = session::frames_of(control_->modules(), control_->view());
+    frames_ = look::frames_of(control_->modules(), control_->view());
     frames_known_ = true;
   }
   return frames_;
 }
 
-session::Scope Talk::scope() {
+look::Scope Talk::scope() {
   const auto& all = frames();
-  session::Scope result(control_->modules(), control_->view(), all[std::min(frame_, all.size() - 1)]);
+  look::Scope result(control_->modules(), control_->view(), all[std::min(frame_, all.size() - 1)]);
   if (frame_ == 0 && stopped_.returned_from) result.returned_from(*stopped_.returned_from);
   return result;
 }
 
-Result<inspect::Expression> Talk::parse(std::string_view text, session::Scope& scope) {
+Result<inspect::Expression> Talk::parse(std::string_view text, look::Scope& scope) {
   return inspect::Expression::parse(text, [&](std::string_view name) { return scope.type_named(name).has_value(); });
 }
 
 Result<inspect::Value> Talk::value(std::string_view text) {
-  session::Scope here = scope();
+  look::Scope here = scope();
   Result<inspect::Expression> expression = parse(text, here);
   if (!expression) return expression.error();
   Result<inspect::Datum> datum = expression->evaluate(here, false);
@@ -392,8 +392,8 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
         add(function.name.str().substr(0, function.name.str().find('(')));
     }
     if (has_program()) {
-      session::Scope here = scope();
-      for (const session::Scope::Listed& listed : here.locals()) add(listed.name);
+      look::Scope here = scope();
+      for (const look::Scope::Listed& listed : here.locals()) add(listed.name);
     }
   }
   return {found.begin(), found.end()};

@@ -99,8 +99,8 @@ class Talk {
   Answer restart();
   Answer help(Arguments rest);
 
-  session::Scope scope();
-  Result<inspect::Expression> parse(std::string_view text, session::Scope& scope);
+  look::Scope scope();
+  Result<inspect::Expression> parse(std::string_view text, look::Scope& scope);
   void update_followed();
   std::vector<std::string> output_lines();
   [[nodiscard]] Answer fail(std::string message) const;

@@ -61,7 +61,7 @@ Answer Talk::follow(Arguments rest) {
       answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
     return answer;
   }
-  session::Scope here = scope();
+  look::Scope here = scope();
   const auto expression = parse(rest, here);
   if (!expression) return fail(expression.error().message);
   session::Followed one;
@@ -117,7 +117,7 @@ std::size_t assignment_at(std::string_view text) {
 Answer Talk::set(Arguments rest) {
   const std::size_t equals = assignment_at(rest);
   if (equals == std::string_view::npos) return fail("set: is written as set EXPR = EXPR");
-  session::Scope here = scope();
+  look::Scope here = scope();
   const std::string_view left = trimmed(rest.substr(0, equals)), right = trimmed(rest.substr(equals + 1));
   const auto to_expression = parse(left, here);
   if (!to_expression) return fail(to_expression.error().message);

@@ -10,12 +10,12 @@
 #include "cli/talk.h"
 #include "cli/talk_text.h"
 #include "isa/text.h"
+#include "look/places.h"
 #include "process/maps.h"
 #include "report/card.h"
 #include "report/source_words.h"
 #include "report/value.h"
 #include "session/looking.h"
-#include "session/places.h"
 #include "state/parts.h"
 
 namespace deeptrace::cli {
@@ -45,7 +45,7 @@ Answer Talk::regs(Arguments rest) {
       for (const std::uint16_t offset : {std::uint16_t(0), std::uint16_t(8)}) {
         if (offset == 8 && (width != 8 || part->index >= 4)) continue;
         const isa::RegisterPart one{part->file, part->index, offset, width};
-        session::Scope here = scope();
+        look::Scope here = scope();
         const auto bytes = state::bytes_of(here.view(), one);
         if (!bytes || (width == 64 && here.view().mode() == isa::Mode::bits32)) continue;
         std::uint64_t value = 0;
@@ -59,7 +59,7 @@ Answer Talk::regs(Arguments rest) {
     return answer;
   }
   Answer answer;
-  session::Scope here = scope();
+  look::Scope here = scope();
   for (const session::RegisterRow& row : session::register_rows(*control_, here.view(), before)) {
     const unsigned bytes = arch::machine_of(here.view().mode()).word;
     if (!row.known) {
@@ -154,7 +154,7 @@ Answer Talk::flags() {
 
 Answer Talk::show(Arguments rest) {
   if (rest.empty()) return fail("show: an expression is needed, such as log->count or rax");
-  session::Scope here = scope();
+  look::Scope here = scope();
   const Result<inspect::Expression> expression = parse(rest, here);
   if (!expression) return fail(expression.error().message);
   Answer answer;
@@ -197,7 +197,7 @@ Answer Talk::memory(Arguments rest) {
   const auto since = take_clause(rest, "since");
   const auto as = take_clause(rest, "as");
   if (rest.empty()) return fail("memory: an address or variable is needed, such as rsp or log");
-  session::Scope here = scope();
+  look::Scope here = scope();
   const Result<inspect::Expression> expression = parse(rest, here);
   if (!expression) return fail(expression.error().message);
   Result<inspect::Datum> datum = expression->evaluate(here, false);
@@ -332,7 +332,7 @@ Answer Talk::memory(Arguments rest) {
 Answer Talk::find(Arguments rest) {
   const auto range = take_clause(rest, "in");
   if (!range || rest.empty()) return fail("find: is written as find VALUE in FROM..TO, or in a module's name");
-  session::Scope here = scope();
+  look::Scope here = scope();
   std::uint64_t from = 0, to = 0;
   const std::size_t dots = range->find("..");
   if (dots != std::string_view::npos) {
@@ -474,7 +474,7 @@ Answer Talk::modules() {
 }
 
 Answer Talk::type(Arguments rest) {
-  session::Scope here = scope();
+  look::Scope here = scope();
   const auto found = here.type_named(rest);
   if (!found) return fail(fmt::format("{}: no type of that name is known", rest));
   Answer answer;
@@ -495,8 +495,8 @@ Answer Talk::type(Arguments rest) {
 
 Answer Talk::vars() {
   Answer answer;
-  session::Scope here = scope();
-  for (session::Scope::Listed& listed : here.locals()) {
+  look::Scope here = scope();
+  for (look::Scope::Listed& listed : here.locals()) {
     std::string text = fmt::format("  {:<9} {:<16} ", listed.parameter ? "parameter" : "", printable(listed.name));
     if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), here);
     if (listed.datum) {
@@ -518,7 +518,7 @@ Answer Talk::code(Arguments rest) {
   std::uint64_t address = control_->view().registers()[Reg::rip];
   std::size_t before = 6, after = 12;
   if (!rest.empty()) {
-    const auto found = session::stop_places(
+    const auto found = look::stop_places(
         control_->modules(), control_->view(),
         std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"),
         nullptr);
@@ -527,7 +527,7 @@ Answer Talk::code(Arguments rest) {
     before = 0;
     after = 24;
     if (const program::Function* function = control_->modules().function_at(address); function != nullptr) {
-      const session::Module* module = control_->modules().at(address);
+      const look::Module* module = control_->modules().at(address);
       // A whole function, when it was asked for and is short.
       const auto lines = session::code_around(*control_, address, 0, 400);
       const std::uint64_t end = function->address + function->size + module->bias;
@@ -557,7 +557,7 @@ Answer Talk::code(Arguments rest) {
 
 Answer Talk::why() {
   Answer answer;
-  const std::string before = session::sentence_at(control_->view(), control_->before()[Reg::rip]);
+  const std::string before = look::sentence_at(control_->view(), control_->before()[Reg::rip]);
   if (!stopped_.at_start && !control_->ran_through() && !before.empty())
     answer.lines.push_back(fmt::format("  last {} ({})", printable(before),
                                        printable(control_->modules().place_name(control_->before()[Reg::rip]))));

@@ -169,7 +169,7 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
   return result;
 }
 
-std::vector<std::string> foresight_lines(const Style& style, const session::Foresight& next) {
+std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next) {
   std::vector<std::string> result;
   result.push_back("  next " + printable(next.sentence));
   for (const auto& operand : next.operands) {

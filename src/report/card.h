@@ -18,6 +18,6 @@ std::vector<std::string> card_lines(const Style& style, session::Control& contro
 std::vector<std::string> why_lines(const Style& style, session::Control& control, const session::Stopped& stopped);
 std::vector<std::string> code_lines(const Style& style, const std::vector<session::CodeLine>& code);
 std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode);
-std::vector<std::string> foresight_lines(const Style& style, const session::Foresight& next);
+std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next);
 
 }  // namespace deeptrace::report

@@ -120,7 +120,7 @@ class Text {
     const auto all = facts(s);
     std::size_t widest = 0;
     for (const auto& [name, value] : all) widest = std::max(widest, name.size());
-    for (const auto& [name, value] : all) line(fmt::format("  {:<{}} {}", name, widest, value));
+    for (const auto& [name, value] : all) line(fmt::format("  {:<{}}  {}", name, widest, value));
     bytes(s);
     sections(s);
     functions(s);
@@ -243,10 +243,10 @@ class Text {
 
   void sections(const Survey& s) {
     line("");
-    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<6} {}", "section", is_object(s) ? "" : "address", "bytes", "access",
+    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", "section", is_object(s) ? "" : "address", "bytes", "access",
                         "role"));
     for (const SurveyedSection& section : s.sections) {
-      line(fmt::format("  {:<22} {:>14} {:>14}  {:<6} {}", printable(section.name),
+      line(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", printable(section.name),
                        section.address == 0 ? "" : fmt::format("{:#x}", section.address), grouped(section.size),
                        flag_letters(section.flags), section.role));
     }

@@ -46,7 +46,7 @@ CodeLine describe(Control& control, std::uint64_t address, const std::vector<Hal
 /// The starts of the instructions before an address in its function, the last `most` of them.
 std::vector<std::uint64_t> starts_before(Control& control, std::uint64_t address, std::size_t most) {
   std::vector<std::uint64_t> starts;
-  const Module* module = control.modules().at(address);
+  const look::Module* module = control.modules().at(address);
   if (module == nullptr) return starts;
   const program::Function* function = module->program->function_at(address - module->bias);
   if (function == nullptr) return starts;
@@ -79,11 +79,11 @@ std::vector<CodeLine> code_around(Control& control, std::uint64_t address, std::
   return result;
 }
 
-Foresight what_comes(Control& control) {
+look::Foresight what_comes(Control& control) {
   const std::optional<std::uint64_t> number = control.process().system_call(control.thread());
-  if (!number) return foresee(control.modules(), control.view());
+  if (!number) return look::foresee(control.modules(), control.view());
   const isa::Mode mode = control.view().mode();
-  Foresight result;
+  look::Foresight result;
   result.sentence = "system call " + abi::call_name(*number, abi::call_table(mode)) +
                     " is under way in the kernel; its result comes to " + (mode == isa::Mode::bits64 ? "rax" : "eax") +
                     " when it returns";
@@ -118,7 +118,7 @@ Card card_of(Control& control, const Stopped& stopped) {
     card.changes.mxcsr_after = extended->mxcsr;
   }
   if (stopped.returned_from) {
-    Scope scope(control.modules(), view);
+    look::Scope scope(control.modules(), view);
     scope.returned_from(*stopped.returned_from);
     const program::Function* function = control.modules().function_at(*stopped.returned_from);
     const std::string name =

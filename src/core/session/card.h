@@ -6,8 +6,8 @@
 #include <utility>
 #include <vector>
 
+#include "look/foresight.h"
 #include "session/control.h"
-#include "session/foresight.h"
 
 namespace deeptrace::session {
 
@@ -44,11 +44,11 @@ struct Card {
   std::vector<CodeLine> code;
   state::Delta changes;  ///< registers, flags and memory; vectors of the low 128 bits
   std::vector<std::pair<std::string, inspect::Value>> results;  ///< of a function that returned: its name and result
-  Foresight next;
+  look::Foresight next;
 };
 
 /// Of the current thread: what comes next, be it an instruction or the end of a system call that it stands in.
-Foresight what_comes(Control& control);
+look::Foresight what_comes(Control& control);
 
 /// The program stands still.
 Card card_of(Control& control, const Stopped& stopped);

@@ -80,7 +80,7 @@ std::optional<Error> Control::begin() {
   if (options_.attach == 0) {
     if (auto error = run_to_beginning(path)) return error;
   }
-  modules_ = std::make_unique<Modules>(*process_, std::move(*program), options_.open);
+  modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
   find_loader();
   before_ = view().registers();
   return std::nullopt;
@@ -130,7 +130,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
     control->before_ = control->view().registers();
     return control;
   }
-  control->modules_ = std::make_unique<Modules>(*parent.modules_);
+  control->modules_ = std::make_unique<look::Modules>(*parent.modules_);
   control->sites_ = parent.sites_;
   control->guards_ = parent.guards_;
   control->loader_site_ = parent.loader_site_;
@@ -204,7 +204,7 @@ void Control::on_loader(Stopped& stopped) {
   std::uint8_t state[4] = {};
   (void)process_->memory().read(loader_state_, state);
   if (state[0] != 0) return;  // in the middle of a change
-  const Modules::Changes changes = modules_->refresh(*process_);
+  const look::Modules::Changes changes = modules_->refresh(*process_);
   neighbours_.clear();
   reentries_known_ = false;
   for (const std::string& path : changes.loaded) {

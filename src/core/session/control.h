@@ -19,10 +19,10 @@
 
 #include "base/result.h"
 #include "inspect/expression.h"
+#include "look/modules.h"
+#include "look/scope.h"
 #include "process/process.h"
 #include "session/halt_rule.h"
-#include "session/modules.h"
-#include "session/scope.h"
 #include "state/delta.h"
 
 namespace deeptrace::session {
@@ -108,7 +108,7 @@ class Control {
   [[nodiscard]] bool ended() const { return process_->gone(); }
   [[nodiscard]] bool attached() const { return process_->attached(); }
   [[nodiscard]] process::Process& process() { return *process_; }
-  [[nodiscard]] Modules& modules() { return *modules_; }
+  [[nodiscard]] look::Modules& modules() { return *modules_; }
   [[nodiscard]] const std::string& path() const { return modules_->main().path; }
 
   // ---- stop points ----
@@ -232,7 +232,7 @@ class Control {
 
   ControlOptions options_;
   std::unique_ptr<process::Process> process_;
-  std::unique_ptr<Modules> modules_;
+  std::unique_ptr<look::Modules> modules_;
   pid_t thread_ = 0;
   std::vector<pid_t> numbers_;
   std::map<std::uint64_t, Site> sites_;

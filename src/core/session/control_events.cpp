@@ -82,7 +82,7 @@ const Control::Neighbours& Control::neighbours(std::uint64_t address) {
   Neighbours& result = place->second;
   if (!added) return result;
   result.here = instruction_at(address);
-  const Module* module = modules_->at(address);
+  const look::Module* module = modules_->at(address);
   if (module == nullptr) return result;
   const program::Function* function = module->program->function_at(address - module->bias);
   if (function == nullptr) return result;
@@ -309,7 +309,7 @@ std::optional<Error> Control::replaced() {
   }
   Result<program::Program> program = open_main(process::executable_of(process_->pid()));
   if (!program) return program.error();
-  modules_ = std::make_unique<Modules>(*process_, std::move(*program), options_.open);
+  modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
   entry_site_ = process_->auxiliary(state::Auxiliary::entry).value_or(0);
   if (entry_site_ != 0 && !use(entry_site_, true)) entry_site_ = 0;
   return std::nullopt;

@@ -4,8 +4,8 @@
 
 #include "abi/system_calls.h"
 #include "base/number.h"
+#include "look/places.h"
 #include "session/control_parts.h"
-#include "session/places.h"
 #include "session/signal_names.h"
 #include "state/execute.h"
 
@@ -154,7 +154,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   auto halt = std::make_unique<Halt>();
   halt->rule = rule;
   if (!rule.condition.empty()) {
-    Scope scope(*modules_, view());
+    look::Scope scope(*modules_, view());
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     Result<inspect::Expression> condition = inspect::Expression::parse(rule.condition, is_type);
     if (!condition) return condition.error();
@@ -191,7 +191,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
     default: break;
   }
   bool waiting = false;
-  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, view(), where, &waiting);
+  Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, &waiting);
   if (!found && halt.rule.kind == Kind::thrown) waiting = true;
   if (waiting) {
     halt.waiting = true;
@@ -214,7 +214,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
 }
 
 std::optional<Error> Control::place_data(Halt& halt) {
-  Scope scope(*modules_, view());
+  look::Scope scope(*modules_, view());
   const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
   const auto address_of = [&](std::string_view text) -> Result<inspect::Datum> {
     Result<inspect::Expression> expression = inspect::Expression::parse(text, is_type);
@@ -274,7 +274,7 @@ std::optional<Error> Control::place_data(Halt& halt) {
   const inspect::Frame& frame = scope.frame();
   constexpr std::uint64_t kRedZone = 128;
   if (frame.cfa != 0 && halt.address >= frame.registers[Reg::rsp] - kRedZone && halt.address < frame.cfa) {
-    const auto frames = frames_of(*modules_, view(), 2);
+    const auto frames = look::frames_of(*modules_, view(), 2);
     if (frames.size() == 2 && use(frames[1].address(), true)) {
       halt.frame_cfa = frame.cfa;
       halt.frame_return = frames[1].address();
@@ -320,7 +320,7 @@ const HaltRule* Control::rule_of(unsigned number) const {
 inspect::Value Control::watched_value(unsigned number, const std::vector<std::uint8_t>& bytes) {
   for (const auto& halt : halts_) {
     if (halt->number != number) continue;
-    Scope scope(*modules_, view());
+    look::Scope scope(*modules_, view());
     inspect::Datum datum = halt->watched;
     datum.loaded = true;
     datum.bytes = bytes;
@@ -386,7 +386,7 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
       *halt.rule.thread != static_cast<std::uint64_t>(thread))
     return false;
   if (halt.condition) {
-    Scope scope(*modules_, process_->view(thread));
+    look::Scope scope(*modules_, process_->view(thread));
     if (returned) scope.returned_from(*returned);
     const Result<bool> holds = halt.condition->holds(scope);
     if (!holds && halt.told_failure) return false;

@@ -3,10 +3,10 @@
 #include <cstring>
 
 #include "isa/text.h"
+#include "look/places.h"
 #include "process/attention.h"
 #include "program/flow_graph.h"
 #include "session/control_parts.h"
-#include "session/places.h"
 #include "state/execute.h"
 #include "state/touched.h"
 
@@ -269,7 +269,7 @@ Stopped Control::line(bool enter_calls) {
     return stopped_;
   }
   std::pair<std::string, std::uint32_t> line{start.first, start.second};
-  std::uint64_t cfa = Scope(*modules_, view()).frame().cfa;
+  std::uint64_t cfa = look::Scope(*modules_, view()).frame().cfa;
   std::size_t depth = modules_->inlined_depth(view().registers()[Reg::rip]);
   const pid_t thread = thread_;
   bool left = false;
@@ -309,7 +309,7 @@ Stopped Control::line(bool enter_calls) {
       // Back in a library: on to the next own line, in a function that it calls back or behind the call of it.
       Goal goal{
           .thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
-      for (const inspect::Frame& frame : frames_of(*modules_, view(), 256)) {
+      for (const inspect::Frame& frame : look::frames_of(*modules_, view(), 256)) {
         if (!modules_->is_own(frame.address())) continue;
         goal.sites.push_back(frame.address());
         break;
@@ -323,7 +323,7 @@ Stopped Control::line(bool enter_calls) {
     if (returned) {
       if (here.second == 0) return stopped_;
       left = true;
-      cfa = Scope(*modules_, view()).frame().cfa;
+      cfa = look::Scope(*modules_, view()).frame().cfa;
       depth = modules_->inlined_depth(view().registers()[Reg::rip]);
     }
     const std::uint64_t rip = view().registers()[Reg::rip];
@@ -335,7 +335,7 @@ Stopped Control::line(bool enter_calls) {
 }
 
 Result<Stopped> Control::out() {
-  const auto frames = frames_of(*modules_, view(), 2);
+  const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() < 2)
     return Error{Fault::usage, "out: nobody called this function, or the way to the caller is lost"};
   const inspect::Frame& caller = frames[1];
@@ -358,11 +358,11 @@ Result<Stopped> Control::out() {
 }
 
 Result<Stopped> Control::to(const std::string& where) {
-  Result<std::vector<std::uint64_t>> found = stop_places(*modules_, view(), where, nullptr);
+  Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, nullptr);
   if (!found) return found.error();
   ran_through_ = true;
   Goal goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0};
-  const auto frames = frames_of(*modules_, view(), 2);
+  const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) {
     goal.lowest_stack = frames[1].registers[Reg::rsp];
     goal.sites = reentries();
@@ -377,10 +377,11 @@ Result<Stopped> Control::to(const std::string& where) {
 
 Result<Stopped> Control::past_loop() {
   const std::uint64_t now = view().registers()[Reg::rip];
-  const Module* module = modules_->at(now);
+  const look::Module* module = modules_->at(now);
   const program::Function* function = module != nullptr ? module->program->function_at(now - module->bias) : nullptr;
   if (function == nullptr) return Error{Fault::usage, "past loop: no function is known here"};
-  const program::FlowGraph graph = program::flow_graph_of(*module->program, Modules::debug(*module).scan, *function);
+  const program::FlowGraph graph =
+      program::flow_graph_of(*module->program, look::Modules::debug(*module).scan, *function);
   const std::uint64_t inside = now - module->bias;
   const auto here = std::ranges::find_if(
       graph.blocks, [&](const program::FlowBlock& block) { return inside >= block.address && inside < block.end; });
@@ -411,7 +412,7 @@ Result<Stopped> Control::past_loop() {
       if (!loop.contains(edge.to)) goal.sites.push_back(graph.blocks[edge.to].address + module->bias);
     }
   }
-  const auto frames = frames_of(*modules_, view(), 2);
+  const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) goal.sites.push_back(frames[1].address());
   return run(&goal);
 }

@@ -11,7 +11,7 @@ using process::Attention;
 std::string own_caller(Control& control, std::uint64_t address) {
   if (control.modules().is_own(address)) return {};
   constexpr std::size_t kMost = 64;
-  for (const inspect::Frame& frame : frames_of(control.modules(), control.view(), kMost)) {
+  for (const inspect::Frame& frame : look::frames_of(control.modules(), control.view(), kMost)) {
     if (frame.how == inspect::Frame::How::innermost || !control.modules().is_own(frame.inside())) continue;
     const auto [file, line] = control.modules().line_of(frame.inside());
     std::string text = control.modules().place_name(frame.address());
@@ -46,7 +46,7 @@ class Run {
  private:
   std::optional<Error> parse() {
     expressions_.clear();
-    std::optional<Scope> scope;
+    std::optional<look::Scope> scope;
     if (tree_) scope.emplace(tree_->first().modules(), tree_->first().view());
     const auto is_type = [&](std::string_view name) { return scope && scope->type_named(name).has_value(); };
     for (const std::string& text : request_.keep) {
@@ -87,7 +87,7 @@ class Run {
     HitPlace place(*tree_, stopped, hit);
     HitRow& row = place.row;
     Control& control = tree_->current();
-    Scope scope(control.modules(), control.view());
+    look::Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {
       Result<inspect::Datum> datum = expression.evaluate(scope, false);

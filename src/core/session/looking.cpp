@@ -18,7 +18,7 @@ std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(
 
 std::string meaning_of(Control& control, std::uint64_t value) {
   if (value < 0x1000) return {};
-  const Module* module = control.modules().at(value);
+  const look::Module* module = control.modules().at(value);
   if (module == nullptr) return {};
   if (control.modules().function_at(value) != nullptr) return control.modules().place_name(value);
   return control.modules().reference(value).name;
@@ -36,10 +36,10 @@ std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Fr
     const auto [file, line] = control.modules().line_of(frame.inside());
     row.file = file;
     row.line = line;
-    Scope scope(control.modules(), control.view(), frame);
+    look::Scope scope(control.modules(), control.view(), frame);
     // An inlined call stands where its innermost instruction does; its caller where the call is written.
-    if (const Module* module = control.modules().at(frame.inside())) {
-      ModuleDebug& debug = Modules::debug(*module);
+    if (const look::Module* module = control.modules().at(frame.inside())) {
+      look::ModuleDebug& debug = look::Modules::debug(*module);
       auto calls = debug.scopes.inlined_at(frame.inside() - module->bias);
       const auto* function = debug.scopes.function_at(frame.inside() - module->bias);
       std::ranges::reverse(calls);
@@ -56,7 +56,7 @@ std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Fr
       }
     }
     row.number = result.size();
-    for (Scope::Listed& listed : scope.locals()) {
+    for (look::Scope::Listed& listed : scope.locals()) {
       if (!listed.parameter || !listed.inlined.empty()) continue;
       inspect::Value value;
       if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
@@ -96,8 +96,8 @@ std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Fr
     }
   }
   for (const inspect::Frame& frame : frames) {
-    Scope scope(control.modules(), view, frame);
-    for (const Scope::Listed& listed : scope.locals()) {
+    look::Scope scope(control.modules(), view, frame);
+    for (const look::Scope::Listed& listed : scope.locals()) {
       if (!listed.datum || listed.datum->place != inspect::Datum::Place::memory) continue;
       const std::uint64_t size = std::max<std::uint64_t>(1, inspect::size_of(*listed.datum, scope));
       const std::uint64_t address = listed.datum->address;

@@ -4,8 +4,8 @@
 #include <cctype>
 
 #include "base/outside.h"
+#include "look/places.h"
 #include "process/attention.h"
-#include "session/places.h"
 
 namespace deeptrace::session {
 namespace {
@@ -185,7 +185,7 @@ class Run {
     const HitPlace place(*tree_, stopped, hit);
     row.hit = place.row;
     Control& control = tree_->current();
-    Scope scope(control.modules(), control.view());
+    look::Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     for (const PlanAction& action : rule.actions) {
@@ -240,14 +240,14 @@ Result<Plan> parse_plan(std::string path, std::string_view text) { return PlanRe
 std::optional<Error> check_plan(const Plan& plan, const std::string& path, const program::OpenOptions& options) {
   Result<program::Program> program = program::Program::open(path, options);
   if (!program) return program.error();
-  Module module;
+  look::Module module;
   module.path = path;
   module.program = std::make_unique<program::Program>(std::move(*program));
   for (const PlanRule& rule : plan.rules) {
     using Kind = HaltRule::Kind;
     if (rule.halt.kind != Kind::at && rule.halt.kind != Kind::returns) continue;
     if (rule.halt.what.find(".so") != std::string::npos) continue;  // another module's
-    const Result<std::vector<std::uint64_t>> found = stop_places(module, rule.halt.what);
+    const Result<std::vector<std::uint64_t>> found = look::stop_places(module, rule.halt.what);
     if (!found) return at_line(plan, rule, found.error());
   }
   return std::nullopt;

@@ -14,11 +14,11 @@
 #include "isa/effects.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "look/modules.h"
 #include "process/interrupt.h"
 #include "process/maps.h"
 #include "process/same_processor.h"
 #include "process/snapshot.h"
-#include "session/modules.h"
 #include "session/shadow.h"
 #include "state/touched.h"
 
@@ -96,7 +96,7 @@ struct Recorded {
 
 class Stepper {
  public:
-  Stepper(Tracee& tracee, Modules& modules, const StepsRequest& request, StepsSink& sink)
+  Stepper(Tracee& tracee, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
       : tracee_(tracee), modules_(modules), request_(request), sink_(sink) {}
 
   StepsSummary run(std::vector<std::uint64_t> to) {
@@ -163,7 +163,7 @@ class Stepper {
     std::uint8_t bytes[isa::kLongestInstruction] = {};
     const std::size_t size = tracee_.read_memory(address, bytes);
     code.instruction = isa::decode({bytes, size}, isa::Mode::bits64);
-    const Module* module = modules_.at(address);
+    const look::Module* module = modules_.at(address);
     const std::uint64_t inside = address - module->bias;
     if (const program::Function* function = module->program->function_at(inside)) {
       code.function = function->name;
@@ -184,7 +184,7 @@ class Stepper {
     describe_instruction(code, address, *module);
   }
 
-  void describe_instruction(Code& code, std::uint64_t address, const Module& module) {
+  void describe_instruction(Code& code, std::uint64_t address, const look::Module& module) {
     const isa::Instruction& instruction = code.instruction;
     code.length = instruction.length;
     code.text = isa::text_of(instruction, address, isa::Syntax::intel).view();
@@ -722,7 +722,7 @@ class Stepper {
   void plant_entries() {
     if (planted_) return;
     planted_ = true;
-    Modules::OwnEntries entries = modules_.own_entries();
+    look::Modules::OwnEntries entries = modules_.own_entries();
     for (const std::uint64_t address : entries.all) tracee_.plant(address);
     handlers_ = std::move(entries.handlers);
     for (const std::uint64_t address : to_) tracee_.plant(address);
@@ -782,7 +782,7 @@ class Stepper {
       if (tracee_.read_memory(slot, bytes) == sizeof bytes) std::memcpy(&address, bytes, sizeof address);
       if (address == rip()) return Arrival::returned;
     }
-    const Module* module = modules_.at(rip());
+    const look::Module* module = modules_.at(rip());
     const program::Function* function =
         module != nullptr ? module->program->function_at(rip() - module->bias) : nullptr;
     return function != nullptr && function->address + module->bias == rip() ? Arrival::called : Arrival::elsewhere;
@@ -833,7 +833,7 @@ class Stepper {
   }
 
   Tracee& tracee_;
-  Modules& modules_;
+  look::Modules& modules_;
   const StepsRequest& request_;
   StepsSink& sink_;
   StepsSummary summary_;
@@ -911,7 +911,7 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   const std::uint64_t entry = tracee.auxiliary(state::Auxiliary::entry).value_or(0);
   if (auto error = run_to(tracee, {entry}, "its entry")) return *error;
   const bool has_main = !program->functions_named("main").empty();
-  Modules modules(tracee, std::move(*program), {request.own, {}, false, false});
+  look::Modules modules(tracee, std::move(*program), {request.own, {}, false, false});
   std::vector<std::uint64_t> from = {entry};
   const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   if (!request.from.empty() || has_main) {

@@ -1,11 +1,11 @@
-#include "session/thread_block.h"
+#include "look/thread_block.h"
 
 #include <algorithm>
 #include <cstring>
 
 #include "arch/relocations.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 constexpr std::uint64_t kWord32 = 0xffffffff;
@@ -83,4 +83,4 @@ std::optional<std::uint64_t> thread_block(const Module& module, const Module& ma
   return &module == &main ? finder.in_main() : finder.in_library();
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

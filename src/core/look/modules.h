@@ -22,7 +22,7 @@
 #include "program/program.h"
 #include "state/target.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 /// What is read of a module's debug information when somebody asks.
 struct ModuleDebug {
@@ -121,4 +121,4 @@ class Modules {
   std::vector<program::AddressRange> own_;        ///< sorted, merged
 };
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

@@ -1,4 +1,4 @@
-#include "session/scope.h"
+#include "look/scope.h"
 
 #include <algorithm>
 #include <cstring>
@@ -7,11 +7,11 @@
 #include "base/number.h"
 #include "base/similar_names.h"
 #include "isa/text.h"
+#include "look/thread_block.h"
 #include "program/location.h"
-#include "session/thread_block.h"
 #include "state/parts.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 using debuginfo::Encoding;
@@ -668,4 +668,4 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
   return result;
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

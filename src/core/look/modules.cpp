@@ -1,4 +1,4 @@
-#include "session/modules.h"
+#include "look/modules.h"
 
 #include <algorithm>
 #include <array>
@@ -9,11 +9,11 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "isa/walk.h"
+#include "program/code_starts.h"
 #include "program/frame.h"
 #include "program/location.h"
-#include "session/places.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 constexpr std::uint64_t kPage = 4096;
@@ -311,7 +311,7 @@ std::vector<std::uint64_t> Modules::own_starts() {
     if (!module->program || module->program->lines().empty()) continue;
     for (const program::Function& function : module->program->functions()) {
       if (module->program->is_own(function) && function.size != 0 && module->program->lines().covers(function.address))
-        own_starts_.push_back(prologue_end_of(*module->program, function) + module->bias);
+        own_starts_.push_back(program::prologue_end_of(*module->program, function) + module->bias);
     }
   }
   return own_starts_;
@@ -344,4 +344,4 @@ Modules::OwnEntries Modules::own_entries() const {
   return result;
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

@@ -9,13 +9,13 @@
 #include <cstdint>
 #include <optional>
 
-#include "session/modules.h"
+#include "look/modules.h"
 #include "state/view.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 /// Address of the block of `module` in a thread of the program whose main module is `main`. Nothing while the thread
 /// has none (it is made when it is first used), and where no relocation of the module tells.
 std::optional<std::uint64_t> thread_block(const Module& module, const Module& main, const state::StateView& thread);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

@@ -6,10 +6,10 @@
 #include <string>
 #include <vector>
 
-#include "session/modules.h"
+#include "look/modules.h"
 #include "state/view.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 struct Foresight {
   std::string sentence;  ///< what the instruction does
@@ -37,4 +37,4 @@ Foresight foresee(Modules& modules, const state::StateView& view);
 /// What the instruction at an address that has just run does, in a sentence.
 std::string sentence_at(const state::StateView& view, std::uint64_t address);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

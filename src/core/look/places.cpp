@@ -1,4 +1,4 @@
-#include "session/places.h"
+#include "look/places.h"
 
 #include <algorithm>
 #include <map>
@@ -8,38 +8,15 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "isa/walk.h"
+#include "program/code_starts.h"
 #include "program/location.h"
 #include "state/imagine.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 using program::Function;
 using program::Program;
-
-Bytes code_of(const Program& program, const Function& function) {
-  const Bytes code = program.elf().bytes_at(function.address);
-  return code.first(std::min<std::size_t>(code.size(), function.size));
-}
-
-/// An instruction that only sets up a frame: a push of a register, rbp set to rsp, room taken on the stack.
-bool sets_up_frame(const isa::Instruction& instruction) {
-  using namespace isa;
-  const Meaning meaning = operation_of(row_of(instruction)).meaning;
-  if (does_nothing(instruction)) return true;
-  const Operands operands = operands_of(instruction);
-  if (operands.shown == 0) return false;
-  const Operand& first = operands[0];
-  const bool first_register = first.kind == Operand::Kind::reg && first.reg.file == RegisterFile::general;
-  if (meaning == meaning::push) return first_register;
-  if (!first_register || operands.shown < 2) return false;
-  const Operand& second = operands[1];
-  if (meaning == meaning::copy)
-    return first.reg.index == kRbp && second.kind == Operand::Kind::reg && second.reg.index == kRsp;
-  return meaning == meaning::sub && first.reg.index == kRsp && second.kind == Operand::Kind::immediate;
-}
-
-bool stays(const isa::Instruction& instruction) { return isa::flow_of(instruction) == isa::ControlFlow::next; }
 
 /// The stop places of a source line: one for each function and inlined call that has it.
 std::vector<std::uint64_t> line_places(const Module& module, const std::vector<std::uint32_t>& files,
@@ -74,69 +51,19 @@ std::vector<std::uint64_t> line_places(const Module& module, const std::vector<s
   return result;
 }
 
-Error inside_instruction(std::string_view location, const Boundaries& around, std::uint64_t bias) {
+Error inside_instruction(std::string_view location, const program::Boundaries& around, std::uint64_t bias) {
   return {Fault::usage, std::string(location) + ": lies inside an instruction; instructions start at " +
                             hex_text(around.before + bias) + " and " + hex_text(around.after + bias)};
 }
 
 }  // namespace
 
-std::uint64_t prologue_end_of(const Program& program, const Function& function) {
-  const AddressRange range = function.range();
-  std::uint64_t marked = 0, second = 0;
-  if (program.lines().covers(function.address)) {
-    program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
-      if (rows.empty() || rows.front().address >= range.to || rows.back().address < range.from) return;
-      for (const debuginfo::LineRow& row : rows) {
-        if (row.ends || !range.holds(row.address)) continue;
-        if (row.prologue_end && (marked == 0 || row.address < marked)) marked = row.address;
-        if (row.address > range.from && row.statement && (second == 0 || row.address < second)) second = row.address;
-      }
-    });
-  }
-  if (marked != 0) return marked;
-  const Bytes code = code_of(program, function);
-  std::uint64_t at = 0;
-  bool straight = true;
-  std::uint64_t set_up = 0;  // bytes that only set up the frame
-  bool setting_up = true;
-  bool frame_pointer = false;
-  while (at < code.size() && straight) {
-    const isa::Instruction instruction = isa::decode(code.subspan(at), program.mode());
-    if (!instruction || !stays(instruction)) break;
-    if (second != 0 && function.address + at >= second) break;
-    const isa::Operands operands = isa::operands_of(instruction);
-    frame_pointer |= operands.shown == 2 && operands[0].kind == isa::Operand::Kind::reg &&
-                     operands[0].reg.index == isa::kRbp && operands[0].reg.file == isa::RegisterFile::general;
-    setting_up &= sets_up_frame(instruction);
-    at += instruction.length;
-    if (setting_up) set_up = at;
-  }
-  // Unoptimised code stores its parameters before the first statement; optimised code mixes statements in.
-  if (second != 0 && function.address + at == second && frame_pointer) return second;
-  return function.address + set_up;
-}
-
-Boundaries boundaries_around(const Program& program, std::uint64_t address) {
-  const Function* function = program.function_at(address);
-  if (function == nullptr || address == function->address) return {address, address};
-  const Bytes code = code_of(program, *function);
-  for (const isa::Placed& one : isa::instructions_of(code, program.mode())) {
-    const std::uint64_t at = function->address + one.at, next = function->address + one.next();
-    if (next <= address) continue;
-    // Where data stands among code the line table knows better.
-    if (at == address || program.lines().starts_row(address)) return {address, address};
-    return {at, next};
-  }
-  return {};
-}
-
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
   const auto named = program.functions_named(location);
   std::vector<std::uint64_t> result;
   if (!named.empty() && named.front()->origin != Function::Origin::section) {
-    for (const Function* function : named) result.push_back(prologue_end_of(program, *function));
+    for (const Function* function : named) result.push_back(program::prologue_end_of(program, *function));
     return result;
   }
   const std::size_t colon = location.rfind(':');
@@ -154,9 +81,9 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
   for (const std::uint64_t address : *found) {
     const Function* function = program.function_at(address);
     const bool whole = in_file && function != nullptr && function->address == address;
-    result.push_back(whole ? prologue_end_of(program, *function) : address);
+    result.push_back(whole ? program::prologue_end_of(program, *function) : address);
     if (whole) continue;
-    const Boundaries around = boundaries_around(program, address);
+    const program::Boundaries around = program::boundaries_around(program, address);
     if (around.before != address) return inside_instruction(location, around, module.bias);
   }
   return result;
@@ -221,12 +148,12 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
     if (!functions) return chosen_at_start(*module.program, name);
     std::vector<std::uint64_t> places;
     for (const Function* function : *functions) {
-      std::uint64_t place = prologue_end_of(*module.program, *function);
+      std::uint64_t place = program::prologue_end_of(*module.program, *function);
       if (plus != std::string_view::npos) {
         const auto offset = number_in(where.substr(plus + 1));
         if (!offset) return Error{Fault::usage, std::string(where) + ": is written as FUNCTION+BYTES"};
         place = function->address + *offset;
-        const Boundaries around = boundaries_around(*module.program, place);
+        const program::Boundaries around = program::boundaries_around(*module.program, place);
         if (around.before != place) return inside_instruction(where, around, module.bias);
       }
       places.push_back(place + module.bias);
@@ -262,7 +189,7 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
   if (const auto address = number_in(location)) {
     const Module* module = modules.at(*address);
     if (module != nullptr) {
-      const Boundaries around = boundaries_around(*module->program, *address - module->bias);
+      const program::Boundaries around = program::boundaries_around(*module->program, *address - module->bias);
       if (around.before != *address - module->bias) return inside_instruction(location, around, module->bias);
       return std::vector<std::uint64_t>{*address};
     }
@@ -290,4 +217,4 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
   return first;
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

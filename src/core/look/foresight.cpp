@@ -1,4 +1,4 @@
-#include "session/foresight.h"
+#include "look/foresight.h"
 
 #include <algorithm>
 #include <cstring>
@@ -11,7 +11,7 @@
 #include "state/parts.h"
 #include "state/touched.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 using isa::ControlFlow;
@@ -265,4 +265,4 @@ std::string sentence_at(const state::StateView& view, std::uint64_t address) {
   return instruction ? isa::sentence(instruction, address) : std::string();
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

@@ -12,21 +12,10 @@
 #include <vector>
 
 #include "base/result.h"
-#include "session/modules.h"
+#include "look/modules.h"
 #include "state/view.h"
 
-namespace deeptrace::session {
-
-/// The first instruction behind a function's entry code, by the line table where it tells, else by the instructions
-/// that set up a frame. An address in the file.
-std::uint64_t prologue_end_of(const program::Program& program, const program::Function& function);
-
-/// The starts of the instructions around an address in the file: the one at or before it, and the next one. Both are
-/// the address itself when an instruction starts there. Zero where no code is known.
-struct Boundaries {
-  std::uint64_t before = 0, after = 0;
-};
-Boundaries boundaries_around(const program::Program& program, std::uint64_t address);
+namespace deeptrace::look {
 
 /// The addresses in one module's file. Errors as in program/location.h.
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location);
@@ -38,4 +27,4 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
                                                std::string_view location, bool* waiting);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

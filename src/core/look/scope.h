@@ -12,9 +12,9 @@
 #include "debuginfo/location.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
-#include "session/modules.h"
+#include "look/modules.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 class Scope final : public inspect::Environment {
  public:
@@ -76,4 +76,4 @@ class Scope final : public inspect::Environment {
 /// All frames of a thread, the innermost first, `most` of them.
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most = 10000);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look
