@@ -107,7 +107,7 @@ class Laboratory {
     ::waitpid(child_, &status, 0);
     ::ptrace(PTRACE_SETOPTIONS, child_, nullptr, PTRACE_O_EXITKILL);
     ::ptrace(PTRACE_GETREGS, child_, nullptr, &raw_);
-    extended_.area.resize(std::size_t(1) << 16);  // the kernel tells how much of it there is: 11,008 bytes with AMX
+    extended_.area.resize(std::size_t(1) << 16);  // as much as the kernel has: 11,008 bytes with AMX
     iovec vector{extended_.area.data(), extended_.area.size()};
     ::ptrace(PTRACE_GETREGSET, child_, NT_X86_XSTATE, &vector);
     extended_.area.resize(vector.iov_len);

@@ -106,7 +106,7 @@ struct Subject {
     bool starts = false;
   };
   std::map<std::uint64_t, Place> lines;
-  std::set<std::uint64_t> starts;  ///< of functions, behind their entry code
+  std::set<std::uint64_t> starts;  ///< of functions, after their prologues
   std::set<unsigned> loops;        ///< lines of the source where a loop begins; its body is the line behind
 
   Subject(unsigned seed, const std::string& level, bool threads, bool exceptions = true) : path(folder / "subject") {
@@ -135,7 +135,7 @@ struct Subject {
     for (const Assembled& row : listing) {
       if (row.section != ".text.own") continue;
       lines[own_from + row.offset] = {row.line, row.starts};
-      // Behind a function's entry code its second statement begins.
+      // After a function's prologue its second statement begins.
       if (row.starts && ++statements[row.function] == 2) starts.insert(own_from + row.offset);
     }
     std::int64_t clock = 0;
@@ -206,7 +206,7 @@ struct Subject {
     return moments.size();
   }
   /// The first statement of another line in this frame, or of any in a caller's; with `into` the first in a function
-  /// that is called, behind its entry code, as well.
+  /// that is called, after its prologue, as well.
   [[nodiscard]] std::size_t after_line(std::size_t k, std::uint64_t frame, bool into = false) const {
     unsigned line = lines.at(moments[k].address).line;
     bool left = false;

@@ -28,7 +28,7 @@ struct LineRow {
   std::uint32_t file = 0;
   std::uint32_t line = 0;     ///< 0: the compiler says that these instructions belong to no line
   bool statement = false;     ///< a recommended stop
-  bool prologue_end = false;  ///< behind the function's entry code
+  bool prologue_end = false;  ///< after the function's prologue
   bool ends = false;          ///< the address behind a run of instructions; starts nothing
   /// How many rows of the same run stand at the address before this one. The line of a row that another follows at the
   /// same address has a place in the program (a value of it may begin there) but no instruction there. Location lists

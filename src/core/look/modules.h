@@ -105,7 +105,7 @@ class Modules {
   /// Where control can come back into own code without a return: exception handlers, and behind calls that return
   /// twice.
   [[nodiscard]] std::vector<std::uint64_t> reentries() const;
-  /// Behind the entry code of every own function that has source lines.
+  /// After the prologue of every own function that has source lines.
   [[nodiscard]] std::vector<std::uint64_t> own_starts();
 
  private:

@@ -1,7 +1,7 @@
 // Where a stop point stands: a location turned into the addresses of the instructions before which a program is to be
 // held.
 //
-//   function          behind its entry code, where its parameters have their places
+//   function          after its prologue, where its parameters have their places
 //   function+0        its first instruction
 //   file.c:31         the line's first instruction, in every copy: inlined calls, instances of templates
 //   0x401136          that instruction; an address inside an instruction is refused
