@@ -101,6 +101,19 @@ TEST(MappedFile, WhatWasCutOffReadsAsZerosAndIsTold) {
   EXPECT_TRUE(damaged_files().empty());
 }
 
+TEST(MappedFile, DamageIsToldWhenTheFileIsNoLongerUsed) {
+  const TempFolder folder;
+  const std::string path = folder / "log";
+  write_file(path, std::string(2 * 4096, 'x'));
+  {
+    const auto file = MappedFile::open(path);
+    ASSERT_TRUE(file);
+    std::filesystem::resize_file(path, 100);
+    EXPECT_EQ(file->bytes()[2 * 4096 - 1], 0);
+  }
+  EXPECT_EQ(damaged_files(), std::vector{path});
+}
+
 TEST(Elf, ManySectionsAreCountedInTheFirstHeader) {
   // More than 65,279 sections do not fit the header's field.
   const TempFolder folder;

@@ -26,7 +26,7 @@ struct Guarded {
 std::array<Guarded, 1024> guarded;
 struct sigaction earlier;
 
-/// A page of a mapping behind the end of its file raises SIGBUS (mmap(2)): it becomes one of zeros.
+/// A page of a mapping after the end of its file raises SIGBUS (mmap(2)): it becomes one of zeros.
 void on_missing_page(int signal, siginfo_t* info, void* /*context*/) {
   const auto* const at = static_cast<const std::uint8_t*>(info->si_addr);
   for (Guarded& one : guarded) {
@@ -64,7 +64,9 @@ void guard(const std::string& path, Bytes mapping) {
 std::vector<std::string> damaged_files() {
   std::vector<std::string> result;
   for (Guarded& one : guarded) {
-    if (one.size != 0 && one.damaged.exchange(false)) result.emplace_back(one.path);
+    if (one.size == 0 || !one.damaged.exchange(false)) continue;
+    result.emplace_back(one.path);
+    if (one.start == nullptr) one.size = 0;  // unmapped meanwhile
   }
   return result;
 }
@@ -120,10 +122,9 @@ MappedFile& MappedFile::operator=(MappedFile&& other) noexcept {
 MappedFile::~MappedFile() {
   if (mapping_.empty()) return;
   for (Guarded& one : guarded) {
-    // One that was damaged keeps its place, so that it can be told.
-    if (one.size == 0 || one.start != mapping_.data() || one.damaged) continue;
+    if (one.size == 0 || one.start != mapping_.data()) continue;
     one.start = nullptr;
-    one.size = 0;
+    if (!one.damaged) one.size = 0;  // else it keeps its place until it is told
   }
   ::munmap(const_cast<std::uint8_t*>(mapping_.data()), mapping_.size());
 }
