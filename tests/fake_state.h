@@ -61,6 +61,7 @@ class FakeTarget final : public state::Target {
   FakeState thread;
   std::vector<state::Mapping> mapped;
   std::map<state::Auxiliary, std::uint64_t> auxiliaries;
+  std::optional<std::uint64_t> call;  ///< the system call that its thread stands in
 
   [[nodiscard]] std::vector<state::ThreadId> threads() const override { return {1}; }
   [[nodiscard]] const state::StateView& view(state::ThreadId /*thread*/) const override { return thread; }
@@ -72,9 +73,7 @@ class FakeTarget final : public state::Target {
   [[nodiscard]] std::optional<state::PendingSignal> pending_signal(state::ThreadId /*thread*/) const override {
     return std::nullopt;
   }
-  [[nodiscard]] std::optional<std::uint64_t> system_call(state::ThreadId /*thread*/) const override {
-    return std::nullopt;
-  }
+  [[nodiscard]] std::optional<std::uint64_t> system_call(state::ThreadId /*thread*/) const override { return call; }
 };
 
 }  // namespace deeptrace::tests

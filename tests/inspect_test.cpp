@@ -9,7 +9,10 @@
 #include "fake_state.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
+#include "look/code_lines.h"
+#include "look/foresight.h"
 #include "look/modules.h"
+#include "look/rows.h"
 #include "session/halt_rule.h"
 #include "session/plan.h"
 #include "support.h"
@@ -236,6 +239,52 @@ TEST(Targets, HaveTheModulesThatAreMapped) {
   EXPECT_EQ(gone.unloaded, std::vector{library});
   EXPECT_EQ(modules.at(kLibrary + 0x20000), nullptr);
   EXPECT_EQ(target.edit(1), nullptr) << "nothing can be changed here";
+}
+
+/// Code, registers, stack words and what comes next, of a thread that never ran.
+TEST(Look, RowsOfAMadeUpThread) {
+  FakeTarget target;
+  auto opened = program::Program::open(demo("tidelog"), {});
+  ASSERT_TRUE(opened);
+  target.auxiliaries[state::Auxiliary::entry] = opened->elf().entry();
+  const std::uint64_t main_at = opened->functions_named("main").front()->address;
+  const std::uint64_t end = opened->elf().section_named(".text")->address + 0x1000;
+  target.mapped = {{.from = 0x1000, .to = end, .executable = true, .path = demo("tidelog")}};
+  look::Modules modules(target, std::move(*opened), {});
+  FakeState& thread = target.thread;
+  thread.set[Reg::rip] = 0x9000;
+  thread.set[Reg::rsp] = 0x7000;
+  thread.set[Reg::rax] = 3;
+  thread.set[Reg::rcx] = main_at;
+  thread.put(0x9000, {0x48, 0x01, 0xc8, 0x06, 0xc3});  // add rax, rcx; no instruction; ret
+  thread.put_word(0x7000, main_at + 4);
+  const auto code = look::code_around(modules, thread, 0x9000, 2, 4, {{0x9003, "h1 h3"}});
+  ASSERT_EQ(code.size(), 4U);
+  EXPECT_EQ(code[0].text, "add rax, rcx");
+  EXPECT_TRUE(code[0].next);
+  EXPECT_EQ(code[1].text, "(no instruction)");
+  EXPECT_EQ(code[1].halts, "h1 h3");
+  EXPECT_EQ(code[2].text, "ret");
+  EXPECT_EQ(code[3].text, "(no memory)");
+  state::RegisterSet before = thread.set;
+  before[Reg::rax] = 2;
+  const auto registers = look::register_rows(modules, thread, before);
+  ASSERT_EQ(registers.size(), 17U);
+  EXPECT_EQ(registers[0].name, "rax");
+  EXPECT_EQ(registers[0].before, 2U);
+  EXPECT_EQ(registers[2].meaning, "main") << "rcx";
+  EXPECT_FALSE(registers[2].before);
+  const auto stack = look::stack_rows(modules, thread, {}, 4);
+  ASSERT_EQ(stack.size(), 1U) << "what cannot be read ends it";
+  EXPECT_TRUE(stack[0].top);
+  EXPECT_EQ(stack[0].meaning, "main+4");
+  const look::Foresight next = look::what_comes(target, 1, modules);
+  ASSERT_EQ(next.results.size(), 1U);
+  EXPECT_EQ(next.results[0].text, "rax");
+  EXPECT_EQ(next.results[0].value, main_at + 3);
+  target.call = 1;
+  EXPECT_EQ(look::what_comes(target, 1, modules).sentence,
+            "system call write is under way in the kernel; its result comes to rax when it returns");
 }
 
 // ---- location expressions -------------------------------------------------------------------------------------------

@@ -11,11 +11,11 @@
 #include "base/path.h"
 #include "cli/command.h"
 #include "isa/text.h"
+#include "look/rows.h"
 #include "process/attention.h"
 #include "report/card.h"
 #include "report/source_words.h"
 #include "report/value.h"
-#include "session/looking.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -323,7 +323,8 @@ class Screen {
     const std::uint64_t address = talk_.frames()[std::min(talk_.frame(), talk_.frames().size() - 1)].address();
     constexpr std::size_t kAround = 60;
     int at = 0;
-    for (const session::CodeLine& one : session::code_around(control, address, kAround, kAround)) {
+    for (const look::CodeLine& one :
+         look::code_around(control.modules(), control.view(), address, kAround, kAround, control.stop_names())) {
       const std::string gutter = one.next ? "next" : one.halts;
       const std::size_t plus = one.place.rfind('+');
       const std::string offset = plus == std::string::npos ? one.place : one.place.substr(plus);
@@ -343,7 +344,7 @@ class Screen {
     pane.lines.clear();
     session::Control& control = talk_.control();
     const state::StateView& view = control.view();
-    for (const session::RegisterRow& row : session::register_rows(control, view, control.before())) {
+    for (const look::RegisterRow& row : look::register_rows(control.modules(), view, control.before())) {
       const unsigned bytes = arch::machine_of(view.mode()).word;
       std::string text =
           fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name, report::both_readings(style_, row.value, bytes));
@@ -361,7 +362,8 @@ class Screen {
   void fill_stack() {
     Pane& pane = panes_[kStack];
     pane.lines.clear();
-    for (const session::StackRow& row : session::stack_rows(talk_.control(), talk_.frames(), 64)) {
+    for (const look::StackRow& row :
+         look::stack_rows(talk_.control().modules(), talk_.control().view(), talk_.frames(), 64)) {
       std::string text = fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address & 0xffffff, row.value);
       if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
       pane.lines.push_back({std::move(text), row.meaning.starts_with("return") ? kTitle : kPlain});
@@ -388,7 +390,8 @@ class Screen {
     }
     for (const std::string& text : talk_.quietly("vars").lines)
       pane.lines.push_back({text.substr(std::min<std::size_t>(text.size(), 12)), look_of(text)});
-    for (const std::string& text : report::foresight_lines(style_, session::what_comes(talk_.control())))
+    for (const std::string& text : report::foresight_lines(
+             style_, look::what_comes(talk_.control().process(), talk_.control().thread(), talk_.control().modules())))
       pane.lines.push_back({text, look_of(text)});
     refresh_ = false;
   }

@@ -12,10 +12,10 @@
 #include "base/path.h"
 #include "base/similar_names.h"
 #include "cli/talk_text.h"
+#include "look/rows.h"
 #include "report/card.h"
 #include "report/source_words.h"
 #include "report/value.h"
-#include "session/looking.h"
 
 namespace deeptrace::cli {
 namespace {

@@ -11,11 +11,11 @@
 #include "cli/talk_text.h"
 #include "isa/text.h"
 #include "look/places.h"
+#include "look/rows.h"
 #include "process/maps.h"
 #include "report/card.h"
 #include "report/source_words.h"
 #include "report/value.h"
-#include "session/looking.h"
 #include "state/parts.h"
 
 namespace deeptrace::cli {
@@ -60,7 +60,7 @@ Answer Talk::regs(Arguments rest) {
   }
   Answer answer;
   look::Scope here = scope();
-  for (const session::RegisterRow& row : session::register_rows(*control_, here.view(), before)) {
+  for (const look::RegisterRow& row : look::register_rows(control_->modules(), here.view(), before)) {
     const unsigned bytes = arch::machine_of(here.view().mode()).word;
     if (!row.known) {
       answer.lines.push_back(fmt::format("    {:<5} unknown: nobody kept it for this frame", row.name));
@@ -216,7 +216,7 @@ Answer Talk::memory(Arguments rest) {
   size = std::min(size, kMost);
   if (as && *as == "code") {
     Answer answer;
-    const auto lines = session::code_around(*control_, address, 0, 16);
+    const auto lines = look::code_around(control_->modules(), control_->view(), address, 0, 16, control_->stop_names());
     answer.lines = report::code_lines(style_, lines);
     return answer;
   }
@@ -304,7 +304,7 @@ Answer Talk::memory(Arguments rest) {
         cell = report::value_words(style_, value);
         if (unit >= 8 && shape->kind != inspect::Shape::Kind::pointer &&
             shape->kind != inspect::Shape::Kind::floating) {
-          const std::string meaning = session::meaning_of(*control_, value.number);
+          const std::string meaning = look::meaning_of(control_->modules(), value.number);
           if (!meaning.empty()) cell += (style_.utf8 ? " \u2192 " : " -> ") + printable(meaning);
         }
         if (unit <= 4) cell = fmt::format("{:<20}", cell);
@@ -377,7 +377,8 @@ Answer Talk::find(Arguments rest) {
       const auto found = std::search(start, end, wanted.begin(), wanted.end());
       if (found == end || static_cast<std::size_t>(found - piece.begin()) >= piece.size() - 4096) break;
       const std::uint64_t address = at + static_cast<std::uint64_t>(found - piece.begin());
-      answer.lines.push_back(fmt::format("  {:#x}  {}", address, printable(session::meaning_of(*control_, address))));
+      answer.lines.push_back(
+          fmt::format("  {:#x}  {}", address, printable(look::meaning_of(control_->modules(), address))));
       start = found + 1;
     }
   }
@@ -390,7 +391,7 @@ Answer Talk::stack(Arguments rest) {
   const auto count = rest.empty() ? std::optional<std::uint64_t>(24) : number_in(rest);
   if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
   Answer answer;
-  for (const session::StackRow& row : session::stack_rows(*control_, frames(), *count)) {
+  for (const look::StackRow& row : look::stack_rows(control_->modules(), control_->view(), frames(), *count)) {
     const unsigned bytes = arch::machine_of(control_->view().mode()).word;
     std::string text =
         fmt::format("{:>3}  {:#x}  {:#0{}x} {} {}", row.top ? "top" : "", row.address, row.value, bytes * 2 + 2,
@@ -405,13 +406,13 @@ Answer Talk::stack(Arguments rest) {
 
 Answer Talk::frame_list() {
   Answer answer;
-  const auto rows = session::frame_rows(*control_, frames());
+  const auto rows = look::frame_rows(control_->modules(), control_->view(), frames());
   // Start-up code that called the program's own stays out of the way.
   std::size_t shown = rows.size();
   while (shown > 1 && !control_->modules().is_own(rows[shown - 1].address)) --shown;
   const bool any_own = control_->modules().is_own(rows[shown - 1].address);
   if (!any_own) shown = rows.size();
-  for (const session::FrameRow& row : rows) {
+  for (const look::FrameRow& row : rows) {
     if (row.number == shown) {
       answer.lines.push_back(report::look(
           style_, Role::faint, fmt::format("     and {} frames of start-up code around", rows.size() - shown)));
@@ -529,10 +530,11 @@ Answer Talk::code(Arguments rest) {
     if (const program::Function* function = control_->modules().function_at(address); function != nullptr) {
       const look::Module* module = control_->modules().at(address);
       // A whole function, when it was asked for and is short.
-      const auto lines = session::code_around(*control_, address, 0, 400);
+      const auto lines =
+          look::code_around(control_->modules(), control_->view(), address, 0, 400, control_->stop_names());
       const std::uint64_t end = function->address + function->size + module->bias;
       after = static_cast<std::size_t>(
-          std::ranges::count_if(lines, [&](const session::CodeLine& l) { return l.address < end; }));
+          std::ranges::count_if(lines, [&](const look::CodeLine& l) { return l.address < end; }));
       after = std::min<std::size_t>(after, 100);
     }
   } else if (frame_ != 0) {
@@ -541,7 +543,8 @@ Answer Talk::code(Arguments rest) {
   Answer answer;
   std::string file;
   std::uint32_t line = 0;
-  for (const session::CodeLine& one : session::code_around(*control_, address, before, after)) {
+  for (const look::CodeLine& one :
+       look::code_around(control_->modules(), control_->view(), address, before, after, control_->stop_names())) {
     if (one.line != 0 && (one.line != line || one.file != file)) {
       const auto text = sources_.line(one.file, one.line);
       answer.lines.push_back(report::look(
@@ -588,13 +591,13 @@ Answer Talk::in(Arguments rest) {
     return answer;
   }
   // Numbers count inlined calls too, as `frames` lists them.
-  const auto rows = session::frame_rows(*control_, frames());
+  const auto rows = look::frame_rows(control_->modules(), control_->view(), frames());
   if (*number >= rows.size()) return fail(fmt::format("frame {}: there are {} frames, from 0", *number, rows.size()));
   std::size_t real = 0;
   for (std::size_t i = 0; i < *number; ++i) real += rows[i].inlined.empty() ? 1 : 0;
   frame_ = real;
   Answer answer;
-  const session::FrameRow& row = rows[*number];
+  const look::FrameRow& row = rows[*number];
   answer.lines.push_back(
       fmt::format("frame {}: {}{}", *number, printable(row.place),
                   row.line != 0 ? fmt::format("   {}:{}", printable(base_name(row.file)), row.line) : ""));

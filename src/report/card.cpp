@@ -13,8 +13,8 @@
 namespace deeptrace::report {
 namespace {
 
+using look::CodeLine;
 using session::Card;
-using session::CodeLine;
 using session::Control;
 using session::Stopped;
 using Why = Stopped::Why;

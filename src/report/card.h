@@ -16,7 +16,7 @@ std::vector<std::string> card_lines(const Style& style, session::Control& contro
 
 /// The pieces of it, for other views.
 std::vector<std::string> why_lines(const Style& style, session::Control& control, const session::Stopped& stopped);
-std::vector<std::string> code_lines(const Style& style, const std::vector<session::CodeLine>& code);
+std::vector<std::string> code_lines(const Style& style, const std::vector<look::CodeLine>& code);
 std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode);
 std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next);
 

@@ -260,6 +260,17 @@ class Seer {
 
 Foresight foresee(Modules& modules, const state::StateView& view) { return Seer(modules, view).run(); }
 
+Foresight what_comes(const state::Target& target, state::ThreadId thread, Modules& modules) {
+  const state::StateView& view = target.view(thread);
+  const std::optional<std::uint64_t> number = target.system_call(thread);
+  if (!number) return foresee(modules, view);
+  Foresight result;
+  result.sentence = "system call " + abi::call_name(*number, abi::call_table(view.mode())) +
+                    " is under way in the kernel; its result comes to " +
+                    std::string(state::name_of(Reg::rax, view.mode())) + " when it returns";
+  return result;
+}
+
 std::string sentence_at(const state::StateView& view, std::uint64_t address) {
   const isa::Instruction instruction = decode_at(view, address);
   return instruction ? isa::sentence(instruction, address) : std::string();

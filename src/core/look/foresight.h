@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "look/modules.h"
-#include "state/view.h"
+#include "state/target.h"
 
 namespace deeptrace::look {
 
@@ -33,6 +33,8 @@ struct Foresight {
 };
 
 Foresight foresee(Modules& modules, const state::StateView& view);
+/// What comes next of a thread, be it an instruction or the end of a system call that it stands in.
+Foresight what_comes(const state::Target& target, state::ThreadId thread, Modules& modules);
 
 /// What the instruction at an address that has just run does, in a sentence.
 std::string sentence_at(const state::StateView& view, std::uint64_t address);

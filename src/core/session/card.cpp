@@ -3,92 +3,9 @@
 #include <algorithm>
 #include <cstring>
 
-#include "abi/system_calls.h"
-#include "isa/text.h"
-#include "isa/walk.h"
-
 namespace deeptrace::session {
-namespace {
 
 using state::Reg;
-
-CodeLine describe(Control& control, std::uint64_t address, const std::vector<HaltInfo>& halts) {
-  CodeLine line;
-  line.address = address;
-  std::uint8_t bytes[isa::kLongestInstruction] = {};
-  const std::size_t size = control.process().memory().read(address, bytes);
-  const isa::Instruction instruction = isa::decode({bytes, size}, control.view().mode());
-  const std::size_t length = instruction ? instruction.length : std::min<std::size_t>(size, 1);
-  line.bytes.assign(bytes, bytes + length);
-  if (instruction) {
-    line.text = isa::text_of(instruction, address, isa::Syntax::intel).view();
-    std::uint64_t target = 0;
-    if (isa::direct_target(instruction, address, target)) {
-      line.target = control.modules().place_name(target);
-    } else if (isa::fixed_memory_address(instruction, address, target)) {
-      line.target = control.modules().reference(target).name;
-    }
-  } else {
-    line.text = length == 0 ? "(no memory)" : "(no instruction)";
-  }
-  line.place = control.modules().place_name(address);
-  const auto [file, number] = control.modules().line_of(address);
-  line.file = file;
-  line.line = number;
-  line.next = address == control.view().registers()[Reg::rip];
-  for (const HaltInfo& halt : halts) {
-    if (halt.rule.on_data() || std::ranges::find(halt.addresses, address) == halt.addresses.end()) continue;
-    line.halts += (line.halts.empty() ? "h" : " h") + std::to_string(halt.number);
-  }
-  return line;
-}
-
-/// The starts of the instructions before an address in its function, the last `most` of them.
-std::vector<std::uint64_t> starts_before(Control& control, std::uint64_t address, std::size_t most) {
-  std::vector<std::uint64_t> starts;
-  const look::Module* module = control.modules().at(address);
-  if (module == nullptr) return starts;
-  const program::Function* function = module->program->function_at(address - module->bias);
-  if (function == nullptr) return starts;
-  const Bytes code = module->program->elf().bytes_at(function->address);
-  const std::uint64_t start = function->address + module->bias;
-  bool exact = false;
-  for (const isa::Placed& one : isa::instructions_of(code, module->program->mode())) {
-    exact = start + one.at == address;
-    if (start + one.at >= address) break;
-    starts.push_back(start + one.at);
-  }
-  if (!exact) return {};
-  if (starts.size() > most) starts.erase(starts.begin(), starts.end() - static_cast<std::ptrdiff_t>(most));
-  return starts;
-}
-
-}  // namespace
-
-std::vector<CodeLine> code_around(Control& control, std::uint64_t address, std::size_t before, std::size_t after) {
-  const std::vector<HaltInfo> halts = control.halts();
-  std::vector<CodeLine> result;
-  for (const std::uint64_t start : starts_before(control, address, before))
-    result.push_back(describe(control, start, halts));
-  std::uint64_t at = address;
-  for (std::size_t i = 0; i < after; ++i) {
-    result.push_back(describe(control, at, halts));
-    if (result.back().bytes.empty()) break;
-    at += result.back().bytes.size();
-  }
-  return result;
-}
-
-look::Foresight what_comes(Control& control) {
-  const std::optional<std::uint64_t> number = control.process().system_call(control.thread());
-  if (!number) return look::foresee(control.modules(), control.view());
-  const isa::Mode mode = control.view().mode();
-  look::Foresight result;
-  result.sentence = "system call " + abi::call_name(*number, abi::call_table(mode)) +
-                    " is under way in the kernel; its result comes to " + (mode == isa::Mode::bits64 ? "rax" : "eax") +
-                    " when it returns";
-  return result;
-}
 
 Card card_of(Control& control, const Stopped& stopped) {
   Card card;
@@ -102,7 +19,7 @@ Card card_of(Control& control, const Stopped& stopped) {
   card.line = line;
   card.thread = control.number_of(control.thread());
   card.threads = control.process().threads().size();
-  card.code = code_around(control, card.address, 2, 4);
+  card.code = look::code_around(control.modules(), view, card.address, 2, 4, control.stop_names());
   card.changes = control.written();
   card.changes.registers.clear();
   card.changes.compare(control.before(), view.registers());
@@ -132,7 +49,7 @@ Card card_of(Control& control, const Stopped& stopped) {
     }
     card.results.emplace_back(name, std::move(value));
   }
-  card.next = what_comes(control);
+  card.next = look::what_comes(control.process(), control.thread(), control.modules());
   return card;
 }
 

@@ -19,6 +19,7 @@
 
 #include "base/result.h"
 #include "inspect/expression.h"
+#include "look/code_lines.h"
 #include "look/modules.h"
 #include "look/scope.h"
 #include "process/process.h"
@@ -120,6 +121,8 @@ class Control {
   bool remove(unsigned number);
   [[nodiscard]] std::vector<HaltInfo> halts() const;
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
+  /// Where stop points stand in code, for code lines.
+  [[nodiscard]] look::StopNames stop_names() const;
   /// Bytes of what a data stop watches, read by its type.
   inspect::Value watched_value(unsigned number, const std::vector<std::uint8_t>& bytes);
 

@@ -310,6 +310,18 @@ bool Control::remove(unsigned number) {
   return true;
 }
 
+look::StopNames Control::stop_names() const {
+  look::StopNames result;
+  for (const auto& halt : halts_) {
+    if (halt->rule.on_data()) continue;
+    for (const std::uint64_t address : halt->addresses) {
+      std::string& names = result[address];
+      names += (names.empty() ? "h" : " h") + std::to_string(halt->number);
+    }
+  }
+  return result;
+}
+
 const HaltRule* Control::rule_of(unsigned number) const {
   for (const auto& halt : halts_) {
     if (halt->number == number) return &halt->rule;

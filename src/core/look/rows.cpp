@@ -1,13 +1,10 @@
-#include "session/looking.h"
+#include "look/rows.h"
 
 #include <algorithm>
 #include <cstring>
 #include <map>
 
-#include "arch/dwarf_registers.h"
-#include "isa/text.h"
-
-namespace deeptrace::session {
+namespace deeptrace::look {
 namespace {
 
 using state::Reg;
@@ -16,30 +13,31 @@ std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(
 
 }  // namespace
 
-std::string meaning_of(Control& control, std::uint64_t value) {
+std::string meaning_of(Modules& modules, std::uint64_t value) {
   if (value < 0x1000) return {};
-  const look::Module* module = control.modules().at(value);
+  const Module* module = modules.at(value);
   if (module == nullptr) return {};
-  if (control.modules().function_at(value) != nullptr) return control.modules().place_name(value);
-  return control.modules().reference(value).name;
+  if (modules.function_at(value) != nullptr) return modules.place_name(value);
+  return modules.reference(value).name;
 }
 
-std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Frame>& frames) {
+std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
+                                 const std::vector<inspect::Frame>& frames) {
   std::vector<FrameRow> result;
   for (const inspect::Frame& frame : frames) {
     FrameRow row;
     row.address = frame.address();
-    row.place = control.modules().place_name(frame.address());
+    row.place = modules.place_name(frame.address());
     row.cfa = frame.cfa;
     row.how = frame.how;
     row.signal = frame.signal;
-    const auto [file, line] = control.modules().line_of(frame.inside());
+    const auto [file, line] = modules.line_of(frame.inside());
     row.file = file;
     row.line = line;
-    look::Scope scope(control.modules(), control.view(), frame);
+    Scope scope(modules, view, frame);
     // An inlined call stands where its innermost instruction does; its caller where the call is written.
-    if (const look::Module* module = control.modules().at(frame.inside())) {
-      look::ModuleDebug& debug = look::Modules::debug(*module);
+    if (const Module* module = modules.at(frame.inside())) {
+      ModuleDebug& debug = Modules::debug(*module);
       auto calls = debug.scopes.inlined_at(frame.inside() - module->bias);
       const auto* function = debug.scopes.function_at(frame.inside() - module->bias);
       std::ranges::reverse(calls);
@@ -56,7 +54,7 @@ std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Fr
       }
     }
     row.number = result.size();
-    for (look::Scope::Listed& listed : scope.locals()) {
+    for (Scope::Listed& listed : scope.locals()) {
       if (!listed.parameter || !listed.inlined.empty()) continue;
       inspect::Value value;
       if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
@@ -72,20 +70,20 @@ std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Fr
   return result;
 }
 
-std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Frame>& frames, std::size_t most) {
+std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
+                                 const std::vector<inspect::Frame>& frames, std::size_t most) {
   std::vector<StackRow> result;
-  const state::StateView& view = control.view();
   const std::uint64_t word = word_size(view);
   const std::uint64_t top = view.registers()[Reg::rsp];
   std::map<std::uint64_t, std::string> meanings;
   std::uint64_t end = top + word * most;
   for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
     const std::uint64_t cfa = frames[i].cfa != 0 ? frames[i].cfa : frames[i + 1].registers[Reg::rsp];
-    meanings[cfa - word] = "return address: " + control.modules().place_name(frames[i + 1].address());
+    meanings[cfa - word] = "return address: " + modules.place_name(frames[i + 1].address());
   }
   for (const inspect::Frame& frame : frames) {
     if (frame.cfa == 0) continue;
-    if (const auto placed = control.modules().frame_rule(frame.inside())) {
+    if (const auto placed = modules.frame_rule(frame.inside())) {
       for (unsigned number = 0; number < debuginfo::FrameRule::kRegisters; ++number) {
         const debuginfo::RegisterRule& rule = placed->rule.registers[number];
         const auto reg = state::reg_of_dwarf(number, view.mode());
@@ -96,8 +94,8 @@ std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Fr
     }
   }
   for (const inspect::Frame& frame : frames) {
-    look::Scope scope(control.modules(), view, frame);
-    for (const look::Scope::Listed& listed : scope.locals()) {
+    Scope scope(modules, view, frame);
+    for (const Scope::Listed& listed : scope.locals()) {
       if (!listed.datum || listed.datum->place != inspect::Datum::Place::memory) continue;
       const std::uint64_t size = std::max<std::uint64_t>(1, inspect::size_of(*listed.datum, scope));
       const std::uint64_t address = listed.datum->address;
@@ -123,13 +121,13 @@ std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Fr
     if (!row.known) break;
     std::memcpy(&row.value, bytes, 8);
     const auto meaning = meanings.find(row.address);
-    row.meaning = meaning != meanings.end() ? meaning->second : meaning_of(control, row.value);
+    row.meaning = meaning != meanings.end() ? meaning->second : meaning_of(modules, row.value);
     result.push_back(std::move(row));
   }
   return result;
 }
 
-std::vector<RegisterRow> register_rows(Control& control, const state::StateView& view,
+std::vector<RegisterRow> register_rows(Modules& modules, const state::StateView& view,
                                        const state::RegisterSet& before) {
   std::vector<RegisterRow> result;
   const bool wide = view.mode() == isa::Mode::bits64;
@@ -141,10 +139,10 @@ std::vector<RegisterRow> register_rows(Control& control, const state::StateView&
     row.value = view.registers()[reg];
     row.known = (view.known_registers() >> i & 1) != 0;
     if (before[reg] != row.value) row.before = before[reg];
-    if (row.known) row.meaning = meaning_of(control, row.value);
+    if (row.known) row.meaning = meaning_of(modules, row.value);
     result.push_back(std::move(row));
   }
   return result;
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look

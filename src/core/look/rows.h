@@ -1,4 +1,4 @@
-// What can be looked at while a program stands still: frames, the stack's words, registers, memory.
+// What people look at of a thread that stands still: frames, the words of its stack, registers.
 #pragma once
 
 #include <cstdint>
@@ -7,9 +7,9 @@
 #include <utility>
 #include <vector>
 
-#include "session/control.h"
+#include "look/scope.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 struct FrameRow {
   std::size_t number = 0;     ///< from 0, the innermost
@@ -23,7 +23,8 @@ struct FrameRow {
   bool signal = false;
   std::vector<std::pair<std::string, inspect::Value>> parameters;
 };
-std::vector<FrameRow> frame_rows(Control& control, const std::vector<inspect::Frame>& frames);
+std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
+                                 const std::vector<inspect::Frame>& frames);
 
 /// One word of the stack.
 struct StackRow {
@@ -33,7 +34,8 @@ struct StackRow {
   std::string meaning;  ///< "return address → main+0x9c", "sum", "points to …"; empty when nothing is known
 };
 /// From the stack pointer of the innermost frame up, to the end of `frames` or `most` words.
-std::vector<StackRow> stack_rows(Control& control, const std::vector<inspect::Frame>& frames, std::size_t most);
+std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
+                                 const std::vector<inspect::Frame>& frames, std::size_t most);
 
 struct RegisterRow {
   std::string name;
@@ -43,10 +45,10 @@ struct RegisterRow {
   bool known = true;
 };
 /// The general registers and the instruction pointer of a state.
-std::vector<RegisterRow> register_rows(Control& control, const state::StateView& view,
+std::vector<RegisterRow> register_rows(Modules& modules, const state::StateView& view,
                                        const state::RegisterSet& before);
 
 /// What a word may be, in words: a place in code, a variable, a text, a place on the stack.
-std::string meaning_of(Control& control, std::uint64_t value);
+std::string meaning_of(Modules& modules, std::uint64_t value);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::look
