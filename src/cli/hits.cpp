@@ -52,7 +52,8 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
   request.control.hold_at_crash = false;
-  request.control.follow_vectors = parsed.options.count("card") != 0;
+  request.cards = parsed.options.count("card") != 0;
+  request.control.follow_vectors = request.cards;
   if (parsed.options.count("keep") != 0) {
     for (const std::string& list : parsed.options["keep"].as<std::vector<std::string>>()) {
       for (const Part& one : parts_between(list, [](char c) { return c == ','; })) {
@@ -79,8 +80,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
       sinks.push_back(
           report::hits_figure(to.path, to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png));
     } else {
-      sinks.push_back(
-          report::hits_text(*to.out, to.style, files->sources, files->take_for(to), parsed.options.count("card") != 0));
+      sinks.push_back(report::hits_text(*to.out, to.style, files->sources, files->take_for(to)));
     }
   }
   const auto sink = report::hits_tee(std::move(sinks));

@@ -211,9 +211,10 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
   if (control_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
   answer.lines = output_lines();
   if (!control_->ended()) update_followed();
-  std::vector<std::string> card = cards_ ? report::card_lines(style_, *control_, stopped_, sources_, followed_)
-                                         : report::why_lines(style_, *control_, stopped_);
-  answer.lines.insert(answer.lines.end(), card.begin(), card.end());
+  const session::Card card = session::card_of(*control_, stopped_);
+  const std::vector<std::string> lines =
+      cards_ ? report::card_lines(style_, card, sources_, followed_) : report::why_lines(style_, card);
+  answer.lines.insert(answer.lines.end(), lines.begin(), lines.end());
   return answer;
 }
 

@@ -587,7 +587,7 @@ Answer Talk::in(Arguments rest) {
     stopped_ = {};
     update_followed();
     Answer answer;
-    answer.lines = report::card_lines(style_, *control_, stopped_, sources_, followed_);
+    answer.lines = report::card_lines(style_, session::card_of(*control_, stopped_), sources_, followed_);
     return answer;
   }
   // Numbers count inlined calls too, as `frames` lists them.

@@ -15,7 +15,6 @@ namespace {
 
 using look::CodeLine;
 using session::Card;
-using session::Control;
 using session::Stopped;
 using Why = Stopped::Why;
 
@@ -62,21 +61,19 @@ std::vector<std::string> changed_names(const Style& style, const state::Delta& d
 
 }  // namespace
 
-std::vector<std::string> why_lines(const Style& style, Control& control, const Stopped& stopped) {
+std::vector<std::string> why_lines(const Style& style, const Card& card) {
+  const Stopped& stopped = card.stopped;
   std::vector<std::string> result;
   for (const std::string& note : stopped.notes)
     result.push_back(look(style, Role::attention, "note: " + printable(note)));
-  for (const session::HaltHit& hit : stopped.hits) {
-    const session::HaltRule* rule = control.rule_of(hit.halt);
-    std::string text = fmt::format("h{} {}, hit {}", hit.halt, rule != nullptr ? printable(rule->text()) : "", hit.hit);
-    if (hit.writer != 0)
-      text += fmt::format("   by {} ({:#x})", printable(control.modules().place_name(hit.writer)), hit.writer);
+  for (const session::CardHit& hit : card.hits) {
+    std::string text = fmt::format("h{} {}, hit {}", hit.halt, printable(hit.rule), hit.hit);
+    if (hit.writer != 0) text += fmt::format("   by {} ({:#x})", printable(hit.writer_place), hit.writer);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
     result.push_back(look(style, Role::heading, text));
-    if (!hit.after.empty()) {
-      const auto [was, now] = before_and_after(style, control.watched_value(hit.halt, hit.before),
-                                               control.watched_value(hit.halt, hit.after));
-      result.push_back(change(style, rule != nullptr ? printable(rule->what) : "", now, was));
+    if (hit.after) {
+      const auto [was, now] = before_and_after(style, *hit.before, *hit.after);
+      result.push_back(change(style, printable(hit.what), now, was));
     }
   }
   switch (stopped.why) {
@@ -195,11 +192,10 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
   return result;
 }
 
-std::vector<std::string> card_lines(const Style& style, Control& control, const Stopped& stopped,
-                                    program::SourceText& sources, const std::vector<session::Followed>& followed) {
-  const Card card = session::card_of(control, stopped);
-  std::vector<std::string> result = why_lines(style, control, stopped);
-  if (control.ended()) return result;
+std::vector<std::string> card_lines(const Style& style, const Card& card, program::SourceText& sources,
+                                    const std::vector<session::Followed>& followed) {
+  std::vector<std::string> result = why_lines(style, card);
+  if (card.ended) return result;
   std::string where = look(style, Role::heading, printable(card.place));
   if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);
@@ -217,10 +213,9 @@ std::vector<std::string> card_lines(const Style& style, Control& control, const 
   for (const auto& [name, value] : card.results)
     result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
   constexpr std::size_t kShort = 6;
-  const bool long_way = control.ran_through() && card.changes.registers.size() + card.changes.vectors.size() > kShort;
-  add(long_way ? changed_names(style, card.changes, control.view().mode())
-               : change_lines(style, card.changes, control.view().mode()));
-  if (control.ran_through() && card.changes.memory.empty() && !stopped.at_start)
+  const bool long_way = card.ran_through && card.changes.registers.size() + card.changes.vectors.size() > kShort;
+  add(long_way ? changed_names(style, card.changes, card.mode) : change_lines(style, card.changes, card.mode));
+  if (card.ran_through && card.changes.memory.empty() && !card.stopped.at_start)
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
   for (const session::Followed& one : followed) {
     const std::string text = fmt::format("{:<24} {}", printable(one.text), value_words(style, one.value));

@@ -17,13 +17,11 @@ namespace deeptrace::report {
 namespace {
 
 using inspect::Value;
-using session::Control;
 using session::HaltInfo;
 using session::HitRow;
 using session::HitsStart;
 using session::HitsSummary;
 using session::RunEnd;
-using session::Stopped;
 
 std::string halt_words(const HaltInfo& halt) {
   std::string text = fmt::format("h{} {}", halt.number, halt.rule.text());
@@ -40,8 +38,8 @@ std::size_t columns(std::string_view text) {
 
 class Text : public session::HitsSink {
  public:
-  Text(Output& out, Style style, program::SourceText& sources, TakeOutput take_output, bool cards)
-      : out_(out), style_(style), sources_(sources), take_output_(std::move(take_output)), cards_(cards) {}
+  Text(Output& out, Style style, program::SourceText& sources, TakeOutput take_output)
+      : out_(out), style_(style), sources_(sources), take_output_(std::move(take_output)) {}
 
   void begin(const HitsStart& start) override {
     line(fmt::format("{}   {}{}", look(style_, Role::heading, printable(start.program)),
@@ -65,11 +63,11 @@ class Text : public session::HitsSink {
     widths_.resize(headings_.size());
   }
 
-  void row(const HitRow& row, Control& control, const Stopped& stopped) override {
-    if (cards_) {
+  void row(const HitRow& row) override {
+    if (row.card != nullptr) {
       flush_rows();
       show_output();
-      for (const std::string& text : card_lines(style_, control, stopped, sources_, {})) line(text);
+      for (const std::string& text : card_lines(style_, *row.card, sources_, {})) line(text);
       return;
     }
     std::vector<std::string> cells;
@@ -191,7 +189,6 @@ class Text : public session::HitsSink {
   Style style_;
   program::SourceText& sources_;
   TakeOutput take_output_;
-  bool cards_;
   bool several_ = false, data_ = false, threads_ = false, children_ = false, heading_done_ = false;
   std::vector<std::string> headings_, last_;
   std::vector<std::size_t> widths_;
@@ -218,7 +215,7 @@ class Json : public session::HitsSink {
     json_.new_line();
     json_.key("hits").begin_array();
   }
-  void row(const HitRow& row, Control& /*control*/, const Stopped& /*stopped*/) override {
+  void row(const HitRow& row) override {
     json_.new_line();
     json_.begin_object();
     json_.key("stop").string(fmt::format("h{}", row.halt));
@@ -315,7 +312,7 @@ class Csv : public session::HitsSink {
     for (const char* name : {"before", "after", "by"}) csv_.cell(name);
     csv_.end_row();
   }
-  void row(const HitRow& row, Control& /*control*/, const Stopped& /*stopped*/) override {
+  void row(const HitRow& row) override {
     csv_.cell(fmt::format("h{}", row.halt)).cell(std::to_string(row.hit));
     if (children_) csv_.cell(std::to_string(row.process));
     csv_.cell(std::to_string(row.thread));
@@ -342,7 +339,7 @@ class Figure : public session::HitsSink {
     for (const HaltInfo& halt : start.halts) title_ += (title_.empty() ? "" : "   ") + halt_words(halt);
     for (const std::string& name : start.keep) series_.push_back({name, {}});
   }
-  void row(const HitRow& row, Control& /*control*/, const Stopped& /*stopped*/) override {
+  void row(const HitRow& row) override {
     constexpr std::size_t kMost = 100000;
     if (rows_++ >= kMost) return;
     for (std::size_t i = 0; i < row.kept.size(); ++i) series_[i].values.push_back(number(row.kept[i]));
@@ -457,8 +454,8 @@ class Tee : public session::HitsSink {
   void begin(const HitsStart& start) override {
     for (const auto& sink : sinks_) sink->begin(start);
   }
-  void row(const HitRow& row, Control& control, const Stopped& stopped) override {
-    for (const auto& sink : sinks_) sink->row(row, control, stopped);
+  void row(const HitRow& row) override {
+    for (const auto& sink : sinks_) sink->row(row);
   }
   void end(const HitsSummary& summary) override {
     for (const auto& sink : sinks_) sink->end(summary);
@@ -492,8 +489,8 @@ void end_json(JsonWriter& json, const RunEnd& end) {
 }
 
 std::unique_ptr<session::HitsSink> hits_text(Output& out, Style style, program::SourceText& sources,
-                                             TakeOutput take_output, bool cards) {
-  return std::make_unique<Text>(out, style, sources, std::move(take_output), cards);
+                                             TakeOutput take_output) {
+  return std::make_unique<Text>(out, style, sources, std::move(take_output));
 }
 std::unique_ptr<session::HitsSink> hits_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<session::HitsSink> hits_csv(Output& out) { return std::make_unique<Csv>(out); }

@@ -14,9 +14,9 @@
 
 namespace deeptrace::report {
 
-/// A table: one row a hit, changed cells marked. With `cards` a card at each hit instead.
+/// A table: one row a hit, changed cells marked. A row that has a card is shown as that.
 std::unique_ptr<session::HitsSink> hits_text(Output& out, Style style, program::SourceText& sources,
-                                             TakeOutput take_output, bool cards);
+                                             TakeOutput take_output);
 /// docs/formats/hits.md.
 std::unique_ptr<session::HitsSink> hits_json(Output& out);
 /// One row a hit.

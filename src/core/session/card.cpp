@@ -7,11 +7,36 @@ namespace deeptrace::session {
 
 using state::Reg;
 
+namespace {
+
+CardHit card_hit(Control& control, const HaltHit& hit) {
+  CardHit result;
+  result.halt = hit.halt;
+  result.hit = hit.hit;
+  result.writer = hit.writer;
+  result.by = hit.by;
+  if (const HaltRule* rule = control.rule_of(hit.halt)) {
+    result.rule = rule->text();
+    result.what = rule->what;
+  }
+  if (hit.writer != 0) result.writer_place = control.modules().place_name(hit.writer);
+  if (hit.after.empty()) return result;
+  result.before = control.watched_value(hit.halt, hit.before);
+  result.after = control.watched_value(hit.halt, hit.after);
+  return result;
+}
+
+}  // namespace
+
 Card card_of(Control& control, const Stopped& stopped) {
   Card card;
   card.stopped = stopped;
-  if (control.ended()) return card;
+  for (const HaltHit& hit : stopped.hits) card.hits.push_back(card_hit(control, hit));
+  card.ended = control.ended();
+  if (card.ended) return card;
   const state::StateView& view = control.view();
+  card.mode = view.mode();
+  card.ran_through = control.ran_through();
   card.address = view.registers()[Reg::rip];
   card.place = control.modules().place_name(card.address);
   const auto [file, line] = control.modules().line_of(card.address);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -19,8 +20,24 @@ struct Followed {
   bool changed = false;  ///< since the stop before
 };
 
+/// A stop point that was hit, in words and values.
+struct CardHit {
+  unsigned halt = 0;
+  std::uint64_t hit = 0;
+  std::string rule;                             ///< as it is written; empty: it is gone
+  std::string what;                             ///< of the rule
+  std::uint64_t writer = 0;                     ///< see HaltHit
+  std::string writer_place;                     ///< "level_sum+0x12"
+  std::string by;                               ///< see HaltHit
+  std::optional<inspect::Value> before, after;  ///< data stops: what is watched
+};
+
 struct Card {
   Stopped stopped;
+  std::vector<CardHit> hits;
+  bool ended = false;  ///< the program is gone: there is nothing but the reason
+  isa::Mode mode = isa::Mode::bits64;
+  bool ran_through = false;  ///< functions ran through on the way: what they wrote was not followed
   std::uint64_t address = 0;
   std::string place;
   std::string file;
@@ -33,7 +50,7 @@ struct Card {
   look::Foresight next;
 };
 
-/// The program stands still.
+/// The program stands still, or has ended.
 Card card_of(Control& control, const Stopped& stopped);
 
 }  // namespace deeptrace::session

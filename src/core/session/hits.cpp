@@ -100,8 +100,10 @@ class Run {
       }
     }
     row.notes = &summary_.notes;
+    std::optional<Card> card;
+    if (request_.cards) row.card = &card.emplace(card_of(control, stopped));
     ++summary_.rows;
-    sink_.row(row, control, stopped);
+    sink_.row(row);
     summary_.notes.clear();
   }
 

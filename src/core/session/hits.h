@@ -10,6 +10,7 @@
 
 #include "base/result.h"
 #include "inspect/value.h"
+#include "session/card.h"
 #include "session/process_tree.h"
 
 namespace deeptrace::session {
@@ -18,6 +19,7 @@ struct HitsRequest {
   ControlOptions control;
   std::vector<HaltRule> rules;
   std::vector<std::string> keep;       ///< expressions
+  bool cards = false;                  ///< rows have them
   std::optional<std::uint64_t> count;  ///< rows at most; the program then runs on without stop points
 };
 
@@ -42,6 +44,7 @@ struct HitRow {
   std::optional<inspect::Value> before, after;      ///< of data stops
   std::string_view by;                              ///< who wrote, where it was no instruction; else empty
   const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
+  const Card* card = nullptr;                       ///< where cards were asked for
 };
 
 /// A row's own storage, and how a hit becomes one; used by plans too.
@@ -74,8 +77,7 @@ class HitsSink {
  public:
   virtual ~HitsSink() = default;
   virtual void begin(const HitsStart& start) = 0;
-  /// The program stands still: `control` answers questions about it.
-  virtual void row(const HitRow& row, Control& control, const Stopped& stopped) = 0;
+  virtual void row(const HitRow& row) = 0;
   virtual void end(const HitsSummary& summary) = 0;
 };
 
