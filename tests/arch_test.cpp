@@ -47,7 +47,7 @@ TEST(Arch, RegistersHaveTheAssemblersNumbersInUnwindTables) {
                                         mode);
       const Bytes bytes = elf.bytes_of(*elf.section_named(".eh_frame"));
       const std::vector<std::uint8_t> wanted = {static_cast<std::uint8_t>(0x80 | machine.dwarf_number(general)), 7};
-      EXPECT_NE(std::ranges::search(bytes, wanted).begin(), bytes.end()) << name;
+      EXPECT_NE(std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end()), bytes.end()) << name;
       EXPECT_EQ(arch::dwarf_register(machine.dwarf_number(general), mode)->index, general) << name;
     }
   }

@@ -5,6 +5,8 @@
 
 #include <optional>
 
+#include "binary/elf.h"
+#include "debuginfo/frame_rules.h"
 #include "debuginfo/location.h"
 #include "fake_state.h"
 #include "inspect/expression.h"
@@ -206,6 +208,77 @@ TEST(Frames, WhatWasNotSavedIsUnknown) {
   EXPECT_FALSE(known(Reg::r13));
   EXPECT_TRUE(known(Reg::r12));
   EXPECT_EQ(caller->registers[Reg::r12], 0x7008U - 0x10);
+}
+
+/// The assembler writes the tables, by its directives (GNU as manual, "CFI directives"); each label says what holds
+/// there.
+TEST(FrameRules, AreThoseOfTheDirectives) {
+  const TempFolder folder;
+  write_file(folder / "a.s", R"(
+  .globl f, l0, l1, l2, l3, l4, l5, handler
+  .type f, @function
+f: .cfi_startproc
+l0: push %rbx
+  .cfi_def_cfa_offset 16
+  .cfi_offset %rbx, -16
+l1: mov %rsp, %rbp
+  .cfi_def_cfa_register %rbp
+  .cfi_remember_state
+l2: nop
+  .cfi_undefined %r12
+  .cfi_same_value %r13
+  .cfi_register %r14, %r15
+  .cfi_val_offset %rdi, -24
+l3: nop
+  .cfi_restore_state
+l4: nop
+  .cfi_escape 0x0f, 3, 0x77, 8, 0x06
+l5: ret
+  .cfi_endproc
+  .size f, . - f
+  .type handler, @function
+handler: .cfi_startproc
+  .cfi_signal_frame
+  ret
+  .cfi_endproc
+  .size handler, . - handler
+)");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-shared", "-o", folder / "a.so", folder / "a.s"}).status, 0);
+  const auto elf = binary::Elf::open(folder / "a.so");
+  ASSERT_TRUE(elf);
+  debuginfo::FrameTable table(*elf, *elf);
+  const auto at = [&](const std::string& label) {
+    const auto symbol = std::ranges::find_if(elf->symbols(), [&](const auto& one) { return one.name == label; });
+    return table.at((*symbol).address);
+  };
+  using Kind = debuginfo::RegisterRule::Kind;
+  constexpr unsigned kRbx = 3, kRdi = 5, kRbp = 6, kRsp = 7;
+  const auto first = at("l0");
+  ASSERT_TRUE(first);
+  EXPECT_EQ(first->cfa_register, kRsp);
+  EXPECT_EQ(first->cfa_offset, 8);
+  EXPECT_EQ(first->return_register, 16U);
+  EXPECT_FALSE(first->signal_frame);
+  const auto pushed = at("l1");
+  EXPECT_EQ(pushed->cfa_offset, 16);
+  EXPECT_EQ(pushed->registers[kRbx].kind, Kind::at_offset);
+  EXPECT_EQ(pushed->registers[kRbx].offset, -16);
+  EXPECT_EQ(at("l2")->cfa_register, kRbp);
+  EXPECT_EQ(at("l2")->cfa_offset, 16);
+  const auto changed = at("l3");
+  EXPECT_EQ(changed->registers[12].kind, Kind::undefined);
+  EXPECT_EQ(changed->registers[13].kind, Kind::same);
+  EXPECT_EQ(changed->registers[14].kind, Kind::in_register);
+  EXPECT_EQ(changed->registers[14].number, 15U);
+  EXPECT_EQ(changed->registers[kRdi].kind, Kind::value_offset);
+  EXPECT_EQ(changed->registers[kRdi].offset, -24);
+  const auto restored = at("l4");
+  EXPECT_EQ(restored->registers[12].kind, Kind::unspecified);
+  EXPECT_EQ(restored->registers[kRbx].kind, Kind::at_offset);
+  const std::vector<std::uint8_t> expression = {0x77, 8, 0x06};
+  EXPECT_TRUE(std::ranges::equal(at("l5")->cfa_expression, expression));
+  EXPECT_TRUE(at("handler")->signal_frame);
+  EXPECT_FALSE(table.at(0));
 }
 
 // ---- targets --------------------------------------------------------------------------------------------------------

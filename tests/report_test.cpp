@@ -6,6 +6,8 @@
 #include <nlohmann/json.hpp>
 #include <random>
 
+#include "program/source_text.h"
+#include "report/card.h"
 #include "report/csv.h"
 #include "report/json.h"
 #include "report/output.h"
@@ -134,6 +136,58 @@ TEST(Readings, AreHexadecimalAndSignedDecimalOfTheWidth) {
   EXPECT_EQ(report::both_readings(ascii, 0xffffffff, 8), "0xffffffff / 4294967295");
   EXPECT_EQ(report::both_readings(ascii, 0x80, 1), "0x80 / -128");
   EXPECT_EQ(report::both_readings(ascii, 1ULL << 63, 8), "0x8000000000000000 / -9223372036854775808");
+}
+
+/// A card that is made up, as lines: nothing of it asks a process.
+TEST(Cards, AreLinesOfWhatTheyHold) {
+  session::Card card;
+  card.stopped.why = session::Stopped::Why::halt;
+  card.stopped.notes = {"libtide.so was loaded"};
+  session::CardHit hit;
+  hit.halt = 3;
+  hit.hit = 2;
+  hit.rule = "on write log.count";
+  hit.what = "log.count";
+  hit.writer = 0x401136;
+  hit.writer_place = "log_read+0x36";
+  card.hits = {hit};
+  card.place = "level_sum+0x12";
+  card.file = "/tide/levels.c";
+  card.line = 34;
+  card.thread = 2;
+  card.threads = 3;
+  look::CodeLine line;
+  line.address = 0x401140;
+  line.text = "call 0x401200";
+  line.target = "level_at";
+  line.place = "level_sum+0x12";
+  line.next = true;
+  line.halts = "h1 h3";
+  card.code = {line};
+  card.changes.registers = {{state::Reg::rax, 0x12, 0x17}};
+  card.changes.flags_before = 0x202;
+  card.changes.flags_after = 0x246;
+  card.next.sentence = "calls level_at";
+  card.next.verdict = "will fault: no memory is there";
+  program::SourceText sources;
+  const report::Style style;
+  std::string said;
+  for (const std::string& text : report::card_lines(style, card, sources, {})) said += text + "\n";
+  EXPECT_EQ(said,
+            "note: libtide.so was loaded\n"
+            "h3 on write log.count, hit 2   by log_read+0x36 (0x401136)\n"
+            "level_sum+0x12   levels.c:34   thread 2 of 3\n"
+            "     34  (source text not found)\n"
+            " next  0x401140  level_sum+0x12               call 0x401200  -> level_at   h1 h3\n"
+            "  ~ rax                      now 0x17 / 23   was 0x12 / 18\n"
+            "  ~ flags                    now ZF PF   was none\n"
+            "  next calls level_at\n"
+            "       wrong: will fault: no memory is there\n");
+  card.mode = isa::Mode::bits32;
+  card.ended = false;
+  EXPECT_NE(report::change_lines(style, card.changes, card.mode)[0].find("eax"), std::string::npos);
+  card.ended = true;
+  EXPECT_EQ(report::card_lines(style, card, sources, {}).size(), 2U) << "the reason alone";
 }
 
 }  // namespace

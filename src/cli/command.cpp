@@ -101,10 +101,10 @@ int report_error(const Error& error) {
 
 void add_result_options(cxxopts::Options& options) {
   options.add_options("Results")("format",
-                                 "the form on standard output: text, json, csv or none (listing also: assembler)",
-                                 cxxopts::value<std::string>()->default_value("text"), "FORM")(
+                                 "the format on standard output: text, json, csv or none (listing also: assembler)",
+                                 cxxopts::value<std::string>()->default_value("text"), "FORMAT")(
       "save", "also write the result as files into this folder", cxxopts::value<std::string>(), "DIR")(
-      "save-formats", "the forms that --save writes", cxxopts::value<std::string>(), "LIST")(
+      "save-formats", "the formats that --save writes", cxxopts::value<std::string>(), "LIST")(
       "replace", "let --save write over another run's files")(
       "colour", "auto, always or never", cxxopts::value<std::string>()->default_value("auto"), "WHEN")(
       "uncut", "do not cut lines at the terminal's width")("help", "this help");
