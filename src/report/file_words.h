@@ -18,8 +18,6 @@ inline std::string_view kind_words(binary::Kind kind) {
   return {};
 }
 
-inline std::string_view machine_words(const program::Program& program) {
-  return program.elf().wide() ? "x86-64" : "x86, 32-bit";
-}
+inline std::string_view machine_words(const program::Program& program) { return program.elf().machine().name; }
 
 }  // namespace deeptrace::report

@@ -28,7 +28,6 @@ constexpr Machine k386 = {.mode = Mode::bits32,
                           .stack_pointer = kRsp,
                           .frame_pointer = kRbp,
                           .result = kRax,
-                          .second_result = kRdx,
                           .arguments = {},
                           .vector_arguments = 0,
                           .kept = bits({kRbx, kRsi, kRdi, kRbp, kRsp}),
@@ -49,7 +48,6 @@ constexpr Machine kX86_64 = {.mode = Mode::bits64,
                              .stack_pointer = kRsp,
                              .frame_pointer = kRbp,
                              .result = kRax,
-                             .second_result = kRdx,
                              .arguments = kArguments64,
                              .vector_arguments = 8,
                              .kept = bits({kRbx, kRbp, kRsp, kR12, kR13, kR14, kR15}),
@@ -74,12 +72,5 @@ unsigned Machine::dwarf_number(unsigned general) const {
 }
 
 const Machine& machine_of(Mode mode) { return mode == Mode::bits64 ? kX86_64 : k386; }
-
-const Machine* machine_of_file(std::uint16_t elf_machine) {
-  for (const Machine* machine : {&kX86_64, &k386}) {
-    if (machine->elf_machine == elf_machine) return machine;
-  }
-  return nullptr;
-}
 
 }  // namespace deeptrace::arch

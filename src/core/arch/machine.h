@@ -32,7 +32,7 @@ struct Machine {
 
   // Roles in calls. Arguments that have no register here stand on the stack.
   General stack_pointer, frame_pointer;
-  General result, second_result;
+  General result;
   std::span<const General> arguments;  ///< integers and addresses, in order
   std::uint8_t vector_arguments;       ///< vector registers that hold arguments
   std::uint16_t kept;                  ///< bits by General: a called function gives them back as they were
@@ -63,8 +63,6 @@ struct Machine {
 };
 
 const Machine& machine_of(Mode mode);
-/// By e_machine of a file; null for processors that are not known.
-const Machine* machine_of_file(std::uint16_t elf_machine);
 
 /// The instruction that a stop is made of: int3 (Intel SDM volume 2, INT n/INTO/INT3/INT1).
 inline constexpr std::uint8_t kStopByte = 0xcc;

@@ -114,7 +114,6 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
 
 /// The child stands behind its fork, or at the beginning of a program of its own.
 Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::unique_ptr<process::Process> child) {
-  // What cannot be controlled goes on alone.
   std::unique_ptr<Control> control(new Control(parent.options_));
   control->process_ = std::move(child);
   control->thread_ = control->process_->pid();
@@ -124,7 +123,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
   control->copy_halts(parent);
   if (control->process_->is_fresh()) {
     if (auto error = control->replaced()) {
-      control->process_->detach();
+      control->process_->detach();  // it goes on alone
       return *error;
     }
     control->before_ = control->view().registers();

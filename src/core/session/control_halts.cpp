@@ -272,8 +272,8 @@ std::optional<Error> Control::place_data(Halt& halt) {
   }
   // A variable on this frame's stack ends with the frame.
   const inspect::Frame& frame = scope.frame();
-  constexpr std::uint64_t kRedZone = 128;
-  if (frame.cfa != 0 && halt.address >= frame.registers[Reg::rsp] - kRedZone && halt.address < frame.cfa) {
+  const std::uint64_t red_zone = arch::machine_of(view().mode()).red_zone;
+  if (frame.cfa != 0 && halt.address >= frame.registers[Reg::rsp] - red_zone && halt.address < frame.cfa) {
     const auto frames = look::frames_of(*modules_, view(), 2);
     if (frames.size() == 2 && use(frames[1].address(), true)) {
       halt.frame_cfa = frame.cfa;
