@@ -13,10 +13,10 @@
 #include <random>
 #include <thread>
 
+#include "abi/signal_names.h"
 #include "live_support.h"
 #include "look/places.h"
 #include "session/control.h"
-#include "session/signal_names.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -610,7 +610,7 @@ void expect_as_alone(std::vector<std::string> traced, const std::vector<std::str
   ASSERT_NE(end, std::string::npos) << words[0] << outcome.err;
   const json exit = json::parse("{" + told.substr(end, told.find('}', end) + 1 - end) + "}")["exit"];
   const json expected = alone.status >= 128 && exit.contains("signal")
-                            ? json{{"signal", session::signal_name(alone.status - 128)}}
+                            ? json{{"signal", abi::signal_name(alone.status - 128)}}
                             : json{{"status", alone.status}};
   EXPECT_EQ(exit, expected) << words[0] << " " << words.back();
   EXPECT_EQ(read_file(folder / "out"), alone.out) << words[0] << " " << words.back();

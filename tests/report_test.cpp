@@ -140,10 +140,10 @@ TEST(Readings, AreHexadecimalAndSignedDecimalOfTheWidth) {
 
 /// A card that is made up, as lines: nothing of it asks a process.
 TEST(Cards, AreLinesOfWhatTheyHold) {
-  session::Card card;
-  card.stopped.why = session::Stopped::Why::halt;
+  look::Card card;
+  card.stopped.why = look::Stopped::Why::halt;
   card.stopped.notes = {"libtide.so was loaded"};
-  session::CardHit hit;
+  look::CardHit hit;
   hit.halt = 3;
   hit.hit = 2;
   hit.rule = "on write log.count";

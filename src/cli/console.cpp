@@ -85,14 +85,6 @@ void print(const std::vector<std::string>& lines, const report::Style& style) {
   std::cout << out.text() << std::flush;
 }
 
-bool is_motion(std::string_view line) {
-  const std::string_view word = line.substr(0, line.find(' '));
-  for (const char* motion : {"into", "over", "line", "out", "past", "resume"}) {
-    if (word == motion) return true;
-  }
-  return false;
-}
-
 int converse(Talk& talk, const report::Style& style) {
   Lines lines(talk);
   bool failed = false;

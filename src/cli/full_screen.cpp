@@ -171,13 +171,9 @@ class Screen {
     history_.push_back(line_);
     recalled_ = static_cast<int>(history_.size());
     said_.push_back({talk_.prompt() + line_, kTitle});
-    const std::string_view word = std::string_view(line_).substr(0, line_.find(' '));
-    motion_.clear();
-    for (const char* one : {"into", "over", "line", "out", "past", "resume"}) {
-      if (word == one) motion_ = line_;
-    }
-    if (word == "memory" && line_.size() > 7) memory_ = line_;
-    if (!motion_.empty() || word == "to") {
+    motion_ = is_motion(line_) ? line_ : "";
+    if (line_.starts_with("memory ")) memory_ = line_;
+    if (!motion_.empty()) {
       said_.push_back({"running; Ctrl-C stops it", kFaint});
       draw();
       // While the program runs, Ctrl-C has to reach us as a signal.
@@ -281,9 +277,9 @@ class Screen {
 
   void fill_source() {
     Pane& pane = panes_[kSource];
-    session::Control& control = talk_.control();
+    look::Subject& subject = talk_.subject();
     const std::uint64_t address = talk_.frames()[std::min(talk_.frame(), talk_.frames().size() - 1)].inside();
-    const auto [file, line] = control.modules().line_of(address);
+    const auto [file, line] = subject.modules().line_of(address);
     const std::string path(file);
     if (path != source_) {
       source_ = path;
@@ -296,12 +292,9 @@ class Screen {
       return;
     }
     std::map<std::uint32_t, std::string> halts;
-    for (const session::HaltInfo& halt : control.halts()) {
-      if (halt.rule.on_data()) continue;
-      for (const std::uint64_t where : halt.addresses) {
-        const auto [halt_file, halt_line] = control.modules().line_of(where);
-        if (halt_file == file) halts[halt_line] += fmt::format("h{} ", halt.number);
-      }
+    for (const auto& [where, names] : subject.stop_names()) {
+      const auto [halt_file, halt_line] = subject.modules().line_of(where);
+      if (halt_file == file) halts[halt_line] += names + " ";
     }
     for (std::uint32_t number = 1;; ++number) {
       const auto text = sources_.line(path, number);
@@ -319,12 +312,12 @@ class Screen {
   void fill_code() {
     Pane& pane = panes_[kCode];
     pane.lines.clear();
-    session::Control& control = talk_.control();
+    look::Subject& subject = talk_.subject();
     const std::uint64_t address = talk_.frames()[std::min(talk_.frame(), talk_.frames().size() - 1)].address();
     constexpr std::size_t kAround = 60;
     int at = 0;
     for (const look::CodeLine& one :
-         look::code_around(control.modules(), control.view(), address, kAround, kAround, control.stop_names())) {
+         look::code_around(subject.modules(), subject.view(), address, kAround, kAround, subject.stop_names())) {
       const std::string gutter = one.next ? "next" : one.halts;
       const std::size_t plus = one.place.rfind('+');
       const std::string offset = plus == std::string::npos ? one.place : one.place.substr(plus);
@@ -333,7 +326,7 @@ class Screen {
       if (one.address == address) at = static_cast<int>(pane.lines.size());
       pane.lines.push_back({std::move(text), one.halts.empty() ? kPlain : kAttention, one.address == address});
     }
-    pane.name = "instructions " + printable(control.modules().place_name(address));
+    pane.name = "instructions " + printable(subject.modules().place_name(address));
     if (!scrolled_) {
       pane.first = std::max(0, at - (pane.height - 1) / 3);
     }
@@ -342,9 +335,9 @@ class Screen {
   void fill_registers() {
     Pane& pane = panes_[kRegisters];
     pane.lines.clear();
-    session::Control& control = talk_.control();
-    const state::StateView& view = control.view();
-    for (const look::RegisterRow& row : look::register_rows(control.modules(), view, control.before())) {
+    look::Subject& subject = talk_.subject();
+    const state::StateView& view = subject.view();
+    for (const look::RegisterRow& row : look::register_rows(subject.modules(), view, subject.moved().before)) {
       const unsigned bytes = arch::machine_of(view.mode()).word;
       std::string text =
           fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name, report::both_readings(style_, row.value, bytes));
@@ -352,7 +345,7 @@ class Screen {
       if (row.before) text += " was " + report::both_readings(style_, *row.before, bytes);
       pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
     }
-    const std::uint64_t now = view.registers()[Reg::rflags], before = control.before()[Reg::rflags];
+    const std::uint64_t now = view.registers()[Reg::rflags], before = subject.moved().before[Reg::rflags];
     const bool changed = ((now ^ before) & 0xcd5) != 0;
     const std::string names = isa::flag_names(now & 0xdd5);
     pane.lines.push_back(
@@ -363,7 +356,7 @@ class Screen {
     Pane& pane = panes_[kStack];
     pane.lines.clear();
     for (const look::StackRow& row :
-         look::stack_rows(talk_.control().modules(), talk_.control().view(), talk_.frames(), 64)) {
+         look::stack_rows(talk_.subject().modules(), talk_.subject().view(), talk_.frames(), 64)) {
       std::string text = fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address & 0xffffff, row.value);
       if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
       pane.lines.push_back({std::move(text), row.meaning.starts_with("return") ? kTitle : kPlain});
@@ -373,7 +366,7 @@ class Screen {
   void fill_memory() {
     Pane& pane = panes_[kMemory];
     if (!refresh_) return;
-    const bool wide = !talk_.has_program() || talk_.control().view().mode() == isa::Mode::bits64;
+    const bool wide = !talk_.has_program() || talk_.subject().view().mode() == isa::Mode::bits64;
     pane.name = !memory_.empty() ? memory_ : wide ? "memory rsp as u64" : "memory esp as u32";
     pane.lines.clear();
     for (const std::string& text : talk_.quietly(pane.name).lines) pane.lines.push_back({text, look_of(text)});
@@ -383,7 +376,7 @@ class Screen {
     Pane& pane = panes_[kValues];
     if (!refresh_) return;
     pane.lines.clear();
-    for (const session::Followed& one : talk_.followed()) {
+    for (const look::Followed& one : talk_.followed()) {
       pane.lines.push_back({fmt::format("{} {} {}", one.changed ? "~" : " ", printable(one.text),
                                         report::value_words(style_, one.value)),
                             one.changed ? kChanged : kPlain});
@@ -391,7 +384,7 @@ class Screen {
     for (const std::string& text : talk_.quietly("vars").lines)
       pane.lines.push_back({text.substr(std::min<std::size_t>(text.size(), 12)), look_of(text)});
     for (const std::string& text : report::foresight_lines(
-             style_, look::what_comes(talk_.control().process(), talk_.control().thread(), talk_.control().modules())))
+             style_, look::what_comes(talk_.subject().target(), talk_.subject().thread(), talk_.subject().modules())))
       pane.lines.push_back({text, look_of(text)});
     refresh_ = false;
   }

@@ -33,7 +33,7 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
       continue;
     }
     const report::Style style = to.style;
-    const report::ShowWords show = [style, &files](session::Control& program, const session::Stopped& stopped,
+    const report::ShowWords show = [style, &files](look::Subject& program, const look::Stopped& stopped,
                                                    const std::string& text) {
       return looked_at(program, stopped, style, files->sources, text);
     };

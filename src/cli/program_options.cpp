@@ -11,9 +11,9 @@
 #include <cstring>
 #include <iostream>
 
+#include "abi/signal_names.h"
 #include "base/number.h"
 #include "process/attention.h"
-#include "session/signal_names.h"
 
 namespace deeptrace::cli {
 
@@ -159,7 +159,7 @@ int under_keeper(const std::function<int()>& work) {
   }
   if (WIFEXITED(status)) return WEXITSTATUS(status);
   return report_error(
-      {Fault::program, std::string("the keeper process was ended by ") + session::signal_name(WTERMSIG(status))});
+      {Fault::program, std::string("the keeper process was ended by ") + abi::signal_name(WTERMSIG(status))});
 }
 
 }  // namespace deeptrace::cli

@@ -20,78 +20,93 @@
 namespace deeptrace::cli {
 namespace {
 
+using look::Stopped;
 using report::both_readings;
 using report::look;
 using report::printable;
 using report::Role;
 using session::Motion;
-using session::Stopped;
 using state::Reg;
-
-constexpr TalkWord kWords[] = {
-    {"into", "[N]", "one instruction, entering calls", "into 5"},
-    {"over", "[N]", "one instruction, running called functions through", "over"},
-    {"line", "[N]", "to the next source line", "line"},
-    {"line into", "[N]", "to the next source line, in a called function too", "line into"},
-    {"out", "", "to the caller, with the result", "out"},
-    {"to", "LOCATION", "on to a place, or to the caller if that comes first", "to levels.c:34"},
-    {"past loop", "", "out of the loop that one stands in", "past loop"},
-    {"resume", "", "on to the next stop point, or the end", "resume"},
-    {"halt", "at LOCATION | on EVENT ...",
-     "a stop point (breakpoint); on write, access or change: a data stop (watchpoint)",
-     "halt at levels.c:34 when i == 3"},
-    {"halts", "", "the stop points", "halts"},
-    {"remove", "hN | all", "takes stop points away", "remove h2"},
-    {"regs", "[all] [since MARK]", "the registers", "regs"},
-    {"flags", "", "the flags, and which conditions hold", "flags"},
-    {"show", "EXPR", "a value", "show log->readings[i]"},
-    {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, string, code, bits, fields ...",
-     "memory rsp as u64"},
-    {"find", "VALUE in FROM..TO", "where a value or string lies",
-     "find \"Grayling\" in 0x555555556000..0x555555557000"},
-    {"stack", "[N]", "the stack's words and what they are", "stack 16"},
-    {"frames", "", "the call stack", "frames"},
-    {"in", "frame N | thread N | process N", "looks at another frame, thread or process", "in frame 1"},
-    {"threads", "", "the threads and where they stand", "threads"},
-    {"processes", "", "the processes that are traced (--children trace)", "processes"},
-    {"modules", "", "the program and its libraries", "modules"},
-    {"type", "NAME", "a type's members", "type struct reading"},
-    {"vars", "", "parameters and local variables", "vars"},
-    {"code", "[LOCATION]", "the instructions there", "code level_sum"},
-    {"why", "", "what the last motion did, and what the next instruction will do", "why"},
-    {"follow", "EXPR", "shows a value at every stop", "follow log->count"},
-    {"unfollow", "EXPR | all", "no longer", "unfollow all"},
-    {"mark", "NAME", "remembers registers and memory, for `since`", "mark a"},
-    {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5"},
-    {"send", "[TEXT]", "gives the program a line of input; alone, the end of input", "send 12:00 1685"},
-    {"others", "hold | run | usual", "what other threads do during motions", "others hold"},
-    {"save", "DIR", "writes down what was seen", "save seen"},
-    {"restart", "", "starts the program anew; stop points stay", "restart"},
-    {"detach", "", "lets the program go on by itself", "detach"},
-    {"help", "[WORD]", "this list, or one word with an example", "help memory"},
-    {"quit", "", "ends; a launched program ends too", "quit"},
-};
 
 }  // namespace
 
-std::span<const TalkWord> talk_words() { return kWords; }
+std::span<const Talk::Word> Talk::words() {
+  static constexpr Word kWords[] = {
+      {"into", "[N]", "one instruction, entering calls", "into 5", Use::moves, &Talk::into},
+      {"over", "[N]", "one instruction, running called functions through", "over", Use::moves, &Talk::over},
+      {"line", "[N]", "to the next source line", "line", Use::moves, &Talk::line},
+      {"line into", "[N]", "to the next source line, in a called function too", "line into", Use::moves, &Talk::line},
+      {"out", "", "to the caller, with the result", "out", Use::moves, &Talk::out},
+      {"to", "LOCATION", "on to a place, or to the caller if that comes first", "to levels.c:34", Use::moves,
+       &Talk::to},
+      {"past loop", "", "out of the loop that one stands in", "past loop", Use::moves, &Talk::past},
+      {"resume", "", "on to the next stop point, or the end", "resume", Use::moves, &Talk::resume},
+      {"halt", "at LOCATION | on EVENT ...",
+       "a stop point (breakpoint); on write, access or change: a data stop (watchpoint)",
+       "halt at levels.c:34 when i == 3", Use::controls, &Talk::halt},
+      {"halts", "", "the stop points", "halts", Use::controls_ended, &Talk::halts},
+      {"remove", "hN | all", "takes stop points away", "remove h2", Use::controls, &Talk::remove},
+      {"regs", "[all] [since MARK]", "the registers", "regs", Use::looks_in_plans, &Talk::regs},
+      {"flags", "", "the flags, and which conditions hold", "flags", Use::looks_in_plans, &Talk::flags},
+      {"show", "EXPR", "a value", "show log->readings[i]", Use::looks, &Talk::show},
+      {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, string, code, bits, fields ...",
+       "memory rsp as u64", Use::looks_in_plans, &Talk::memory},
+      {"find", "VALUE in FROM..TO", "where a value or string lies",
+       "find \"Grayling\" in 0x555555556000..0x555555557000", Use::looks, &Talk::find},
+      {"stack", "[N]", "the stack's words and what they are", "stack 16", Use::looks_in_plans, &Talk::stack},
+      {"frames", "", "the call stack", "frames", Use::looks_in_plans, &Talk::frame_list},
+      {"in", "frame N | thread N | process N", "looks at another frame, thread or process", "in frame 1", Use::looks,
+       &Talk::in},
+      {"threads", "", "the threads and where they stand", "threads", Use::looks_in_plans, &Talk::threads},
+      {"processes", "", "the processes that are traced (--children trace)", "processes", Use::controls,
+       &Talk::processes},
+      {"modules", "", "the program and its libraries", "modules", Use::looks_in_plans, &Talk::modules},
+      {"type", "NAME", "a type's members", "type struct reading", Use::looks, &Talk::type},
+      {"vars", "", "parameters and local variables", "vars", Use::looks_in_plans, &Talk::vars},
+      {"code", "[LOCATION]", "the instructions there", "code level_sum", Use::looks_in_plans, &Talk::code},
+      {"why", "", "what the last motion did, and what the next instruction will do", "why", Use::looks_in_plans,
+       &Talk::why},
+      {"follow", "EXPR", "shows a value at every stop", "follow log->count", Use::looks, &Talk::follow},
+      {"unfollow", "EXPR | all", "no longer", "unfollow all", Use::looks, &Talk::unfollow},
+      {"mark", "NAME", "remembers registers and memory, for `since`", "mark a", Use::looks, &Talk::mark},
+      {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5", Use::controls, &Talk::set},
+      {"send", "[TEXT]", "gives the program a line of input; alone, the end of input", "send 12:00 1685", Use::controls,
+       &Talk::send},
+      {"others", "hold | run | usual", "what other threads do during motions", "others hold", Use::controls,
+       &Talk::others},
+      {"save", "DIR", "writes down what was seen", "save seen", Use::always, &Talk::save},
+      {"restart", "", "starts the program anew; stop points stay", "restart", Use::controls_ended, &Talk::restart},
+      {"detach", "", "lets the program go on by itself", "detach", Use::controls, &Talk::detach},
+      {"help", "[WORD]", "this list, or one word with an example", "help memory", Use::always, &Talk::help},
+      {"quit", "", "ends; a launched program ends too", "quit", Use::always, &Talk::quit},
+  };
+  return kWords;
+}
+
+const Talk::Word* Talk::word_named(std::string_view name) {
+  const auto found =
+      std::ranges::find_if(words(), [&](const Word& one) { return one.name.substr(0, one.name.find(' ')) == name; });
+  return found != words().end() ? &*found : nullptr;
+}
+
+bool is_motion(std::string_view line) {
+  const Talk::Word* word = Talk::word_named(take_word(line));
+  return word != nullptr && word->use == Talk::Use::moves;
+}
 
 Talk::Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output)
     : options_(std::move(options)), style_(style), sources_(sources), output_(output) {}
-Talk::Talk(session::Control& control, const session::Stopped& stopped, report::Style style,
-           program::SourceText& sources)
-    : style_(style), sources_(sources), output_(nullptr), control_(&control), stopped_(stopped) {}
+Talk::Talk(look::Subject& subject, const look::Stopped& stopped, report::Style style, program::SourceText& sources)
+    : style_(style), sources_(sources), output_(nullptr), subject_(&subject), stopped_(stopped) {}
 Talk::~Talk() = default;
 
-std::vector<std::string> looked_at(session::Control& control, const session::Stopped& stopped, report::Style style,
+std::vector<std::string> looked_at(look::Subject& subject, const look::Stopped& stopped, report::Style style,
                                    program::SourceText& sources, const std::string& words) {
-  Talk talk(control, stopped, style, sources);
-  const std::string word = words.substr(0, words.find(' '));
-  for (const char* looking :
-       {"regs", "flags", "memory", "stack", "frames", "threads", "modules", "vars", "code", "why"}) {
-    if (word == looking) return talk.say(words).lines;
-  }
-  return talk.say("show " + words).lines;
+  Talk talk(subject, stopped, style, sources);
+  std::string_view rest = words;
+  const Talk::Word* word = Talk::word_named(take_word(rest));
+  const bool looks = word != nullptr && word->use == Talk::Use::looks_in_plans;
+  return (looks ? (talk.*word->handler)(rest) : talk.show(words)).lines;
 }
 
 Answer Talk::fail(std::string message) const {
@@ -107,7 +122,7 @@ std::optional<Error> Talk::begin() {
   Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
   if (!started) return started.error();
   own_ = std::move(*started);
-  control_ = &own_->current();
+  look_at(own_->current());
   stopped_ = {};
   stopped_.at_start = true;
   frames_known_ = false;
@@ -115,9 +130,14 @@ std::optional<Error> Talk::begin() {
   return options_.attach == 0 ? run_to_main() : std::nullopt;
 }
 
+void Talk::look_at(session::Control& control) {
+  control_ = &control;
+  subject_ = &control;
+}
+
 /// A person wants to see the program's own beginning, not the start-up code before it.
 std::optional<Error> Talk::run_to_main() {
-  const program::Program& program = *control_->modules().main().program;
+  const program::Program& program = *subject_->modules().main().program;
   if (program.functions_named("main").empty()) return std::nullopt;
   const Result<Stopped> stopped = go({Motion::Kind::to, "main", 1});
   if (!stopped) return std::nullopt;
@@ -127,20 +147,20 @@ std::optional<Error> Talk::run_to_main() {
 }
 
 std::string Talk::prompt() {
-  if (control_ == nullptr) return "no program: ";
-  const std::string name = base_name(control_->path());
-  if (control_->ended()) return name + " (ended): ";
-  std::string text = name + " " + control_->place(control_->thread());
+  if (subject_ == nullptr) return "no program: ";
+  const std::string name = base_name(subject_->path());
+  if (subject_->ended()) return name + " (ended): ";
+  std::string text = name + " " + subject_->place(subject_->thread());
   if (own_ && own_->has_children()) text += fmt::format(" process {}", own_->number());
   if (frame_ != 0) text += fmt::format(" frame {}", frame_);
-  if (control_->process().threads().size() > 1)
-    text += fmt::format(" thread {}", control_->number_of(control_->thread()));
+  if (subject_->target().threads().size() > 1)
+    text += fmt::format(" thread {}", subject_->number_of(subject_->thread()));
   return printable(text) + ": ";
 }
 
 const std::vector<inspect::Frame>& Talk::frames() {
   if (!frames_known_) {
-    frames_ = look::frames_of(control_->modules(), control_->view());
+    frames_ = look::frames_of(subject_->modules(), subject_->view());
     frames_known_ = true;
   }
   return frames_;
@@ -148,7 +168,7 @@ const std::vector<inspect::Frame>& Talk::frames() {
 
 look::Scope Talk::scope() {
   const auto& all = frames();
-  look::Scope result(control_->modules(), control_->view(), all[std::min(frame_, all.size() - 1)]);
+  look::Scope result(subject_->modules(), subject_->view(), all[std::min(frame_, all.size() - 1)]);
   if (frame_ == 0 && stopped_.returned_from) result.returned_from(*stopped_.returned_from);
   return result;
 }
@@ -167,7 +187,7 @@ Result<inspect::Value> Talk::value(std::string_view text) {
 }
 
 void Talk::update_followed() {
-  for (session::Followed& one : followed_) {
+  for (look::Followed& one : followed_) {
     const std::string before = report::value_words(style_, one.value);
     Result<inspect::Value> now = value(one.text);
     if (now) {
@@ -208,10 +228,10 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
   stopped_ = stopped;
   frame_ = 0;
   frames_known_ = false;
-  if (control_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  if (subject_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
   answer.lines = output_lines();
-  if (!control_->ended()) update_followed();
-  const session::Card card = session::card_of(*control_, stopped_);
+  if (!subject_->ended()) update_followed();
+  const look::Card card = look::card_of(*subject_, stopped_);
   const std::vector<std::string> lines =
       cards_ ? report::card_lines(style_, card, sources_, followed_) : report::why_lines(style_, card);
   answer.lines.insert(answer.lines.end(), lines.begin(), lines.end());
@@ -220,7 +240,7 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
 
 Result<Stopped> Talk::go(const Motion& motion) {
   Result<Stopped> stopped = own_->go(motion);
-  control_ = &own_->current();
+  look_at(own_->current());
   return stopped;
 }
 
@@ -238,52 +258,57 @@ Answer Talk::say(std::string_view line) {
   line = trimmed(line);
   if (line.empty() || line.front() == '#') return {};
   transcript_.push_back(prompt() + std::string(line));
-  std::string_view rest = line;
-  std::string_view word = take_word(rest);
-  Answer answer;
-  const bool needs_program = word != "help" && word != "quit" && word != "save" && word != "restart" && word != "halts";
-  const bool known =
-      std::ranges::any_of(kWords, [&](const TalkWord& one) { return one.name.substr(0, one.name.find(' ')) == word; });
-  if (!known) {
-    std::set<std::string> names;
-    for (const TalkWord& one : kWords) names.insert(std::string(one.name));
-    answer =
-        fail(fmt::format("{}: no such word; `help` lists them{}", word, similar_words(similar_names(names, word))));
-  } else if (needs_program && !has_program()) {
-    answer = fail("the program has ended; `restart` starts it anew");
-  } else if (word == "quit") {
-    answer.quit = true;
-  } else if (word == "into" || word == "over" || word == "line") {
-    Motion motion;
-    motion.kind = word == "into" ? Motion::Kind::into : word == "over" ? Motion::Kind::over : Motion::Kind::line;
-    if (word == "line" && (rest == "into" || rest.starts_with("into "))) {
-      (void)take_word(rest);
-      motion.kind = Motion::Kind::line_into;
-    }
-    const auto count = rest.empty() ? std::optional<std::uint64_t>(1) : number_in(rest);
-    if (!count || *count == 0) {
-      answer = fail(fmt::format("{}: is a number of times, from 1 up", rest));
-    } else {
-      motion.count = *count;
-      answer = move(motion);
-    }
-  } else if (word == "out") {
-    answer = move({Motion::Kind::out, {}, 1});
-  } else if (word == "to") {
-    answer = rest.empty() ? fail("to: a location is needed, such as levels.c:34")
-                          : move({Motion::Kind::to, std::string(rest), 1});
-  } else if (word == "past") {
-    answer = rest == "loop" ? move({Motion::Kind::past_loop, {}, 1}) : fail("the word is `past loop`");
-  } else if (word == "resume") {
-    answer = move({});
-  } else {
-    answer = examine(word, rest);
-  }
+  Answer answer = answer_to(line);
   for (const std::string& file : damaged_files())
     answer.lines.push_back(
         look(style_, Role::broken,
              "wrong: " + report::printable(file) + " was made shorter while it was read: restart the console"));
   transcript_.insert(transcript_.end(), answer.lines.begin(), answer.lines.end());
+  return answer;
+}
+
+Answer Talk::answer_to(std::string_view line) {
+  std::string_view rest = line;
+  const std::string_view name = take_word(rest);
+  const Word* word = word_named(name);
+  if (word == nullptr) {
+    std::set<std::string> names;
+    for (const Word& one : words()) names.insert(std::string(one.name));
+    return fail(fmt::format("{}: no such word; `help` lists them{}", name, similar_words(similar_names(names, name))));
+  }
+  const bool controls = word->use == Use::moves || word->use == Use::controls || word->use == Use::controls_ended;
+  if (controls && !own_) return fail(fmt::format("{}: a core file cannot run: it is what the program left", name));
+  if (word->use != Use::always && word->use != Use::controls_ended && !has_program())
+    return fail("the program has ended; `restart` starts it anew");
+  return (this->*word->handler)(rest);
+}
+
+Answer Talk::move_times(Motion::Kind kind, Arguments count) {
+  const auto times = count.empty() ? std::optional<std::uint64_t>(1) : number_in(count);
+  if (!times || *times == 0) return fail(fmt::format("{}: is a number of times, from 1 up", count));
+  return move({kind, {}, *times});
+}
+
+Answer Talk::into(Arguments rest) { return move_times(Motion::Kind::into, rest); }
+Answer Talk::over(Arguments rest) { return move_times(Motion::Kind::over, rest); }
+Answer Talk::line(Arguments rest) {
+  Arguments count = rest;
+  if (take_word(count) == "into") return move_times(Motion::Kind::line_into, count);
+  return move_times(Motion::Kind::line, rest);
+}
+Answer Talk::out(Arguments /*rest*/) { return move({Motion::Kind::out, {}, 1}); }
+Answer Talk::to(Arguments rest) {
+  return rest.empty() ? fail("to: a location is needed, such as levels.c:34")
+                      : move({Motion::Kind::to, std::string(rest), 1});
+}
+Answer Talk::past(Arguments rest) {
+  return rest == "loop" ? move({Motion::Kind::past_loop, {}, 1}) : fail("the word is `past loop`");
+}
+Answer Talk::resume(Arguments /*rest*/) { return move({}); }
+
+Answer Talk::quit(Arguments /*rest*/) {
+  Answer answer;
+  answer.quit = true;
   return answer;
 }
 
@@ -294,68 +319,9 @@ Answer Talk::quietly(std::string_view line) {
   return answer;
 }
 
-Answer Talk::examine(std::string_view word, Arguments rest) {
-  if (word == "halts") return halts();
-  if (word == "regs") return regs(rest);
-  if (word == "flags") return flags();
-  if (word == "show") return show(rest);
-  if (word == "memory") return memory(rest);
-  if (word == "find") return find(rest);
-  if (word == "stack") return stack(rest);
-  if (word == "frames") return frame_list();
-  if (word == "threads") return threads();
-  if (word == "processes") return processes();
-  if (word == "modules") return modules();
-  if (word == "type") return type(rest);
-  if (word == "vars") return vars();
-  if (word == "code") return code(rest);
-  if (word == "why") return why();
-  if (word == "in") return in(rest);
-  if (word == "help") return help(rest);
-  return change(word, rest);
-}
-
-Answer Talk::change(std::string_view word, Arguments rest) {
-  if (word == "halt") return halt(rest);
-  if (word == "follow") return follow(rest);
-  if (word == "mark") return mark(rest);
-  if (word == "set") return set(rest);
-  if (word == "send") return send(rest);
-  if (word == "save") return save(rest);
-  if (word == "restart") return restart();
-  Answer answer;
-  if (word == "unfollow") {
-    const std::size_t before = followed_.size();
-    std::erase_if(followed_, [&](const session::Followed& one) { return rest == "all" || one.text == rest; });
-    return followed_.size() == before && before != 0 ? fail(fmt::format("{}: is not followed", rest)) : answer;
-  }
-  if (word == "others") {
-    if (rest != "hold" && rest != "run" && rest != "usual") return fail("others: hold, run or usual");
-    control_->others(rest == "usual" ? std::nullopt : std::optional(rest == "run"));
-    return answer;
-  }
-  if (word == "remove") {
-    if (rest == "all") {
-      for (const session::HaltInfo& one : control_->halts()) control_->remove(one.number);
-      return answer;
-    }
-    if (rest.starts_with('h')) rest.remove_prefix(1);
-    const auto number = number_in(rest);
-    if (!number || !control_->remove(static_cast<unsigned>(*number)))
-      return fail(fmt::format("h{}: no stop point of that name; `halts` lists them", rest));
-    return answer;
-  }
-  if (word == "detach") {
-    own_ ? own_->detach() : control_->detach();
-    answer.lines.push_back("the program goes on by itself");
-    return answer;
-  }
-  return fail(fmt::format("{}: no such word", word));
-}
-
 Answer Talk::help(Arguments rest) {
   Answer answer;
-  for (const TalkWord& one : kWords) {
+  for (const Word& one : words()) {
     const std::string usage = fmt::format("{} {}", one.name, one.arguments);
     if (rest.empty()) {
       answer.lines.push_back(fmt::format("  {:<40} {}", usage, one.what));
@@ -380,14 +346,14 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
   const auto add = [&](std::string_view name) {
     if (name.starts_with(start)) found.insert(std::string(name));
   };
-  for (const TalkWord& one : kWords) {
+  for (const Word& one : words()) {
     if (first_word) add(one.name);
   }
-  if (!first_word && control_ != nullptr) {
+  if (!first_word && subject_ != nullptr) {
     for (const char* word : {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once",
                              "frame", "thread", "process"})
       add(word);
-    const program::Program& program = *control_->modules().main().program;
+    const program::Program& program = *subject_->modules().main().program;
     for (const program::Function& function : program.functions()) {
       if (function.origin == program::Function::Origin::symbol)
         add(function.name.str().substr(0, function.name.str().find('(')));

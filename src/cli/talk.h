@@ -11,9 +11,9 @@
 
 #include "cli/program_output.h"
 #include "inspect/frames.h"
+#include "look/subject.h"
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/card.h"
 #include "session/process_tree.h"
 
 namespace deeptrace::cli {
@@ -25,18 +25,15 @@ struct Answer {
   bool moved = false;  ///< the program ran
 };
 
-/// One word of the console, for help and completion.
-struct TalkWord {
-  std::string_view name, arguments, what, example;
-};
-std::span<const TalkWord> talk_words();
+/// True for a line that moves the program: an empty line repeats it.
+bool is_motion(std::string_view line);
 
 class Talk {
  public:
   /// `output` catches what the program writes; may be null.
   Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output);
-  /// About a program that somebody else moves.
-  Talk(session::Control& control, const session::Stopped& stopped, report::Style style, program::SourceText& sources);
+  /// About what cannot be moved from here: the program of a plan, a core file. `stopped` says why it stands still.
+  Talk(look::Subject& subject, const look::Stopped& stopped, report::Style style, program::SourceText& sources);
   ~Talk();
 
   /// Starts or attaches, and goes to the beginning of `main`. Errors as those of Control.
@@ -48,16 +45,19 @@ class Talk {
   Answer quietly(std::string_view line);
   /// "tidelog main+0x12: "
   std::string prompt();
-  [[nodiscard]] bool has_program() const { return control_ != nullptr && !control_->ended(); }
+  [[nodiscard]] bool has_program() const { return subject_ != nullptr && !subject_->ended(); }
 
   // For other views of the same state.
-  [[nodiscard]] session::Control& control() { return *control_; }
-  [[nodiscard]] const session::Stopped& stopped() const { return stopped_; }
+  [[nodiscard]] look::Subject& subject() { return *subject_; }
+  /// Null where nothing can be moved.
+  [[nodiscard]] const session::Control* control() const { return control_; }
+  [[nodiscard]] const look::Stopped& stopped() const { return stopped_; }
   [[nodiscard]] std::size_t frame() const { return frame_; }
   [[nodiscard]] const std::vector<inspect::Frame>& frames();
-  [[nodiscard]] const std::vector<session::Followed>& followed() const { return followed_; }
+  [[nodiscard]] const std::vector<look::Followed>& followed() const { return followed_; }
   [[nodiscard]] const std::string& program_wrote() const { return program_wrote_; }
   void style(report::Style style) { style_ = style; }
+  [[nodiscard]] const report::Style& style() const { return style_; }
   /// Cards are not added to the answers of motions: another view shows the state.
   void without_cards() { cards_ = false; }
   /// What can stand behind the last blank of a line: words, functions, variables.
@@ -68,39 +68,74 @@ class Talk {
 
  private:
   using Arguments = std::string_view;
+  /// What a word needs, and so where it can be said.
+  enum class Use : std::uint8_t {
+    always,          ///< nothing
+    looks,           ///< a program in some state
+    looks_in_plans,  ///< likewise; `show` in a plan says it too
+    moves,           ///< a program that can run; an empty line says it again
+    controls,        ///< a program that can run
+    controls_ended,  ///< likewise, though it may have ended
+  };
+  struct Word {
+    std::string_view name, arguments, what, example;
+    Use use;
+    Answer (Talk::*handler)(Arguments rest);
+  };
+  static std::span<const Word> words();
+  static const Word* word_named(std::string_view name);
+  friend bool is_motion(std::string_view line);
+  friend std::vector<std::string> looked_at(look::Subject& subject, const look::Stopped& stopped, report::Style style,
+                                            program::SourceText& sources, const std::string& words);
+
+  Answer answer_to(std::string_view line);
   Answer move(session::Motion motion);
-  Answer stopped_answer(const session::Stopped& stopped);
-  Answer examine(std::string_view word, Arguments rest);
-  Answer change(std::string_view word, Arguments rest);
+  Answer move_times(session::Motion::Kind kind, Arguments count);
+  Answer stopped_answer(const look::Stopped& stopped);
+  // One for each word.
+  Answer into(Arguments rest);
+  Answer over(Arguments rest);
+  Answer line(Arguments rest);
+  Answer out(Arguments rest);
+  Answer to(Arguments rest);
+  Answer past(Arguments rest);
+  Answer resume(Arguments rest);
   Answer halt(Arguments rest);
-  Answer halts();
+  Answer halts(Arguments rest);
+  Answer remove(Arguments rest);
   Answer regs(Arguments rest);
-  Answer all_registers();
-  Answer flags();
+  Answer flags(Arguments rest);
   Answer show(Arguments rest);
   Answer memory(Arguments rest);
   Answer find(Arguments rest);
   Answer stack(Arguments rest);
-  Answer frame_list();
-  Answer threads();
-  Answer processes();
-  Result<session::Stopped> go(const session::Motion& motion);
-  Answer modules();
-  Answer type(Arguments rest);
-  Answer vars();
-  Answer code(Arguments rest);
-  Answer why();
-  Answer follow(Arguments rest);
+  Answer frame_list(Arguments rest);
   Answer in(Arguments rest);
+  Answer threads(Arguments rest);
+  Answer processes(Arguments rest);
+  Answer modules(Arguments rest);
+  Answer type(Arguments rest);
+  Answer vars(Arguments rest);
+  Answer code(Arguments rest);
+  Answer why(Arguments rest);
+  Answer follow(Arguments rest);
+  Answer unfollow(Arguments rest);
   Answer mark(Arguments rest);
   Answer set(Arguments rest);
   Answer send(Arguments rest);
+  Answer others(Arguments rest);
   Answer save(Arguments rest);
-  Answer restart();
+  Answer restart(Arguments rest);
+  Answer detach(Arguments rest);
   Answer help(Arguments rest);
+  Answer quit(Arguments rest);
+
+  Answer all_registers();
+  Result<look::Stopped> go(const session::Motion& motion);
 
   look::Scope scope();
   Result<inspect::Expression> parse(std::string_view text, look::Scope& scope);
+  void look_at(session::Control& control);
   void update_followed();
   std::vector<std::string> output_lines();
   [[nodiscard]] Answer fail(std::string message) const;
@@ -111,13 +146,14 @@ class Talk {
   program::SourceText& sources_;
   ProgramOutput* output_;
   std::unique_ptr<session::ProcessTree> own_;
-  session::Control* control_ = nullptr;  ///< ours, or somebody else's that is looked at
-  session::Stopped stopped_;
+  session::Control* control_ = nullptr;  ///< of our own; null where nothing can be moved
+  look::Subject* subject_ = nullptr;     ///< what is looked at: that, or somebody else's
+  look::Stopped stopped_;
   std::size_t frame_ = 0;
   std::vector<inspect::Frame> frames_;
   bool frames_known_ = false;
   bool cards_ = true;
-  std::vector<session::Followed> followed_;
+  std::vector<look::Followed> followed_;
   std::map<std::string, std::vector<std::uint8_t>> seen_;  ///< memory as it was shown last, by what was asked for
   struct Mark {
     state::RegisterSet registers;
@@ -129,7 +165,7 @@ class Talk {
 };
 
 /// What a word of the console that only looks, or an expression, shows at a stop.
-std::vector<std::string> looked_at(session::Control& control, const session::Stopped& stopped, report::Style style,
+std::vector<std::string> looked_at(look::Subject& subject, const look::Stopped& stopped, report::Style style,
                                    program::SourceText& sources, const std::string& words);
 
 }  // namespace deeptrace::cli

@@ -6,10 +6,10 @@
 #include <filesystem>
 #include <fstream>
 
+#include "base/number.h"
 #include "cli/talk.h"
 #include "cli/talk_text.h"
 #include "isa/text.h"
-#include "process/maps.h"
 #include "report/value.h"
 #include "state/parts.h"
 
@@ -31,7 +31,7 @@ Answer Talk::halt(Arguments rest) {
     std::string text = fmt::format("h{} {}", one.number, printable(one.rule.text()));
     for (const std::uint64_t address : one.addresses) {
       text += fmt::format("   {:#x}", address);
-      if (!one.rule.on_data()) text += " " + printable(control_->modules().place_name(address));
+      if (!one.rule.on_data()) text += " " + printable(subject_->modules().place_name(address));
     }
     if (one.rule.on_data()) text += fmt::format(", {} bytes", one.size);
     answer.lines.push_back(text + "   " + report::look(style_, Role::faint, one.how));
@@ -43,9 +43,8 @@ Answer Talk::halt(Arguments rest) {
   return answer;
 }
 
-Answer Talk::halts() {
+Answer Talk::halts(Arguments /*rest*/) {
   Answer answer;
-  if (control_ == nullptr) return answer;
   for (const session::HaltInfo& one : control_->halts()) {
     answer.lines.push_back(fmt::format("{:<4} {:<40} {:>4} hit{}  {}", fmt::format("h{}", one.number),
                                        printable(one.rule.text()), one.hits, one.hits == 1 ? " " : "s", one.how));
@@ -57,14 +56,14 @@ Answer Talk::halts() {
 Answer Talk::follow(Arguments rest) {
   if (rest.empty()) {
     Answer answer;
-    for (const session::Followed& one : followed_)
+    for (const look::Followed& one : followed_)
       answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
     return answer;
   }
   look::Scope here = scope();
   const auto expression = parse(rest, here);
   if (!expression) return fail(expression.error().message);
-  session::Followed one;
+  look::Followed one;
   one.text = rest;
   if (Result<inspect::Value> now = value(rest)) {
     one.value = std::move(*now);
@@ -77,14 +76,45 @@ Answer Talk::follow(Arguments rest) {
   return answer;
 }
 
+Answer Talk::unfollow(Arguments rest) {
+  const std::size_t gone =
+      std::erase_if(followed_, [&](const look::Followed& one) { return rest == "all" || one.text == rest; });
+  return gone == 0 && !followed_.empty() ? fail(fmt::format("{}: is not followed", rest)) : Answer{};
+}
+
+Answer Talk::others(Arguments rest) {
+  if (rest != "hold" && rest != "run" && rest != "usual") return fail("others: hold, run or usual");
+  control_->others(rest == "usual" ? std::nullopt : std::optional(rest == "run"));
+  return {};
+}
+
+Answer Talk::remove(Arguments rest) {
+  if (rest == "all") {
+    for (const session::HaltInfo& one : control_->halts()) control_->remove(one.number);
+    return {};
+  }
+  if (rest.starts_with('h')) rest.remove_prefix(1);
+  const auto number = number_in(rest);
+  if (!number || !control_->remove(static_cast<unsigned>(*number)))
+    return fail(fmt::format("h{}: no stop point of that name; `halts` lists them", rest));
+  return {};
+}
+
+Answer Talk::detach(Arguments /*rest*/) {
+  own_->detach();
+  Answer answer;
+  answer.lines.push_back("the program goes on by itself");
+  return answer;
+}
+
 Answer Talk::mark(Arguments rest) {
   if (rest.empty() || rest.find(' ') != std::string_view::npos) return fail("mark: a name is needed, one word");
   Mark mark;
-  mark.registers = control_->view().registers();
+  mark.registers = subject_->view().registers();
   std::uint64_t total = 0;
   constexpr std::uint64_t kMost = std::uint64_t(64) << 20;
   Answer answer;
-  for (const state::Mapping& mapping : control_->process().mappings()) {
+  for (const state::Mapping& mapping : subject_->target().mappings()) {
     if (!mapping.writable || !mapping.readable) continue;
     total += mapping.to - mapping.from;
     if (total > kMost) {
@@ -93,7 +123,7 @@ Answer Talk::mark(Arguments rest) {
       break;
     }
     std::vector<std::uint8_t> bytes(mapping.to - mapping.from);
-    bytes.resize(control_->process().memory().read(mapping.from, bytes));
+    bytes.resize(subject_->view().read_memory(mapping.from, bytes));
     mark.memory.emplace(mapping.from, std::move(bytes));
   }
   marks_[std::string(rest)] = std::move(mark);
@@ -125,16 +155,16 @@ Answer Talk::set(Arguments rest) {
   if (!value_expression) return fail(value_expression.error().message);
   Result<inspect::Datum> value = value_expression->evaluate(here);
   if (!value) return fail(value.error().message);
-  const std::unique_ptr<state::StateEdit> edit = control_->process().edit(control_->thread());
+  const std::unique_ptr<state::StateEdit> edit = subject_->target().edit(subject_->thread());
   if (edit == nullptr) return fail("set: nothing can be changed here");
   unsigned flag_bits = 0;
   if (state::is_flags_register(left, flag_bits) || state::flag_bit(left)) {
     const Result<std::uint64_t> number = inspect::number_of(*value, here);
     if (!number) return fail(number.error().message);
-    state::RegisterSet set = control_->view().registers();
+    const std::uint64_t flags = subject_->view().registers()[Reg::rflags];
     const auto bit = state::flag_bit(left);
-    set[Reg::rflags] = bit ? (set[Reg::rflags] & ~(1ULL << *bit)) | (*number & 1) << *bit : *number;
-    if (!control_->process().set_registers(control_->thread(), set)) return fail("the flags could not be set");
+    if (!edit->write_flags(bit ? (flags & ~(1ULL << *bit)) | (*number & 1) << *bit : *number))
+      return fail("the flags could not be set");
   } else {
     Result<inspect::Datum> to = to_expression->evaluate(here);
     if (!to) return fail(to.error().message);
@@ -179,19 +209,20 @@ Answer Talk::save(Arguments rest) {
   return answer;
 }
 
-Answer Talk::restart() {
+Answer Talk::restart(Arguments /*rest*/) {
   if (options_.attach != 0) return fail("restart: the program was attached to; it cannot be started anew");
   std::vector<session::HaltRule> rules;
   if (control_ != nullptr) {
     for (const session::HaltInfo& one : control_->halts()) rules.push_back(one.rule);
   }
   control_ = nullptr;
+  subject_ = nullptr;
   own_.reset();
   (void)output_lines();
   Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
   if (!started) return fail(started.error().message);
   own_ = std::move(*started);
-  control_ = &own_->current();
+  look_at(own_->current());
   frames_known_ = false;
   frame_ = 0;
   stopped_ = {};

@@ -12,7 +12,6 @@
 #include "isa/text.h"
 #include "look/places.h"
 #include "look/rows.h"
-#include "process/maps.h"
 #include "report/card.h"
 #include "report/source_words.h"
 #include "report/value.h"
@@ -28,7 +27,7 @@ using state::Reg;
 
 Answer Talk::regs(Arguments rest) {
   const auto since = take_clause(rest, "since");
-  state::RegisterSet before = control_->before();
+  state::RegisterSet before = subject_->moved().before;
   if (since) {
     const auto mark = marks_.find(std::string(*since));
     if (mark == marks_.end()) return fail(fmt::format("{}: no mark of that name", *since));
@@ -37,7 +36,7 @@ Answer Talk::regs(Arguments rest) {
   if (rest == "all") return all_registers();
   if (!rest.empty()) {
     // One register with its parts side by side.
-    const auto part = state::part_named(rest, control_->view().mode());
+    const auto part = state::part_named(rest, subject_->view().mode());
     if (!part || part->file != isa::RegisterFile::general) return show(rest);
     Answer answer;
     std::string text;
@@ -60,7 +59,7 @@ Answer Talk::regs(Arguments rest) {
   }
   Answer answer;
   look::Scope here = scope();
-  for (const look::RegisterRow& row : look::register_rows(control_->modules(), here.view(), before)) {
+  for (const look::RegisterRow& row : look::register_rows(subject_->modules(), here.view(), before)) {
     const unsigned bytes = arch::machine_of(here.view().mode()).word;
     if (!row.known) {
       answer.lines.push_back(fmt::format("    {:<5} unknown: nobody kept it for this frame", row.name));
@@ -86,7 +85,7 @@ Answer Talk::regs(Arguments rest) {
 
 Answer Talk::all_registers() {
   Answer answer = regs({});
-  const state::StateView& view = control_->view();
+  const state::StateView& view = subject_->view();
   const state::RegisterSet& r = view.registers();
   answer.lines.push_back(fmt::format(
       "    cs {:#x}  ss {:#x}  ds {:#x}  es {:#x}  fs {:#x}  gs {:#x}  fs_base {:#x}  gs_base {:#x}", r[Reg::cs],
@@ -99,7 +98,7 @@ Answer Talk::all_registers() {
   }
   answer.lines.push_back(
       fmt::format("    fcw {:#x}  fsw {:#x}  mxcsr {:#x}", set->x87_control, set->x87_status, set->mxcsr));
-  const auto& before = control_->extended_before();
+  const auto& before = subject_->moved().extended_before;
   for (unsigned i = 0; i < set->vector_count; ++i) {
     unsigned bytes = set->vector_bits / 8;
     const auto& all = set->vectors[i];
@@ -126,7 +125,7 @@ Answer Talk::all_registers() {
   return answer;
 }
 
-Answer Talk::flags() {
+Answer Talk::flags(Arguments /*rest*/) {
   struct Flag {
     unsigned bit;
     const char *name, *set, *clear;
@@ -140,7 +139,7 @@ Answer Talk::flags() {
       {10, "DF", "string instructions go down", "string instructions go up"},
       {11, "OF", "the signed result did not fit", "the signed result fits"}};
   Answer answer;
-  const std::uint64_t now = control_->view().registers()[Reg::rflags], before = control_->before()[Reg::rflags];
+  const std::uint64_t now = subject_->view().registers()[Reg::rflags], before = subject_->moved().before[Reg::rflags];
   for (const Flag& flag : kFlags) {
     const bool set = (now >> flag.bit & 1) != 0, changed = ((now ^ before) >> flag.bit & 1) != 0;
     const std::string text =
@@ -216,13 +215,13 @@ Answer Talk::memory(Arguments rest) {
   size = std::min(size, kMost);
   if (as && *as == "code") {
     Answer answer;
-    const auto lines = look::code_around(control_->modules(), control_->view(), address, 0, 16, control_->stop_names());
+    const auto lines = look::code_around(subject_->modules(), subject_->view(), address, 0, 16, subject_->stop_names());
     answer.lines = report::code_lines(style_, lines);
     return answer;
   }
   std::vector<std::uint8_t> now(size);
   const std::size_t got = here.view().read_memory(address, now);
-  if (got == 0) return fail(fmt::format("memory at {:#x} cannot be read", address));
+  if (got == 0) return fail(fmt::format("memory at {:#x} {}", address, here.view().why_unreadable(address)));
   now.resize(got);
   std::vector<std::uint8_t> before;
   const std::string key = fmt::format("{:#x} {}", address, size);
@@ -286,7 +285,9 @@ Answer Talk::memory(Arguments rest) {
   }
   const std::size_t unit = shape && shape->kind != inspect::Shape::Kind::bytes ? shape->size : 1;
   const std::size_t row = unit == 1 ? 16 : unit == 2 ? 16 : unit == 4 ? 16 : unit;
-  const auto& stops = control_->process().memory().stops();
+  std::vector<std::uint8_t> in_memory(now.size());
+  state::MemoryRequest raw{address, in_memory, 0};
+  here.view().read_memory({&raw, 1}, state::Provenance::as_in_memory);
   for (std::size_t at = 0; at < now.size(); at += row) {
     std::string text = fmt::format("{:#x} ", address + at), letters;
     bool any = false, stop = false;
@@ -294,7 +295,7 @@ Answer Talk::memory(Arguments rest) {
       if (i + unit > now.size()) break;
       const bool differs = changed(i, unit);
       any |= differs;
-      stop |= stops.overlap(address + i, unit);
+      stop |= std::memcmp(now.data() + i, in_memory.data() + i, unit) != 0;
       std::string cell;
       if (unit == 1 && (!shape || shape->kind == inspect::Shape::Kind::bytes)) {
         cell = fmt::format("{:02x}", now[i]);
@@ -304,7 +305,7 @@ Answer Talk::memory(Arguments rest) {
         cell = report::value_words(style_, value);
         if (unit >= 8 && shape->kind != inspect::Shape::Kind::pointer &&
             shape->kind != inspect::Shape::Kind::floating) {
-          const std::string meaning = look::meaning_of(control_->modules(), value.number);
+          const std::string meaning = look::meaning_of(subject_->modules(), value.number);
           if (!meaning.empty()) cell += (style_.utf8 ? " \u2192 " : " -> ") + printable(meaning);
         }
         if (unit <= 4) cell = fmt::format("{:<20}", cell);
@@ -324,8 +325,9 @@ Answer Talk::memory(Arguments rest) {
     }
   }
   if (got < size)
-    answer.lines.push_back(
-        report::look(style_, Role::attention, fmt::format("note: memory from {:#x} on cannot be read", address + got)));
+    answer.lines.push_back(report::look(
+        style_, Role::attention,
+        fmt::format("note: memory from {:#x} on {}", address + got, here.view().why_unreadable(address + got))));
   return answer;
 }
 
@@ -346,7 +348,7 @@ Answer Talk::find(Arguments rest) {
       (i == 0 ? from : to) = *number;
     }
   } else {
-    for (const state::Mapping& mapping : control_->process().mappings()) {
+    for (const state::Mapping& mapping : subject_->target().mappings()) {
       if (base_name(mapping.path) != *range && mapping.path != *range) continue;
       if (from == 0) from = mapping.from;
       to = mapping.to;
@@ -378,7 +380,7 @@ Answer Talk::find(Arguments rest) {
       if (found == end || static_cast<std::size_t>(found - piece.begin()) >= piece.size() - 4096) break;
       const std::uint64_t address = at + static_cast<std::uint64_t>(found - piece.begin());
       answer.lines.push_back(
-          fmt::format("  {:#x}  {}", address, printable(look::meaning_of(control_->modules(), address))));
+          fmt::format("  {:#x}  {}", address, printable(look::meaning_of(subject_->modules(), address))));
       start = found + 1;
     }
   }
@@ -391,8 +393,8 @@ Answer Talk::stack(Arguments rest) {
   const auto count = rest.empty() ? std::optional<std::uint64_t>(24) : number_in(rest);
   if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
   Answer answer;
-  for (const look::StackRow& row : look::stack_rows(control_->modules(), control_->view(), frames(), *count)) {
-    const unsigned bytes = arch::machine_of(control_->view().mode()).word;
+  for (const look::StackRow& row : look::stack_rows(subject_->modules(), subject_->view(), frames(), *count)) {
+    const unsigned bytes = arch::machine_of(subject_->view().mode()).word;
     std::string text =
         fmt::format("{:>3}  {:#x}  {:#0{}x} {} {}", row.top ? "top" : "", row.address, row.value, bytes * 2 + 2,
                     style_.utf8 ? "\u00b7" : "/",
@@ -404,13 +406,13 @@ Answer Talk::stack(Arguments rest) {
   return answer;
 }
 
-Answer Talk::frame_list() {
+Answer Talk::frame_list(Arguments /*rest*/) {
   Answer answer;
-  const auto rows = look::frame_rows(control_->modules(), control_->view(), frames());
+  const auto rows = look::frame_rows(subject_->modules(), subject_->view(), frames());
   // Start-up code that called the program's own stays out of the way.
   std::size_t shown = rows.size();
-  while (shown > 1 && !control_->modules().is_own(rows[shown - 1].address)) --shown;
-  const bool any_own = control_->modules().is_own(rows[shown - 1].address);
+  while (shown > 1 && !subject_->modules().is_own(rows[shown - 1].address)) --shown;
+  const bool any_own = subject_->modules().is_own(rows[shown - 1].address);
   if (!any_own) shown = rows.size();
   for (const look::FrameRow& row : rows) {
     if (row.number == shown) {
@@ -436,19 +438,19 @@ Answer Talk::frame_list() {
   return answer;
 }
 
-Answer Talk::threads() {
+Answer Talk::threads(Arguments /*rest*/) {
   Answer answer;
-  for (const pid_t thread : control_->process().threads()) {
-    std::string text = fmt::format("{} {:>3}  task {}  {}", thread == control_->thread() ? ">" : " ",
-                                   control_->number_of(thread), thread, printable(control_->place(thread)));
-    if (const auto call = control_->process().system_call(thread))
-      text += "   in system call " + abi::call_name(*call, abi::call_table(control_->view().mode()));
+  for (const state::ThreadId thread : subject_->target().threads()) {
+    std::string text = fmt::format("{} {:>3}  task {}  {}", thread == subject_->thread() ? ">" : " ",
+                                   subject_->number_of(thread), thread, printable(subject_->place(thread)));
+    if (const auto call = subject_->target().system_call(thread))
+      text += "   in system call " + abi::call_name(*call, abi::call_table(subject_->view().mode()));
     answer.lines.push_back(text);
   }
   return answer;
 }
 
-Answer Talk::processes() {
+Answer Talk::processes(Arguments /*rest*/) {
   Answer answer;
   if (!own_) return answer;
   for (const session::ProcessTree::Member& member : own_->members()) {
@@ -463,9 +465,9 @@ Answer Talk::processes() {
   return answer;
 }
 
-Answer Talk::modules() {
+Answer Talk::modules(Arguments /*rest*/) {
   Answer answer;
-  for (const auto& module : control_->modules().all()) {
+  for (const auto& module : subject_->modules().all()) {
     answer.lines.push_back(fmt::format("  {:#x}..{:#x}  {}{}", module->from, module->to, printable(module->path),
                                        module->program == nullptr         ? ""
                                        : module->program->debug().empty() ? "   no debug information"
@@ -494,7 +496,7 @@ Answer Talk::type(Arguments rest) {
   return answer;
 }
 
-Answer Talk::vars() {
+Answer Talk::vars(Arguments /*rest*/) {
   Answer answer;
   look::Scope here = scope();
   for (look::Scope::Listed& listed : here.locals()) {
@@ -516,22 +518,22 @@ Answer Talk::vars() {
 }
 
 Answer Talk::code(Arguments rest) {
-  std::uint64_t address = control_->view().registers()[Reg::rip];
+  std::uint64_t address = subject_->view().registers()[Reg::rip];
   std::size_t before = 6, after = 12;
   if (!rest.empty()) {
     const auto found = look::stop_places(
-        control_->modules(), control_->view(),
+        subject_->modules(), subject_->view(),
         std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"),
         nullptr);
     if (!found) return fail(found.error().message);
     address = found->front();
     before = 0;
     after = 24;
-    if (const program::Function* function = control_->modules().function_at(address); function != nullptr) {
-      const look::Module* module = control_->modules().at(address);
+    if (const program::Function* function = subject_->modules().function_at(address); function != nullptr) {
+      const look::Module* module = subject_->modules().at(address);
       // A whole function, when it was asked for and is short.
       const auto lines =
-          look::code_around(control_->modules(), control_->view(), address, 0, 400, control_->stop_names());
+          look::code_around(subject_->modules(), subject_->view(), address, 0, 400, subject_->stop_names());
       const std::uint64_t end = function->address + function->size + module->bias;
       after = static_cast<std::size_t>(
           std::ranges::count_if(lines, [&](const look::CodeLine& l) { return l.address < end; }));
@@ -544,7 +546,7 @@ Answer Talk::code(Arguments rest) {
   std::string file;
   std::uint32_t line = 0;
   for (const look::CodeLine& one :
-       look::code_around(control_->modules(), control_->view(), address, before, after, control_->stop_names())) {
+       look::code_around(subject_->modules(), subject_->view(), address, before, after, subject_->stop_names())) {
     if (one.line != 0 && (one.line != line || one.file != file)) {
       const auto text = sources_.line(one.file, one.line);
       answer.lines.push_back(report::look(
@@ -558,14 +560,14 @@ Answer Talk::code(Arguments rest) {
   return answer;
 }
 
-Answer Talk::why() {
+Answer Talk::why(Arguments /*rest*/) {
   Answer answer;
-  const std::string before = look::sentence_at(control_->view(), control_->before()[Reg::rip]);
-  if (!stopped_.at_start && !control_->ran_through() && !before.empty())
+  const std::string before = look::sentence_at(subject_->view(), subject_->moved().before[Reg::rip]);
+  if (!stopped_.at_start && !subject_->moved().ran_through && !before.empty())
     answer.lines.push_back(fmt::format("  last {} ({})", printable(before),
-                                       printable(control_->modules().place_name(control_->before()[Reg::rip]))));
-  const session::Card card = session::card_of(*control_, stopped_);
-  for (std::string& line : report::change_lines(style_, card.changes, control_->view().mode()))
+                                       printable(subject_->modules().place_name(subject_->moved().before[Reg::rip]))));
+  const look::Card card = look::card_of(*subject_, stopped_);
+  for (std::string& line : report::change_lines(style_, card.changes, subject_->view().mode()))
     answer.lines.push_back(std::move(line));
   for (std::string& line : report::foresight_lines(style_, card.next)) answer.lines.push_back(std::move(line));
   return answer;
@@ -577,21 +579,22 @@ Answer Talk::in(Arguments rest) {
   if ((what != "frame" && what != "thread" && what != "process") || !number)
     return fail("in: is written as in frame N, in thread N or in process N");
   if (what != "frame") {
-    if (what == "thread" && !control_->choose_thread(*number))
+    if (what == "thread" && !subject_->choose_thread(*number))
       return fail(fmt::format("{}: no such thread; `threads` lists them", *number));
     if (what == "process" && (!own_ || !own_->choose(*number)))
       return fail(fmt::format("{}: no such process; `processes` lists them", *number));
-    if (own_) control_ = &own_->current();
+    if (own_) look_at(own_->current());
     frame_ = 0;
     frames_known_ = false;
     stopped_ = {};
+    stopped_.at_start = true;  // nothing is known of the way there
     update_followed();
     Answer answer;
-    answer.lines = report::card_lines(style_, session::card_of(*control_, stopped_), sources_, followed_);
+    answer.lines = report::card_lines(style_, look::card_of(*subject_, stopped_), sources_, followed_);
     return answer;
   }
   // Numbers count inlined calls too, as `frames` lists them.
-  const auto rows = look::frame_rows(control_->modules(), control_->view(), frames());
+  const auto rows = look::frame_rows(subject_->modules(), subject_->view(), frames());
   if (*number >= rows.size()) return fail(fmt::format("frame {}: there are {} frames, from 0", *number, rows.size()));
   std::size_t real = 0;
   for (std::size_t i = 0; i < *number; ++i) real += rows[i].inlined.empty() ? 1 : 0;

@@ -4,18 +4,18 @@
 
 #include <algorithm>
 
+#include "abi/signal_names.h"
 #include "base/path.h"
 #include "isa/text.h"
 #include "report/source_words.h"
 #include "report/value.h"
-#include "session/signal_names.h"
 
 namespace deeptrace::report {
 namespace {
 
+using look::Card;
 using look::CodeLine;
-using session::Card;
-using session::Stopped;
+using look::Stopped;
 using Why = Stopped::Why;
 
 std::string plain_bytes(const std::uint8_t* bytes, std::size_t size) {
@@ -66,7 +66,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
   std::vector<std::string> result;
   for (const std::string& note : stopped.notes)
     result.push_back(look(style, Role::attention, "note: " + printable(note)));
-  for (const session::CardHit& hit : card.hits) {
+  for (const look::CardHit& hit : card.hits) {
     std::string text = fmt::format("h{} {}, hit {}", hit.halt, printable(hit.rule), hit.hit);
     if (hit.writer != 0) text += fmt::format("   by {} ({:#x})", printable(hit.writer_place), hit.writer);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
@@ -77,8 +77,11 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     }
   }
   switch (stopped.why) {
+    case Why::dead:
     case Why::signal: {
-      std::string text = fmt::format("wrong: {} is about to end the program", session::signal_name(stopped.number));
+      std::string text = fmt::format("wrong: {} {} the program", abi::signal_name(stopped.number),
+                                     stopped.why == Why::dead ? "ended" : "is about to end");
+      if (stopped.number == 0) text = "note: the core file does not say which signal ended the program";
       if (stopped.fault_address_known) text += fmt::format("; it concerns address {:#x}", stopped.fault_address);
       result.push_back(look(style, Role::broken, text));
       break;
@@ -86,7 +89,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     case Why::exited: result.push_back(fmt::format("the program ended with status {}", stopped.number)); break;
     case Why::killed:
       result.push_back(look(style, Role::broken,
-                            fmt::format("wrong: the program was ended by {}", session::signal_name(stopped.number))));
+                            fmt::format("wrong: the program was ended by {}", abi::signal_name(stopped.number))));
       break;
     case Why::attention: result.push_back(look(style, Role::attention, "note: interrupted")); break;
     case Why::let_go: result.push_back(look(style, Role::attention, "note: the program is let go")); break;
@@ -193,7 +196,7 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
 }
 
 std::vector<std::string> card_lines(const Style& style, const Card& card, program::SourceText& sources,
-                                    const std::vector<session::Followed>& followed) {
+                                    const std::vector<look::Followed>& followed) {
   std::vector<std::string> result = why_lines(style, card);
   if (card.ended) return result;
   std::string where = look(style, Role::heading, printable(card.place));
@@ -217,7 +220,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
   add(long_way ? changed_names(style, card.changes, card.mode) : change_lines(style, card.changes, card.mode));
   if (card.ran_through && card.changes.memory.empty() && !card.stopped.at_start)
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
-  for (const session::Followed& one : followed) {
+  for (const look::Followed& one : followed) {
     const std::string text = fmt::format("{:<24} {}", printable(one.text), value_words(style, one.value));
     result.push_back(fmt::format("  {} {}", one.changed ? look(style, Role::changed, "~") : " ",
                                  one.changed ? look(style, Role::changed, text) : text));

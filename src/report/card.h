@@ -4,18 +4,18 @@
 #include <string>
 #include <vector>
 
+#include "look/card.h"
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/card.h"
 
 namespace deeptrace::report {
 
 /// Everything about a stop: why, where, the code around, what changed, what is followed, what comes next.
-std::vector<std::string> card_lines(const Style& style, const session::Card& card, program::SourceText& sources,
-                                    const std::vector<session::Followed>& followed);
+std::vector<std::string> card_lines(const Style& style, const look::Card& card, program::SourceText& sources,
+                                    const std::vector<look::Followed>& followed);
 
 /// The pieces of it, for other views.
-std::vector<std::string> why_lines(const Style& style, const session::Card& card);
+std::vector<std::string> why_lines(const Style& style, const look::Card& card);
 std::vector<std::string> code_lines(const Style& style, const std::vector<look::CodeLine>& code);
 std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode);
 std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next);

@@ -7,11 +7,11 @@
 #include <limits>
 #include <set>
 
+#include "abi/signal_names.h"
 #include "base/path.h"
 #include "report/card.h"
 #include "report/csv.h"
 #include "report/value.h"
-#include "session/signal_names.h"
 
 namespace deeptrace::report {
 namespace {
@@ -470,7 +470,7 @@ class Tee : public session::HitsSink {
 std::string end_words(const RunEnd& end) {
   switch (end.how) {
     case RunEnd::How::exited: return fmt::format("ended with status {}", end.number);
-    case RunEnd::How::killed: return fmt::format("was ended by {}", session::signal_name(end.number));
+    case RunEnd::How::killed: return fmt::format("was ended by {}", abi::signal_name(end.number));
     case RunEnd::How::interrupted: return "was stopped: interrupted";
     case RunEnd::How::detached: return "goes on by itself";
   }
@@ -481,7 +481,7 @@ void end_json(JsonWriter& json, const RunEnd& end) {
   json.begin_object();
   switch (end.how) {
     case RunEnd::How::exited: json.key("status").number(static_cast<std::uint64_t>(end.number)); break;
-    case RunEnd::How::killed: json.key("signal").string(session::signal_name(end.number)); break;
+    case RunEnd::How::killed: json.key("signal").string(abi::signal_name(end.number)); break;
     case RunEnd::How::interrupted: json.key("stopped").string("interrupt"); break;
     case RunEnd::How::detached: json.key("stopped").string("detached"); break;
   }

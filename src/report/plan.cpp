@@ -9,13 +9,11 @@
 namespace deeptrace::report {
 namespace {
 
-using session::Control;
 using session::Expected;
 using session::HitsStart;
 using session::Plan;
 using session::PlanRow;
 using session::PlanSummary;
-using session::Stopped;
 
 class Text : public session::PlanSink {
  public:
@@ -28,7 +26,7 @@ class Text : public session::PlanSink {
                      printable(plan.path)));
   }
 
-  void row(const PlanRow& row, Control& control, const Stopped& stopped) override {
+  void row(const PlanRow& row) override {
     program_output();
     const session::HitRow& hit = row.hit;
     std::string text =
@@ -44,7 +42,7 @@ class Text : public session::PlanSink {
     for (const std::string& words : row.shows) {
       line(fmt::format("      show {}", printable(words)));
       if (show_) {
-        for (const std::string& one : show_(control, stopped, words)) line("      " + one);
+        for (const std::string& one : show_(*row.subject, *row.stopped, words)) line("      " + one);
       }
     }
     for (const Expected& one : row.expected) expectation(one);
@@ -110,7 +108,7 @@ class Json : public session::PlanSink {
     json_.new_line();
     json_.key("rows").begin_array();
   }
-  void row(const PlanRow& row, Control& /*control*/, const Stopped& /*stopped*/) override {
+  void row(const PlanRow& row) override {
     json_.new_line();
     json_.begin_object();
     json_.key("rule").number(row.rule->line);
@@ -179,8 +177,8 @@ class Tee : public session::PlanSink {
   void begin(const Plan& plan, const HitsStart& start) override {
     for (const auto& sink : sinks_) sink->begin(plan, start);
   }
-  void row(const PlanRow& row, Control& control, const Stopped& stopped) override {
-    for (const auto& sink : sinks_) sink->row(row, control, stopped);
+  void row(const PlanRow& row) override {
+    for (const auto& sink : sinks_) sink->row(row);
   }
   void end(const PlanSummary& summary) override {
     for (const auto& sink : sinks_) sink->end(summary);

@@ -13,8 +13,7 @@
 namespace deeptrace::report {
 
 /// Lines for the words of a `show` action, at a stop.
-using ShowWords =
-    std::function<std::vector<std::string>(session::Control&, const session::Stopped&, const std::string&)>;
+using ShowWords = std::function<std::vector<std::string>(look::Subject&, const look::Stopped&, const std::string&)>;
 
 std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show);
 /// docs/formats/plan.md.

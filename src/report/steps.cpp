@@ -77,7 +77,7 @@ class Json : public StepsSink {
     } else if (summary.exit.kind == process::Stop::Kind::exited) {
       json_.key("status").number(static_cast<std::uint64_t>(summary.exit.number));
     } else {
-      json_.key("signal").string(session::signal_name(summary.exit.number));
+      json_.key("signal").string(abi::signal_name(summary.exit.number));
     }
     json_.end();
     json_.close_all();
@@ -208,7 +208,7 @@ class Json : public StepsSink {
 
   static void add_signal(std::string& to, const StepRow& row) {
     to += ",\"signal\":";
-    add_json_string(to, session::signal_name(row.signal));
+    add_json_string(to, abi::signal_name(row.signal));
     if (row.kind != StepRow::Kind::instruction) return;
     to += ",\"fault_address\":";
     add_hex(to, row.fault_address);

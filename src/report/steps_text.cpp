@@ -137,7 +137,7 @@ class Text : public session::StepsSink {
     if (row.signal != 0) {
       entry.lines.push_back(look(style_, Role::broken,
                                  fmt::format("   wrong: {} here, at address {:#x}: the instruction was not completed",
-                                             session::signal_name(row.signal), row.fault_address)));
+                                             abi::signal_name(row.signal), row.fault_address)));
     } else if (!row.completed && row.repetitions) {
       entry.lines.push_back(look(style_, Role::attention, "   note: a signal came in between; it goes on later"));
     }
@@ -288,7 +288,7 @@ class Text : public session::StepsSink {
     if (summary.exit.kind == process::Stop::Kind::exited)
       return fmt::format("the program ended with status {}", summary.exit.number);
     return look(style_, Role::broken,
-                fmt::format("wrong: the program was ended by {}", session::signal_name(summary.exit.number)));
+                fmt::format("wrong: the program was ended by {}", abi::signal_name(summary.exit.number)));
   }
 
   Output& out_;

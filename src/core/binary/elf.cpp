@@ -96,10 +96,17 @@ std::optional<Error> Elf::read_headers(bool cores) {
   const std::uint64_t sections_at = word(header);
   header.skip(4 + 2);
   const std::uint16_t segment_size = header.u16();
-  const std::uint16_t segment_count = header.u16();
+  std::uint32_t segment_count = header.u16();
   const std::uint16_t section_size = header.u16();
   const std::uint16_t section_count = header.u16();
   const std::uint16_t names = header.u16();
+  // So many segments that their number does not fit stands in the first section header (gABI, "ELF Header": PN_XNUM).
+  if (segment_count == 0xffff && sections_at != 0) {
+    ByteReader first(all, sections_at);
+    first.skip(wide_ ? 44 : 28);
+    segment_count = first.u32();
+    if (!first.good()) return broken("the section header table", sections_at);
+  }
   headers_ = {FileRange{0, kSizes[wide_].header}, FileRange{segments_at, std::uint64_t(segment_count) * segment_size},
               FileRange{sections_at, std::uint64_t(section_count) * section_size}};
   if (auto error = read_segments(segments_at, segment_count, segment_size)) return error;
@@ -234,6 +241,12 @@ const Section* Elf::section_at(std::uint64_t address) const {
 Bytes Elf::bytes_of(const Section& section) const {
   if (section.type == kNoBits || section.type == 0) return {};
   return file_.bytes().subspan(section.offset, section.size);
+}
+
+Bytes Elf::bytes_of(const Segment& segment) const {
+  const Bytes all = file_.bytes();
+  if (segment.offset >= all.size()) return {};
+  return all.subspan(segment.offset, std::min<std::uint64_t>(segment.file_size, all.size() - segment.offset));
 }
 
 Bytes Elf::bytes_at(std::uint64_t address) const {

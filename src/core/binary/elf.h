@@ -133,6 +133,8 @@ class Elf {
   [[nodiscard]] const Section* section_at(std::uint64_t address) const;
   /// A section's bytes in the file; empty for one without (bss).
   [[nodiscard]] Bytes bytes_of(const Section& section) const;
+  /// A segment's bytes as far as the file has them.
+  [[nodiscard]] Bytes bytes_of(const Segment& segment) const;
   /// A debug section's bytes, unpacked where they are compressed, with the relocations of an object file applied; empty
   /// when absent or damaged.
   [[nodiscard]] SectionBytes debug_bytes(std::string_view name) const;

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "binary/notes.h"
+
 namespace deeptrace::binary {
 namespace {
 
@@ -76,18 +78,8 @@ void read_versions(const Elf& elf, const Section& section, Loading& loading) {
   }
 }
 
-/// One note: its owner's name, type and contents (System V ABI, "Note section").
-void read_note(std::string_view owner, std::uint32_t type, Bytes contents, bool wide, Loading& loading) {
-  constexpr std::uint32_t kBuildId = 3, kProperties = 5, kX86Features = 0xc0000002;
-  if (owner != "GNU") return;
-  if (type == kBuildId) {
-    constexpr std::string_view kDigits = "0123456789abcdef";
-    for (const std::uint8_t byte : contents) {
-      loading.build_id += kDigits[byte >> 4];
-      loading.build_id += kDigits[byte & 15];
-    }
-  }
-  if (type != kProperties) return;
+void read_properties(Bytes contents, bool wide, Loading& loading) {
+  constexpr std::uint32_t kX86Features = 0xc0000002;
   ByteReader reader(contents);
   while (reader.remaining() >= 8) {
     const std::uint32_t property = reader.u32(), size = reader.u32();
@@ -103,16 +95,11 @@ void read_note(std::string_view owner, std::uint32_t type, Bytes contents, bool 
 }
 
 void read_notes(const Elf& elf, const Section& section, Loading& loading) {
-  ByteReader reader(elf.bytes_of(section));
-  const std::size_t unit = section.alignment == 8 ? 8 : 4;
-  while (reader.remaining() >= 12) {
-    const std::uint32_t name_size = reader.u32(), size = reader.u32(), type = reader.u32();
-    const Bytes name = reader.bytes(name_size);
-    reader.skip((4 - name_size % 4) % 4);
-    const Bytes contents = reader.bytes(size);
-    reader.skip(std::min<std::size_t>((unit - size % unit) % unit, reader.remaining()));
-    if (!reader.good()) return;
-    read_note(string_in(name, 0), type, contents, elf.wide(), loading);
+  constexpr std::uint32_t kProperties = 5;
+  const Notes notes = notes_in(elf.bytes_of(section), section.alignment);
+  loading.build_id += build_id_among(notes.all);
+  for (const Note& note : notes.all) {
+    if (note.owner == "GNU" && note.type == kProperties) read_properties(note.contents, elf.wide(), loading);
   }
 }
 

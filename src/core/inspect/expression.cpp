@@ -904,8 +904,12 @@ std::uint64_t bytes_of(const Datum& datum) {
   return datum.bytes.size();
 }
 
-/// A C text is as long as it is.
-std::optional<Error> load_text(Datum& datum, Environment& environment) {
+std::string unreadable(const state::StateView& view, std::uint64_t address) {
+  return "memory at " + hex_text(address) + " " + std::string(view.why_unreadable(address));
+}
+
+/// A C string is as long as it is.
+std::optional<Error> load_string(Datum& datum, Environment& environment) {
   constexpr std::size_t kMost = 4096, kPiece = 64;
   while (datum.bytes.size() < kMost) {
     std::uint8_t piece[kPiece];
@@ -915,7 +919,7 @@ std::optional<Error> load_text(Datum& datum, Environment& environment) {
     datum.bytes.insert(datum.bytes.end(), piece, piece + zero);
     if (zero != got) break;
     if (got < kPiece) {
-      if (datum.bytes.empty()) return problem("memory at " + hex_text(datum.address) + " cannot be read");
+      if (datum.bytes.empty()) return problem(unreadable(environment.view(), datum.address));
       break;
     }
   }
@@ -928,7 +932,7 @@ std::optional<Error> load_text(Datum& datum, Environment& environment) {
 
 std::optional<Error> load(Datum& datum, Environment& environment) {
   if (datum.loaded) return std::nullopt;
-  if (datum.shape && datum.shape->kind == Shape::Kind::string && !datum.many) return load_text(datum, environment);
+  if (datum.shape && datum.shape->kind == Shape::Kind::string && !datum.many) return load_string(datum, environment);
   if (datum.type) {
     const Type& type = (*datum.type.types)[datum.type.types->plain(datum.type.id)];
     if (type.kind == Type::Kind::function) {
@@ -945,7 +949,8 @@ std::optional<Error> load(Datum& datum, Environment& environment) {
   if (got != size) {
     datum.bytes.clear();
     const std::string range = hex_text(datum.address) + (got == 0 ? "" : ".." + hex_text(datum.address + size));
-    return problem("memory at " + range + " cannot be read" +
+    const std::string_view why = environment.view().why_unreadable(datum.address + got);
+    return problem("memory at " + range + " " + std::string(why) +
                    (got == 0 ? "" : " from " + hex_text(datum.address + got) + " on"));
   }
   datum.loaded = true;

@@ -65,6 +65,9 @@ class FrameView final : public state::StateView {
   void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
     thread_.read_memory(requests, provenance);
   }
+  [[nodiscard]] std::string_view why_unreadable(std::uint64_t address) const override {
+    return thread_.why_unreadable(address);
+  }
   using state::StateView::read_memory;
 
  private:

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <array>
 #include <map>
+#include <set>
 
+#include "base/number.h"
 #include "base/path.h"
 #include "debuginfo/unwind_table.h"
 #include "isa/operand.h"
@@ -84,14 +86,21 @@ void Modules::place(const state::Target& target) {
     std::uint64_t from, to;
   };
   std::map<std::string, Range> mapped;
+  std::set<std::string_view> with_code;  ///< other files that are mapped are data
   std::string main_path;
   const std::uint64_t main_start = lowest_address(main().program->elf()) + main().bias;
-  for (const state::Mapping& mapping : target.mappings()) {
-    if (mapping.path.empty() || mapping.path.front() != '/') continue;
+  const std::vector<state::Mapping> mappings = target.mappings();
+  for (const state::Mapping& mapping : mappings) {
+    if (mapping.executable) with_code.insert(mapping.path);
+  }
+  for (const state::Mapping& mapping : mappings) {
+    if (!mapping.path.starts_with('/')) continue;
     const auto [range, added] = mapped.try_emplace(mapping.path, Range{mapping.from, mapping.to});
     range->second.to = std::max(range->second.to, mapping.to);
     if (main_start >= mapping.from && main_start < mapping.to) main_path = mapping.path;
   }
+  std::erase_if(mapped,
+                [&](const auto& entry) { return entry.first != main_path && !with_code.contains(entry.first); });
   std::erase_if(modules_, [&](const auto& module) {
     if (module == modules_.front()) return false;
     const auto found = mapped.find(module->path);
@@ -255,6 +264,12 @@ std::string Modules::place_name(std::uint64_t address) {
   text.add('+');
   text.add_hex(inside);
   return std::string(text.view());
+}
+
+std::string Modules::return_name(std::uint64_t address) {
+  const program::Function* function = function_at(address - 1);
+  if (function == nullptr || function->origin != program::Function::Origin::symbol) return place_name(address);
+  return function->name.str() + "+" + hex_text(address - at(address - 1)->bias - function->address);
 }
 
 Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) const {

@@ -93,6 +93,9 @@ class Modules {
   /// "function+0x12" or "function" for any address; "0x7f…" where nothing is known.
   std::string place_name(std::uint64_t address);
 
+  /// The same for the address after a call: it is named by the call's function, also where the call is its end.
+  std::string return_name(std::uint64_t address);
+
   /// Where a location lies in the process: in the main program, or in the own module that is named before a colon.
   [[nodiscard]] Result<std::vector<std::uint64_t>> resolve(std::string_view location) const;
 

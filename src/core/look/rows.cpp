@@ -27,7 +27,7 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
   for (const inspect::Frame& frame : frames) {
     FrameRow row;
     row.address = frame.address();
-    row.place = modules.place_name(frame.address());
+    row.place = frame.at_call ? modules.return_name(frame.address()) : modules.place_name(frame.address());
     row.cfa = frame.cfa;
     row.how = frame.how;
     row.signal = frame.signal;
@@ -79,7 +79,7 @@ std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
   std::uint64_t end = top + word * most;
   for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
     const std::uint64_t cfa = frames[i].cfa != 0 ? frames[i].cfa : frames[i + 1].registers[Reg::rsp];
-    meanings[cfa - word] = "return address: " + modules.place_name(frames[i + 1].address());
+    meanings[cfa - word] = "return address: " + modules.return_name(frames[i + 1].address());
   }
   for (const inspect::Frame& frame : frames) {
     if (frame.cfa == 0) continue;
@@ -131,14 +131,16 @@ std::vector<RegisterRow> register_rows(Modules& modules, const state::StateView&
                                        const state::RegisterSet& before) {
   std::vector<RegisterRow> result;
   const bool wide = view.mode() == isa::Mode::bits64;
+  // The kernel leaves more than 32 bits in registers of 32-bit code that stands in a system call.
+  const std::uint64_t mask = wide ? ~std::uint64_t(0) : 0xffffffff;
   for (std::size_t i = 0; i < state::kRegCount; ++i) {
     const auto reg = static_cast<Reg>(i);
     if (reg > Reg::rip || (!wide && reg >= Reg::r8 && reg <= Reg::r15)) continue;
     RegisterRow row;
     row.name = state::name_of(reg, view.mode());
-    row.value = view.registers()[reg];
+    row.value = view.registers()[reg] & mask;
     row.known = (view.known_registers() >> i & 1) != 0;
-    if (before[reg] != row.value) row.before = before[reg];
+    if ((before[reg] & mask) != row.value) row.before = before[reg] & mask;
     if (row.known) row.meaning = meaning_of(modules, row.value);
     result.push_back(std::move(row));
   }

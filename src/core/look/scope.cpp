@@ -238,7 +238,8 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
       case Kind::memory:
         value.resize(bytes);
         if (view_.read_memory(piece.address + piece.bit_offset / 8, value) != bytes)
-          return Error{Fault::usage, "memory at " + hex_text(piece.address) + " cannot be read"};
+          return Error{Fault::usage,
+                       "memory at " + hex_text(piece.address) + " " + std::string(view_.why_unreadable(piece.address))};
         break;
       case Kind::reg: {
         const auto part = arch::dwarf_register(piece.number, mode);

@@ -38,6 +38,12 @@ bool LiveEdit::write_extended(isa::RegisterPart part, std::span<const std::uint8
   return process_.set_extended(thread_, *set);
 }
 
+bool LiveEdit::write_flags(std::uint64_t flags) {
+  state::RegisterSet set = process_.view(thread_).registers();
+  set[state::Reg::rflags] = flags;
+  return process_.set_registers(thread_, set);
+}
+
 bool LiveEdit::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
   return process_.memory().write(address, bytes);
 }

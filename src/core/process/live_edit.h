@@ -10,6 +10,7 @@ class LiveEdit final : public state::StateEdit {
  public:
   LiveEdit(Process& process, pid_t thread) : process_(process), thread_(thread) {}
   bool write_register(isa::RegisterPart part, std::span<const std::uint8_t> bytes) override;
+  bool write_flags(std::uint64_t flags) override;
   bool write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) override;
 
  private:

@@ -130,10 +130,7 @@ bool Process::set_extended(pid_t thread, const state::ExtendedSet& registers) {
   return process::set_extended(thread, registers);
 }
 
-isa::Mode ThreadView::mode() const {
-  constexpr std::uint64_t kCode32 = 0x23;  // the selector of 32-bit code in Linux
-  return registers()[Reg::cs] == kCode32 ? isa::Mode::bits32 : isa::Mode::bits64;
-}
+isa::Mode ThreadView::mode() const { return state::mode_of(registers()); }
 const state::RegisterSet& ThreadView::registers() const { return process_.fetch(*process_.find(thread_)); }
 std::optional<state::ExtendedSet> ThreadView::extended() const { return extended_of(thread_); }
 void ThreadView::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
@@ -155,10 +152,8 @@ std::optional<std::uint64_t> Process::system_call(pid_t id) const {
   const Thread* thread = find(id);
   if (thread == nullptr) return std::nullopt;
   fetch(*thread);
-  const auto result = static_cast<std::int64_t>(thread->raw.rax);
-  constexpr std::int64_t kRestart = -512, kRestartBlock = -516, kNotYet = -ENOSYS;
-  const bool inside = (result <= kRestart && result >= kRestartBlock) || (thread->in_call && result == kNotYet);
-  if (static_cast<std::int64_t>(thread->raw.orig_rax) < 0 || !(inside || thread->in_call)) return std::nullopt;
+  const bool inside = thread->in_call || state::broken_off(static_cast<std::int64_t>(thread->raw.rax));
+  if (static_cast<std::int64_t>(thread->raw.orig_rax) < 0 || !inside) return std::nullopt;
   return thread->raw.orig_rax;
 }
 
@@ -269,11 +264,16 @@ void Process::detach() {
   if (gone_) return;
   for (auto& slot : slots_) slot.reset();
   memory_.remove_all();
+  // A signal may end the program at once: whoever is let go with one comes last, so that nobody is left traced and
+  // dead.
+  std::stable_partition(threads_.begin(), threads_.end(), [](const auto& thread) { return thread->signal == 0; });
   for (auto& thread : threads_) {
     if (!thread->shares_memory) set_slots(*thread);
     flush(*thread);
     delay_at(Delay::detach);
-    if (!thread->exiting) ::ptrace(PTRACE_DETACH, thread->id, nullptr, static_cast<long>(thread->signal));
+    if (thread->exiting) continue;
+    const bool let_go = ::ptrace(PTRACE_DETACH, thread->id, nullptr, static_cast<long>(thread->signal)) == 0;
+    if (!let_go && thread->id != pid_) ::waitpid(thread->id, nullptr, __WALL);  // it has been ended meanwhile
   }
   threads_.clear();
   gone_ = true;

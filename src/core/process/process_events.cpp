@@ -149,13 +149,12 @@ Event Process::take_signal(Thread& thread, int signal) {
   ::ptrace(PTRACE_GETSIGINFO, thread.id, nullptr, &info);
   thread.signal = signal;
   Event event{.kind = Event::Kind::signal, .thread = thread.id, .number = signal};
-  const bool fault = signal == SIGSEGV || signal == SIGBUS || signal == SIGFPE || signal == SIGILL;
-  if (fault && info.si_code > 0) {
+  thread.pending = state::pending_signal(signal, info.si_code, reinterpret_cast<std::uint64_t>(info.si_addr));
+  if (thread.pending.is_fault()) {
     event.by_instruction = true;
-    event.fault_address = reinterpret_cast<std::uint64_t>(info.si_addr);
-    event.fault_address_known = info.si_code != SI_KERNEL;
+    event.fault_address = thread.pending.fault_address;
+    event.fault_address_known = thread.pending.fault_address_known;
   }
-  thread.pending = {signal, info.si_code, event.fault_address, event.by_instruction && event.fault_address_known};
   return event;
 }
 

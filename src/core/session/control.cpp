@@ -82,7 +82,7 @@ std::optional<Error> Control::begin() {
   }
   modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
   find_loader();
-  before_ = view().registers();
+  moved_.before = view().registers();
   return std::nullopt;
 }
 
@@ -126,7 +126,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
       control->process_->detach();  // it goes on alone
       return *error;
     }
-    control->before_ = control->view().registers();
+    control->moved_.before = control->view().registers();
     return control;
   }
   control->modules_ = std::make_unique<look::Modules>(*parent.modules_);
@@ -146,7 +146,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
     control->sites_[address].count = 1;
     control->release(address);
   }
-  control->before_ = control->view().registers();
+  control->moved_.before = control->view().registers();
   return control;
 }
 
@@ -240,29 +240,5 @@ void Control::resolve_waiting() {
 }
 
 void Control::detach() { process_->detach(); }
-
-// ---- threads --------------------------------------------------------------------------------------------------------
-
-std::uint64_t Control::number_of(pid_t thread) {
-  for (const pid_t id : process_->threads()) {
-    if (std::ranges::find(numbers_, id) == numbers_.end()) numbers_.push_back(id);
-  }
-  const auto found = std::ranges::find(numbers_, thread);
-  return static_cast<std::uint64_t>(found - numbers_.begin()) + 1;
-}
-
-bool Control::choose_thread(std::uint64_t number) {
-  for (const pid_t id : process_->threads()) {
-    if (number_of(id) != number && static_cast<std::uint64_t>(id) != number) continue;
-    thread_ = id;
-    before_ = view().registers();
-    extended_before_ = view().extended();
-    written_.clear();
-    return true;
-  }
-  return false;
-}
-
-std::string Control::place(pid_t thread) { return modules_->place_name(process_->view(thread).registers()[Reg::rip]); }
 
 }  // namespace deeptrace::session

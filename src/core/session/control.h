@@ -19,12 +19,10 @@
 
 #include "base/result.h"
 #include "inspect/expression.h"
-#include "look/code_lines.h"
-#include "look/modules.h"
 #include "look/scope.h"
+#include "look/subject.h"
 #include "process/process.h"
 #include "session/halt_rule.h"
-#include "state/delta.h"
 
 namespace deeptrace::session {
 
@@ -48,41 +46,8 @@ struct Motion {
   std::uint64_t count = 1;  ///< how many times; of into, over, line and line_into
 };
 
-/// One hit of a stop point.
-struct HaltHit {
-  unsigned halt = 0;         ///< its number
-  std::uint64_t hit = 0;     ///< from 1
-  std::uint64_t writer = 0;  ///< data stops: the instruction that wrote or read; 0: not known, or not by one
-  std::string by{};          ///< who did it, where it was no instruction that is known
-  std::vector<std::uint8_t> before{}, after{};  ///< data stops: the bytes watched; empty where they are not known
-};
-
-struct Stopped {
-  enum class Why : std::uint8_t {
-    arrived,        ///< the motion is done
-    halt,           ///< at a stop point: see `hits`
-    signal,         ///< a signal is about to end the program
-    attention,      ///< Ctrl-C
-    replaced,       ///< it has executed another program
-    thread_ended,   ///< the thread that was moved is gone
-    process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
-    elsewhere,      ///< another process of the tree came to a stop: see Control::settle
-    let_go,         ///< it goes on alone: see `notes`
-    exited,
-    killed,
-  };
-  Why why = Why::arrived;
-  pid_t thread = 0;
-  int number = 0;  ///< signal or status
-  std::uint64_t fault_address = 0;
-  bool fault_address_known = false;
-  bool at_start = false;  ///< of a program: nothing has run
-  std::vector<HaltHit> hits;
-  std::vector<std::string> notes;                   ///< what else happened on the way
-  std::optional<std::uint64_t> returned_from;       ///< a function that returned: an address in it
-  std::vector<state::RegisterChange> not_restored;  ///< preserved registers that it left changed
-  [[nodiscard]] bool program_is_gone() const { return why == Why::let_go || why == Why::exited || why == Why::killed; }
-};
+using look::HaltHit;
+using look::Stopped;
 
 struct HaltInfo {
   unsigned number = 0;
@@ -93,24 +58,30 @@ struct HaltInfo {
   std::string how;  ///< "stop byte", "debug registers 0 and 1", "by stepping", "waits for libtide.so"
 };
 
-class Control {
+class Control final : public look::Subject {
  public:
   /// Launches or attaches. A launched program stands at its entry, or in the dynamic linker when that is done (see
   /// ControlOptions): its libraries are mapped, nothing of its own has run. Errors: as those of Process, and an
   /// unusable program file.
   static Result<std::unique_ptr<Control>> start(ControlOptions options);
-  ~Control();
+  ~Control() override;
 
   /// Receives child processes that are traced, before anything of them has run. A forked one has all stop points, with
   /// their hits at 0; one that has executed a program of its own has those that are not on data.
   using ChildTaker = std::function<void(std::unique_ptr<Control>)>;
   void on_child(ChildTaker taker) { on_child_ = std::move(taker); }
 
-  [[nodiscard]] bool ended() const { return process_->gone(); }
   [[nodiscard]] bool attached() const { return process_->attached(); }
   [[nodiscard]] process::Process& process() { return *process_; }
-  [[nodiscard]] look::Modules& modules() { return *modules_; }
-  [[nodiscard]] const std::string& path() const { return modules_->main().path; }
+
+  // ---- looking ----
+
+  [[nodiscard]] state::Target& target() override { return *process_; }
+  [[nodiscard]] look::Modules& modules() override { return *modules_; }
+  [[nodiscard]] bool ended() const override { return process_->gone(); }
+  [[nodiscard]] const look::Moved& moved() override;
+  [[nodiscard]] look::StopNames stop_names() const override;
+  [[nodiscard]] std::vector<look::CardHit> hits_of(const Stopped& stopped) override;
 
   // ---- stop points ----
 
@@ -121,8 +92,6 @@ class Control {
   bool remove(unsigned number);
   [[nodiscard]] std::vector<HaltInfo> halts() const;
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
-  /// Where stop points stand in code, for code lines.
-  [[nodiscard]] look::StopNames stop_names() const;
   /// Bytes of what a data stop watches, read by its type.
   inspect::Value watched_value(unsigned number, const std::vector<std::uint8_t>& bytes);
 
@@ -138,22 +107,6 @@ class Control {
   void others(std::optional<bool> run) { others_run_ = run; }
   /// Lets an attached or launched program go on alone.
   void detach();
-
-  // ---- looking ----
-
-  [[nodiscard]] pid_t thread() const { return thread_; }
-  /// Makes another thread the current one. Its number, from 1 in the order they were seen, or the kernel's.
-  bool choose_thread(std::uint64_t number);
-  [[nodiscard]] std::uint64_t number_of(pid_t thread);
-  [[nodiscard]] const process::ThreadView& view() const { return process_->view(thread_); }
-  /// Where a thread stands, in words.
-  std::string place(pid_t thread);
-  /// The current thread's state when the last motion began, where it was this thread that moved.
-  [[nodiscard]] const state::RegisterSet& before() const { return before_; }
-  [[nodiscard]] const std::optional<state::ExtendedSet>& extended_before() const { return extended_before_; }
-  /// Memory that the last motion's own instructions wrote; what functions wrote that ran through is not in it.
-  [[nodiscard]] const state::Delta& written();
-  [[nodiscard]] bool ran_through() const { return ran_through_; }
 
  private:
   struct Site;
@@ -236,8 +189,6 @@ class Control {
   ControlOptions options_;
   std::unique_ptr<process::Process> process_;
   std::unique_ptr<look::Modules> modules_;
-  pid_t thread_ = 0;
-  std::vector<pid_t> numbers_;
   std::map<std::uint64_t, Site> sites_;
   /// A debug register that is free watches a stop byte of the user's for reads by the program itself.
   struct Guard {
@@ -270,11 +221,7 @@ class Control {
   std::vector<std::uint64_t> reentries_;
   bool reentries_known_ = false;
 
-  state::RegisterSet before_;
-  std::optional<state::ExtendedSet> extended_before_;
-  state::Delta written_;
   bool written_read_ = false;
-  bool ran_through_ = false;
 };
 
 /// True when a signal's default is to do nothing, or the program ignores or handles it.

@@ -3,11 +3,11 @@
 #include <csignal>
 #include <cstring>
 
+#include "abi/signal_names.h"
 #include "abi/system_calls.h"
 #include "isa/walk.h"
 #include "process/maps.h"
 #include "session/control_parts.h"
-#include "session/signal_names.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -254,13 +254,13 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
 void Control::signal_event(const Event& event, Stopped& stopped) {
   for (const auto& halt : halts_) {
     if (halt->rule.kind != HaltRule::Kind::signal) continue;
-    if (halt->rule.what != "any" && signal_named(halt->rule.what) != event.number) continue;
-    if (counts(*halt, event.thread, stopped)) hit(*halt, event.thread, stopped, {.by = signal_name(event.number)});
+    if (halt->rule.what != "any" && abi::signal_named(halt->rule.what) != event.number) continue;
+    if (counts(*halt, event.thread, stopped)) hit(*halt, event.thread, stopped, {.by = abi::signal_name(event.number)});
   }
   const bool forced = event.by_instruction && !process::catches_signal(process_->pid(), event.number);
   if (is_harmless(process_->pid(), event.number) && !forced) {
     const bool routine = event.number == SIGCHLD || event.number == SIGWINCH || event.number == SIGURG;
-    if (!routine && stopped.hits.empty()) stopped.notes.push_back(signal_name(event.number) + " came");
+    if (!routine && stopped.hits.empty()) stopped.notes.push_back(abi::signal_name(event.number) + " came");
     return;
   }
   stopped.number = event.number;

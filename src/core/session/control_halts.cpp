@@ -2,11 +2,11 @@
 #include <algorithm>
 #include <cstring>
 
+#include "abi/signal_names.h"
 #include "abi/system_calls.h"
 #include "base/number.h"
 #include "look/places.h"
 #include "session/control_parts.h"
-#include "session/signal_names.h"
 #include "state/execute.h"
 
 namespace deeptrace::session {
@@ -179,7 +179,7 @@ std::optional<Error> Control::place_halt(Halt& halt) {
       return std::nullopt;
     }
     case Kind::signal:
-      if (where != "any" && !signal_named(where))
+      if (where != "any" && !abi::signal_named(where))
         return Error{Fault::usage, where + ": no signal of that name (any stands for all)"};
       return std::nullopt;
     case Kind::load: return std::nullopt;
@@ -345,6 +345,26 @@ inspect::Value Control::watched_value(unsigned number, const std::vector<std::ui
     return inspect::value_of(datum, scope, {.as_members = true});
   }
   return {};
+}
+
+std::vector<look::CardHit> Control::hits_of(const Stopped& stopped) {
+  std::vector<look::CardHit> result;
+  for (const HaltHit& hit : stopped.hits) {
+    look::CardHit& card = result.emplace_back();
+    card.halt = hit.halt;
+    card.hit = hit.hit;
+    card.writer = hit.writer;
+    card.by = hit.by;
+    if (const HaltRule* rule = rule_of(hit.halt)) {
+      card.rule = rule->text();
+      card.what = rule->what;
+    }
+    if (hit.writer != 0) card.writer_place = modules_->place_name(hit.writer);
+    if (hit.after.empty()) continue;
+    card.before = watched_value(hit.halt, hit.before);
+    card.after = watched_value(hit.halt, hit.after);
+  }
+  return result;
 }
 
 std::vector<HaltInfo> Control::halts() const {

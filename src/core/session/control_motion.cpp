@@ -42,23 +42,23 @@ void Control::keep_to_living_thread() {
 
 void Control::begin_motion() {
   keep_to_living_thread();
-  before_ = view().registers();
-  if (options_.follow_vectors) extended_before_ = view().extended();
-  written_.clear();
+  moved_.before = view().registers();
+  if (options_.follow_vectors) moved_.extended_before = view().extended();
+  moved_.written.clear();
   written_read_ = false;
-  ran_through_ = false;
+  moved_.ran_through = false;
   stopped_ = {};
 }
 
-const state::Delta& Control::written() {
+const look::Moved& Control::moved() {
   if (!written_read_) {
     written_read_ = true;
-    for (state::MemoryChange& change : written_.memory) {
-      const std::span<std::uint8_t> after(written_.after(change), change.size);
+    for (state::MemoryChange& change : moved_.written.memory) {
+      const std::span<std::uint8_t> after(moved_.written.after(change), change.size);
       change.after_known = !process_->gone() && process_->memory().read(change.address, after) == change.size;
     }
   }
-  return written_;
+  return moved_;
 }
 
 /// Keeps what stands where the next instruction will write; a place that was kept already stays as it was first.
@@ -67,19 +67,20 @@ void Control::note_writes(const isa::Instruction& instruction) {
   constexpr std::uint64_t kMost = 4096;
   for (const state::TouchedRange& range : state::touched_by(instruction, view().registers())) {
     if (!isa::writes(range.access) || range.size == 0 || range.size > kMost) continue;
-    const bool known = std::ranges::any_of(written_.memory, [&](const state::MemoryChange& change) {
+    const bool known = std::ranges::any_of(moved_.written.memory, [&](const state::MemoryChange& change) {
       return change.address <= range.address && range.address + range.size <= change.address + change.size;
     });
     if (known) continue;
-    state::MemoryChange& change = written_.add_memory(range.address, range.size);
-    change.before_known = process_->memory().read(range.address, {written_.before(change), range.size}) == range.size;
+    state::MemoryChange& change = moved_.written.add_memory(range.address, range.size);
+    change.before_known =
+        process_->memory().read(range.address, {moved_.written.before(change), range.size}) == range.size;
   }
 }
 
 void Control::run_beside() {
   if (process_->gone()) return;
   begin_motion();
-  ran_through_ = true;
+  moved_.ran_through = true;
   process_->beside(running(), [this](const Event& event) {
     const Answer answer = visit(event);
     return process_->gone() ? Answer::go_on : answer;
@@ -196,7 +197,7 @@ Stopped Control::through_call(std::uint64_t next) {
   const state::RegisterSet before = view().registers();
   const isa::Instruction call = instruction_at(before[Reg::rip]);
   const state::Outcome outcome = state::execute(call, view());
-  ran_through_ = true;
+  moved_.ran_through = true;
   Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = before[Reg::rsp]};
   goal.sites.push_back(next);
   const pid_t thread = thread_;
@@ -242,7 +243,7 @@ Stopped Control::step_one(bool enter_calls) {
     std::uint64_t back = 0;
     (void)process_->memory().read(now[Reg::rsp], {bytes, word});
     std::memcpy(&back, bytes, 8);
-    ran_through_ = true;
+    moved_.ran_through = true;
     Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = now[Reg::rsp] + word};
     goal.sites.push_back(back);
     (void)run(&goal);
@@ -281,7 +282,7 @@ Stopped Control::line(bool enter_calls) {
       // Into the first own function with source lines that comes, else through.
       const std::uint64_t next = at + instruction.length;
       note_writes(instruction);
-      ran_through_ = true;
+      moved_.ran_through = true;
       Goal goal{.thread = thread_,
                 .sites = reentries(),
                 .entries = modules_->own_starts(),
@@ -314,7 +315,7 @@ Stopped Control::line(bool enter_calls) {
         goal.sites.push_back(frame.address());
         break;
       }
-      ran_through_ = true;
+      moved_.ran_through = true;
       (void)run(&goal);
       if (stopped_.why != Why::arrived || thread_ != thread) return stopped_;
       if (std::ranges::find(goal.entries, goal.reached) != goal.entries.end()) return stopped_;
@@ -340,7 +341,7 @@ Result<Stopped> Control::out() {
     return Error{Fault::usage, "out: nobody called this function, or the way to the caller is lost"};
   const inspect::Frame& caller = frames[1];
   const std::uint64_t inside = frames[0].address();
-  ran_through_ = true;
+  moved_.ran_through = true;
   const std::uint64_t stack = caller.registers[Reg::rsp];
   Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = stack};
   goal.sites.push_back(caller.address());
@@ -360,7 +361,7 @@ Result<Stopped> Control::out() {
 Result<Stopped> Control::to(const std::string& where) {
   Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, nullptr);
   if (!found) return found.error();
-  ran_through_ = true;
+  moved_.ran_through = true;
   Goal goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0};
   const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) {
@@ -405,7 +406,7 @@ Result<Stopped> Control::past_loop() {
       }
     }
   }
-  ran_through_ = true;
+  moved_.ran_through = true;
   Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = view().registers()[Reg::rsp]};
   for (const std::size_t block : loop) {
     for (const program::FlowEdge& edge : graph.blocks[block].edges) {
@@ -428,7 +429,7 @@ Result<Stopped> Control::go(const Motion& motion) {
       case Kind::line:
       case Kind::line_into: (void)line(motion.kind == Kind::line_into); break;
       case Kind::resume:
-        ran_through_ = true;
+        moved_.ran_through = true;
         (void)run(nullptr);
         break;
       case Kind::out:

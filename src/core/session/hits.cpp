@@ -100,8 +100,8 @@ class Run {
       }
     }
     row.notes = &summary_.notes;
-    std::optional<Card> card;
-    if (request_.cards) row.card = &card.emplace(card_of(control, stopped));
+    std::optional<look::Card> card;
+    if (request_.cards) row.card = &card.emplace(look::card_of(control, stopped));
     ++summary_.rows;
     sink_.row(row);
     summary_.notes.clear();

@@ -10,7 +10,7 @@
 
 #include "base/result.h"
 #include "inspect/value.h"
-#include "session/card.h"
+#include "look/card.h"
 #include "session/process_tree.h"
 
 namespace deeptrace::session {
@@ -44,7 +44,7 @@ struct HitRow {
   std::optional<inspect::Value> before, after;      ///< of data stops
   std::string_view by;                              ///< who wrote, where it was no instruction; else empty
   const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
-  const Card* card = nullptr;                       ///< where cards were asked for
+  const look::Card* card = nullptr;                 ///< where cards were asked for
 };
 
 /// A row's own storage, and how a hit becomes one; used by plans too.

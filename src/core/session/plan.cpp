@@ -222,7 +222,9 @@ class Run {
       row.expected.push_back(std::move(expected));
     }
     ++summary_.rows;
-    sink_.row(row, control, stopped);
+    row.subject = &control;
+    row.stopped = &stopped;
+    sink_.row(row);
   }
 
   const Plan& plan_;

@@ -57,7 +57,9 @@ struct PlanRow {
   HitRow hit;  ///< with the values of `keep`
   std::vector<std::string> kept_names;
   std::vector<Expected> expected;
-  std::vector<std::string> shows;  ///< words to be shown here
+  std::vector<std::string> shows;  ///< words to be shown here, of what is looked at:
+  look::Subject* subject = nullptr;
+  const Stopped* stopped = nullptr;
 };
 
 struct PlanSummary {
@@ -76,7 +78,8 @@ class PlanSink {
  public:
   virtual ~PlanSink() = default;
   virtual void begin(const Plan& plan, const HitsStart& start) = 0;
-  virtual void row(const PlanRow& row, Control& control, const Stopped& stopped) = 0;
+  /// It stands still meanwhile.
+  virtual void row(const PlanRow& row) = 0;
   virtual void end(const PlanSummary& summary) = 0;
 };
 

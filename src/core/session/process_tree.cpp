@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <utility>
 
-#include "session/signal_names.h"
+#include "abi/signal_names.h"
 
 namespace deeptrace::session {
 
@@ -13,7 +13,7 @@ namespace {
 
 std::string how_it_ended(const Stopped& end) {
   if (end.why == Why::let_go) return "was let go";
-  return end.why == Why::killed ? "was ended by " + signal_name(end.number)
+  return end.why == Why::killed ? "was ended by " + abi::signal_name(end.number)
                                 : "ended with status " + std::to_string(end.number);
 }
 

@@ -669,7 +669,7 @@ class Stepper {
     snapshot.add_changes(tracee_, recorded.delta);
     recorded.row.memory_followed = snapshot.complete();
     compare_vectors(recorded);
-    text_ = signal_name(signal) + " arrived: the kernel called " + modules_.place_name(after[Reg::rip]);
+    text_ = abi::signal_name(signal) + " arrived: the kernel called " + modules_.place_name(after[Reg::rip]);
     if (modules_.is_own(before[Reg::rip])) place(recorded.row, code_at(before[Reg::rip]));
     recorded.row.text = text_;
     recorded.row.target_name = {};
@@ -789,7 +789,7 @@ class Stepper {
   }
 
   std::string full_speed_text(const std::string& name, const Stop& stop) {
-    if (stop.kind == Stop::Kind::signal) return name + " ran until " + signal_name(stop.number) + " came";
+    if (stop.kind == Stop::Kind::signal) return name + " ran until " + abi::signal_name(stop.number) + " came";
     switch (arrival()) {
       case Arrival::returned: return name + " ran and returned";
       case Arrival::called: return name + " ran until it called " + modules_.place_name(rip());
@@ -863,7 +863,7 @@ class Stepper {
 
 Error ended_early(const std::string& from, const Stop& stop) {
   const std::string how = stop.kind == Stop::Kind::exited ? "ended with status " + std::to_string(stop.number)
-                                                          : "was ended by " + signal_name(stop.number);
+                                                          : "was ended by " + abi::signal_name(stop.number);
   return {Fault::program, "the program " + how + " before it came to " + from};
 }
 

@@ -11,12 +11,12 @@
 #include <string>
 #include <string_view>
 
+#include "abi/signal_names.h"
 #include "base/result.h"
 #include "isa/instruction.h"
 #include "process/launch.h"
 #include "process/tracee.h"
 #include "program/own_code.h"
-#include "session/signal_names.h"
 #include "state/delta.h"
 
 namespace deeptrace::session {

@@ -60,6 +60,11 @@ std::uint64_t thread_pointer(const RegisterSet& registers, isa::Mode mode) {
   return registers[arch::machine_of(mode).thread_segment == isa::kFs ? Reg::fs_base : Reg::gs_base];
 }
 
+isa::Mode mode_of(const RegisterSet& registers) {
+  constexpr std::uint64_t kCode32 = 0x23;  // <asm/segment.h>: __USER32_CS
+  return registers[Reg::cs] == kCode32 ? isa::Mode::bits32 : isa::Mode::bits64;
+}
+
 std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part) {
   const std::uint64_t value = registers[reg_of(part)] >> part.offset;
   return part.width >= 64 ? value : value & ((std::uint64_t(1) << part.width) - 1);

@@ -79,6 +79,9 @@ bool kept_by_callee(Reg reg, isa::Mode mode);
 /// The thread pointer: where thread-local variables are counted from.
 std::uint64_t thread_pointer(const struct RegisterSet& registers, isa::Mode mode);
 
+/// The mode that the code segment's selector stands for in Linux.
+isa::Mode mode_of(const RegisterSet& registers);
+
 /// The part's value out of a register set.
 std::uint64_t value_of(const RegisterSet& registers, isa::RegisterPart part);
 

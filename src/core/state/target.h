@@ -39,7 +39,16 @@ struct PendingSignal {
   int code = 0;                      ///< si_code
   std::uint64_t fault_address = 0;   ///< what a fault concerns
   bool fault_address_known = false;  ///< false: it is no fault, or the kernel did not say it
+
+  /// True when the instruction at hand brought it about, and not a call such as kill(2).
+  [[nodiscard]] bool is_fault() const;
 };
+/// From the fields of a siginfo_t; the address counts in faults alone.
+PendingSignal pending_signal(int number, int code, std::uint64_t address);
+
+/// True for what stands in the result register of a system call that the kernel has broken off, and will begin again
+/// (ERESTARTSYS to ERESTART_RESTARTBLOCK of <linux/errno.h>).
+constexpr bool broken_off(std::int64_t result) { return result <= -512 && result >= -516; }
 
 class Target {
  public:

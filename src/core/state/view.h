@@ -1,4 +1,4 @@
-// What any source of machine state offers: a live thread today, a core file or a position in a recording later.
+// What any source of machine state offers: a live thread, a core file, later a position in a recording.
 // Everything that looks at a program (expressions, memory, frames, what an instruction will touch) reads it
 // through this, and so works on all of them.
 #pragma once
@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <string_view>
 
 #include "isa/instruction.h"
 #include "state/extended.h"
@@ -35,6 +36,9 @@ class StateView {
   [[nodiscard]] virtual std::optional<ExtendedSet> extended() const { return std::nullopt; }
   /// Reads all pieces; each says how much of it there was.
   virtual void read_memory(std::span<MemoryRequest> requests, Provenance provenance) const = 0;
+
+  /// What keeps memory from being read, as the end of "memory at 0x10 ...".
+  [[nodiscard]] virtual std::string_view why_unreadable(std::uint64_t /*address*/) const { return "cannot be read"; }
 
   /// One piece; returns the bytes read.
   std::size_t read_memory(std::uint64_t address, std::span<std::uint8_t> into) const {

@@ -1,11 +1,11 @@
-#include "session/signal_names.h"
+#include "abi/signal_names.h"
 
 #include <csignal>
 #include <cstring>
 
 #include "base/number.h"
 
-namespace deeptrace::session {
+namespace deeptrace::abi {
 
 std::string signal_name(int signal) {
   const char* name = ::sigabbrev_np(signal);
@@ -23,4 +23,4 @@ std::optional<int> signal_named(std::string_view name) {
   return std::nullopt;
 }
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::abi

@@ -7,11 +7,12 @@
 #include <utility>
 #include <vector>
 
+#include "inspect/value.h"
 #include "look/code_lines.h"
 #include "look/foresight.h"
-#include "session/control.h"
+#include "look/stopped.h"
 
-namespace deeptrace::session {
+namespace deeptrace::look {
 
 /// An expression that is shown at every stop.
 struct Followed {
@@ -44,13 +45,15 @@ struct Card {
   std::uint32_t line = 0;
   std::uint64_t thread = 1;
   std::size_t threads = 1;
-  std::vector<look::CodeLine> code;
+  std::vector<CodeLine> code;
   state::Delta changes;  ///< registers, flags and memory; vectors of the low 128 bits
   std::vector<std::pair<std::string, inspect::Value>> results;  ///< of a function that returned: its name and result
-  look::Foresight next;
+  Foresight next;
 };
 
-/// The program stands still, or has ended.
-Card card_of(Control& control, const Stopped& stopped);
+class Subject;
 
-}  // namespace deeptrace::session
+/// The program stands still, or has ended.
+Card card_of(Subject& subject, const Stopped& stopped);
+
+}  // namespace deeptrace::look

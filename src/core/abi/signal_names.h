@@ -5,7 +5,7 @@
 #include <string>
 #include <string_view>
 
-namespace deeptrace::session {
+namespace deeptrace::abi {
 
 /// "SIGSEGV"; "signal 34" for one without a name.
 std::string signal_name(int signal);
@@ -13,4 +13,4 @@ std::string signal_name(int signal);
 /// The number of "SIGSEGV", "SEGV" or "11"; nothing for other words.
 std::optional<int> signal_named(std::string_view name);
 
-}  // namespace deeptrace::session
+}  // namespace deeptrace::abi
