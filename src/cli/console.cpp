@@ -12,6 +12,7 @@
 #include "cli/program_options.h"
 #include "cli/talk.h"
 #include "process/attention.h"
+#include "session/dead_program.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -106,6 +107,18 @@ int converse(Talk& talk, const report::Style& style) {
   return failed && !lines.terminal() ? static_cast<int>(Fault::usage) : kFine;
 }
 
+report::Style style_of(const cxxopts::ParseResult& options) {
+  return report::Style::for_descriptor(STDOUT_FILENO,
+                                       options.count("colour") != 0 ? options["colour"].as<std::string>() : "auto",
+                                       options.count("uncut") != 0);
+}
+
+int hold_talk(Talk& talk, const cxxopts::ParseResult& options, program::SourceText& sources) {
+  if (options.count("full-screen") != 0) return full_screen(talk, sources);
+  print(talk.first().lines, talk.style());
+  return converse(talk, talk.style());
+}
+
 int start(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
@@ -126,34 +139,50 @@ int start(const Command& command, const Parsed& parsed, std::vector<std::string>
     }
   }
   outlive_broken_pipe();
-  const report::Style style = report::Style::for_descriptor(
-      STDOUT_FILENO, parsed.options.count("colour") != 0 ? parsed.options["colour"].as<std::string>() : "auto",
-      parsed.options.count("uncut") != 0);
-  Talk talk(std::move(*control), style, *sources, output.get());
+  Talk talk(std::move(*control), style_of(parsed.options), *sources, output.get());
   if (auto error = talk.begin()) return report_error(*error);
-  if (parsed.options.count("full-screen") != 0) return full_screen(talk, *sources);
-  const Answer first = talk.first();
-  print(first.lines, style);
-  return converse(talk, style);
+  return hold_talk(talk, parsed.options, *sources);
+}
+
+/// About what a program left.
+int look_back(const Command& command, const Parsed& parsed) {
+  for (const char* option :
+       {"attach", "input", "env", "work-dir", "children", "randomise", "program-output", "stop-with"})
+    if (parsed.options.count(option) != 0)
+      return report_error({Fault::usage, std::string("--") + option + ": a core file cannot run"});
+  if (parsed.rest.size() > 1)
+    return report_error({Fault::usage, std::string(command.name) + ": a core file and its program are all it takes; " +
+                                           parsed.rest[1] + " is too much"});
+  Result<program::SourceText> sources = source_text_of(parsed.options);
+  if (!sources) return report_error(sources.error());
+  Result<std::unique_ptr<session::DeadProgram>> dead =
+      session::DeadProgram::open(parsed.options["core"].as<std::string>(),
+                                 parsed.rest.empty() ? "" : parsed.rest.front(), open_options_of(parsed.options));
+  if (!dead) return report_error(dead.error());
+  Talk talk(**dead, (*dead)->stopped(), style_of(parsed.options), *sources);
+  return hold_talk(talk, parsed.options, *sources);
 }
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace console", std::string(command.answers));
   options.add_options("Console")("full-screen", "on the whole screen: source, instructions, registers, stack, memory")(
-      "colour", "auto, always or never", cxxopts::value<std::string>(), "WHEN")(
-      "uncut", "do not cut lines to the terminal")("help", "this help");
+      "colour", "auto, always or never", cxxopts::value<std::string>(), "WHEN")("uncut",
+                                                                                "do not cut lines to the terminal")(
+      "core", "what a program left that a signal ended; PROGRAM is its file, where that is not found by itself",
+      cxxopts::value<std::string>(), "FILE")("help", "this help");
   add_launch_options(options);
   add_control_options(options);
   add_code_options(options);
   Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;
+  if (parsed.options.count("core") != 0) return look_back(command, parsed);
   std::vector<std::string> rest = std::move(parsed.rest);
   return under_keeper([&] { return start(command, parsed, std::move(rest)); });
 }
 
 }  // namespace
 
-const Command kConsole = {"console", "[OPTIONS] PROGRAM [ARGUMENTS...]",
+const Command kConsole = {"console", "[OPTIONS] PROGRAM [ARGUMENTS...] | --core FILE [PROGRAM]",
                           "a conversation with a running program: stop it, move it, look at it",
                           "deeptrace console ./tidelog readings.txt", run};
 

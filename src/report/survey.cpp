@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "abi/signal_names.h"
 #include "report/csv.h"
 #include "report/file_words.h"
 #include "report/json.h"
@@ -65,14 +66,32 @@ std::string stack_words(const Survey& s) {
 
 std::string_view yes(bool value) { return value ? "yes" : "no"; }
 
+std::string signal_words(const session::SurveyedCore& core) {
+  if (!core.signal) return "not said";
+  std::string text = abi::signal_name(core.signal->number);
+  if (core.signal->fault_address_known) text += fmt::format("; it concerns address {:#x}", core.signal->fault_address);
+  return text;
+}
+
+std::vector<std::pair<std::string_view, std::string>> core_facts(const Survey& s) {
+  const session::SurveyedCore& core = *s.core;
+  std::vector<std::pair<std::string_view, std::string>> result = {
+      {"kind", fmt::format("{}, {}: what a program left when it died", kind_words(s.program->elf().kind()),
+                           machine_words(*s.program))},
+      {"bytes", grouped(s.program->elf().file_size())},
+      {"program", core.program.empty() ? "not said" : printable(core.program)},
+      {"process", core.process == 0 ? "not said" : std::to_string(core.process)},
+      {"ended by", signal_words(core)},
+      {"threads", grouped(core.threads.size())},
+  };
+  for (const std::string& remark : core.remarks) result.emplace_back("note:", printable(remark));
+  return result;
+}
+
 /// The lines of a survey: a name and a value for each.
 std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
   const Loading& l = s.loading;
-  if (s.program->elf().kind() == binary::Kind::core) {
-    return {{"kind", fmt::format("{}, {}: what a program left when it died", kind_words(s.program->elf().kind()),
-                                 machine_words(*s.program))},
-            {"bytes", grouped(s.program->elf().file_size())}};
-  }
+  if (s.core) return core_facts(s);
   std::vector<std::pair<std::string_view, std::string>> result = {
       {"kind", fmt::format("{}, {}", kind_words(s.program->elf().kind()), machine_words(*s.program))},
       {"bytes", grouped(s.program->elf().file_size())},
@@ -111,6 +130,10 @@ std::string flag_letters(std::uint64_t flags) {
   return result;
 }
 
+std::string access_letters(const state::Mapping& mapping) {
+  return std::string(mapping.readable ? "r" : "-") + (mapping.writable ? "w" : "-") + (mapping.executable ? "x" : "-");
+}
+
 class Text {
  public:
   Text(Output& out, const Style& style) : out_(out), style_(style) {}
@@ -122,6 +145,11 @@ class Text {
     for (const auto& [name, value] : all) widest = std::max(widest, name.size());
     for (const auto& [name, value] : all) line(fmt::format("  {:<{}}  {}", name, widest, value));
     bytes(s);
+    if (s.core) {
+      threads(*s.core);
+      memory(*s.core);
+      return;
+    }
     sections(s);
     functions(s);
   }
@@ -167,7 +195,7 @@ class Text {
   }
 
  private:
-  void line(std::string_view text) { add_line(out_, style_, text); }
+  void line(std::string_view text) { add_line(out_, style_, text.substr(0, text.find_last_not_of(' ') + 1)); }
   void heading(std::string_view text) { line(look(style_, Role::heading, text)); }
 
   static void add_facts(std::span<const Survey> files, std::vector<std::vector<std::string>>& rows) {
@@ -243,12 +271,33 @@ class Text {
 
   void sections(const Survey& s) {
     line("");
-    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", "section", is_object(s) ? "" : "address", "bytes", "access",
-                        "role"));
+    heading(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", "section", is_object(s) ? "" : "address", "bytes",
+                        "access", "role"));
     for (const SurveyedSection& section : s.sections) {
       line(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", printable(section.name),
                        section.address == 0 ? "" : fmt::format("{:#x}", section.address), grouped(section.size),
                        flag_letters(section.flags), section.role));
+    }
+  }
+
+  void threads(const session::SurveyedCore& core) {
+    line("");
+    heading("  thread      task  stands at");
+    for (const session::SurveyedCore::Thread& thread : core.threads) {
+      std::string text = fmt::format("  {:>6} {:>9}  {:#x}", thread.number, thread.id, thread.address);
+      if (!thread.place.empty()) text += "  " + printable(thread.place);
+      if (thread.id == core.signalled) text = look(style_, Role::broken, text + "   the signal was for it");
+      line(text);
+    }
+  }
+
+  void memory(const session::SurveyedCore& core) {
+    line("");
+    heading(fmt::format("  {:<33} {:>14} {:>14}  {:<6}  {}", "memory", "bytes", "saved", "access", "what"));
+    for (const auto& [mapping, saved] : core.memory) {
+      line(fmt::format("  {:<33} {:>14} {:>14}  {:<6}  {}", fmt::format("{:#x}..{:#x}", mapping.from, mapping.to),
+                       grouped(mapping.to - mapping.from), grouped(saved), access_letters(mapping),
+                       printable(mapping.path)));
     }
   }
 
@@ -268,6 +317,44 @@ class Text {
   Output& out_;
   const Style& style_;
 };
+
+void core_json(JsonWriter& json, const session::SurveyedCore& core) {
+  json.begin_object();
+  json.key("program").string_or_null(core.program);
+  json.key("process").number(static_cast<std::uint64_t>(core.process));
+  json.key("signal");
+  core.signal ? json.string(abi::signal_name(core.signal->number)) : json.null();
+  json.key("fault_address");
+  core.signal&& core.signal->fault_address_known ? json.hex(core.signal->fault_address) : json.null();
+  json.key("threads").begin_array();
+  for (const session::SurveyedCore::Thread& thread : core.threads) {
+    json.begin_object();
+    json.key("number").number(thread.number);
+    json.key("task").number(static_cast<std::uint64_t>(thread.id));
+    json.key("address").hex(thread.address);
+    json.key("place").string_or_null(thread.place);
+    json.key("signalled").boolean(thread.id == core.signalled);
+    json.end();
+  }
+  json.end();
+  json.key("memory").begin_array();
+  for (const auto& [mapping, saved] : core.memory) {
+    json.new_line();
+    json.begin_object();
+    json.key("from").hex(mapping.from);
+    json.key("to").hex(mapping.to);
+    json.key("saved").number(saved);
+    json.key("access").string(access_letters(mapping));
+    json.key("file").string_or_null(mapping.path);
+    json.key("offset").number(mapping.offset);
+    json.end();
+  }
+  json.end();
+  json.key("notes").begin_array();
+  for (const std::string& remark : core.remarks) json.string(remark);
+  json.end();
+  json.end();
+}
 
 void file_json(JsonWriter& json, const Survey& s) {
   const Loading& l = s.loading;
@@ -301,6 +388,8 @@ void file_json(JsonWriter& json, const Survey& s) {
     json.end();
   }
   json.end();
+  json.key("core");
+  s.core ? core_json(json, *s.core) : (void)json.null();
   json.key("library_name").string_or_null(l.soname);
   json.key("build_id").string_or_null(l.build_id);
   json.key("stripped").boolean(s.stripped);

@@ -3,6 +3,10 @@
 #include <algorithm>
 #include <set>
 
+#include "base/number.h"
+#include "base/path.h"
+#include "corefile/regions.h"
+
 namespace deeptrace::session {
 namespace {
 
@@ -103,6 +107,56 @@ class Accounts {
   std::vector<Range> ranges_;
 };
 
+std::string_view memory_role(const binary::Segment& segment) {
+  if (segment.memory_size == 0) return "nothing";
+  if (segment.file_size == 0) return "memory that was not saved";
+  return segment.file_size < segment.memory_size ? "memory, of which a part was saved"
+                                                 : "memory of the program when it ended";
+}
+
+void survey_memory(const Elf& elf, Accounts& accounts, Survey& out) {
+  for (const binary::Segment& segment : elf.segments()) {
+    if (segment.type != binary::kLoadSegment && segment.type != binary::kNoteSegment) continue;
+    const bool memory = segment.type == binary::kLoadSegment;
+    const ByteUse use = memory ? ByteUse::data : ByteUse::notes;
+    std::uint64_t flags = 0;
+    if (memory) flags |= binary::kAllocated;
+    if (memory && (segment.flags & 2) != 0) flags |= binary::kWritable;
+    if (memory && (segment.flags & 1) != 0) flags |= binary::kExecutable;
+    out.sections.push_back({memory ? "(memory)" : "(notes)", segment.address,
+                            memory ? segment.memory_size : segment.file_size, segment.file_size, flags, use,
+                            memory ? memory_role(segment) : "registers, signal, names of files"});
+    accounts.add(use, segment.offset, segment.file_size);
+  }
+}
+
+void survey_core(const Elf& elf, Survey& out) {
+  const corefile::CoreNotes notes = corefile::read_notes(elf);
+  const std::vector<corefile::Region> regions = corefile::regions_of(elf, notes);
+  SurveyedCore& core = out.core.emplace();
+  core.program = corefile::program_path(regions, notes);
+  core.process = notes.process;
+  core.signal = notes.signal;
+  core.remarks = notes.remarks;
+  std::uint64_t missing = 0;
+  for (const corefile::Region& region : regions) {
+    core.memory.push_back({region.mapping, region.saved.size()});
+    missing += region.missing;
+  }
+  if (missing != 0)
+    core.remarks.push_back("it is cut off: " + std::to_string(missing) + " bytes of memory are missing");
+  if (!notes.threads.empty()) core.signalled = notes.threads.front().id;
+  for (const state::ThreadId id : corefile::numbered_threads(notes)) {
+    const auto thread = std::ranges::find(notes.threads, id, &corefile::ThreadNotes::id);
+    const std::uint64_t address = thread->registers[state::Reg::rip];
+    const corefile::Region* region = corefile::region_at(regions, address);
+    std::string place;
+    if (region != nullptr && !region->mapping.path.empty())
+      place = base_name(region->mapping.path) + "+" + hex_text(address - region->mapping.from + region->mapping.offset);
+    core.threads.push_back({core.threads.size() + 1, id, address, std::move(place)});
+  }
+}
+
 void survey_sections(const Elf& elf, Survey& out) {
   Accounts accounts(elf.file_size());
   for (const Elf::FileRange& range : elf.headers()) accounts.add(ByteUse::headers, range.offset, range.size);
@@ -114,20 +168,7 @@ void survey_sections(const Elf& elf, Survey& out) {
     out.sections.push_back({section.name, address, section.size, in_file, section.flags, role.use, role.phrase});
     accounts.add(role.use, section.offset, in_file);
   }
-  for (const binary::Segment& segment : elf.segments()) {
-    if (elf.kind() != binary::Kind::core) break;
-    if (segment.type != binary::kLoadSegment && segment.type != binary::kNoteSegment) continue;
-    const bool memory = segment.type == binary::kLoadSegment;
-    const ByteUse use = memory ? ByteUse::data : ByteUse::notes;
-    std::uint64_t flags = 0;
-    if (memory) flags |= binary::kAllocated;
-    if (memory && (segment.flags & 2) != 0) flags |= binary::kWritable;
-    if (memory && (segment.flags & 1) != 0) flags |= binary::kExecutable;
-    out.sections.push_back({memory ? "(memory)" : "(notes)", segment.address,
-                            memory ? segment.memory_size : segment.file_size, segment.file_size, flags, use,
-                            memory ? "memory of the program when it ended" : "registers, signal, names of files"});
-    accounts.add(use, segment.offset, segment.file_size);
-  }
+  if (elf.kind() == binary::Kind::core) survey_memory(elf, accounts, out);
   out.bytes = accounts.settle();
 }
 
@@ -204,6 +245,7 @@ Survey survey(const program::Program& program) {
   out.loading = binary::loading_of(elf);
   if (elf.entry() != 0) out.entry_function = program.place_name(elf.entry());
   survey_sections(elf, out);
+  if (elf.kind() == binary::Kind::core) survey_core(elf, out);
   survey_debug(program, out);
   survey_symbols(program, out);
   survey_units(program, out);

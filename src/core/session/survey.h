@@ -1,13 +1,16 @@
 // The work of `survey`: what a file is, what it asks of the loader, and where its bytes went.
 #pragma once
 
+#include <array>
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "binary/loading.h"
 #include "program/program.h"
+#include "state/target.h"
 
 namespace deeptrace::session {
 
@@ -42,8 +45,30 @@ struct SurveyedFunction {
   std::uint64_t address = 0, size = 0;  ///< bytes
 };
 
+/// What a core file tells of the program that left it.
+struct SurveyedCore {
+  struct Thread {
+    std::uint64_t number = 0;  ///< from 1; that of the process is the first
+    state::ThreadId id = 0;    ///< the kernel's
+    std::uint64_t address = 0;
+    std::string place;  ///< "tidelog+0x1189": the file and the offset in it; empty outside all files
+  };
+  std::string program;  ///< its path; empty where it is not said
+  state::ThreadId process = 0;
+  std::optional<state::PendingSignal> signal;
+  state::ThreadId signalled = 0;  ///< the thread that it was for
+  std::vector<Thread> threads;
+  struct Memory {
+    state::Mapping mapping;
+    std::uint64_t saved = 0;  ///< bytes of it that the core file has
+  };
+  std::vector<Memory> memory;        ///< by address
+  std::vector<std::string> remarks;  ///< what is damaged or missing
+};
+
 struct Survey {
   const program::Program* program = nullptr;
+  std::optional<SurveyedCore> core;
   binary::Loading loading;
   std::string entry_function;  ///< empty where the file has no entry, or no name for it
   bool stripped = false;       ///< no symbol table
