@@ -67,6 +67,10 @@ Worker start_worker(const std::string& program, const TempFolder& folder, const 
     ::execv(program.c_str(), arguments.data());
     ::_exit(126);
   }
+  EXPECT_TRUE(wait_until([&] {
+    std::error_code none;
+    return std::filesystem::read_symlink("/proc/" + std::to_string(worker.pid) + "/exe", none) == program;
+  }));
   return worker;
 }
 

@@ -144,12 +144,15 @@ int under_keeper(const std::function<int()>& work) {
     std::cerr.flush();
     ::_exit(status);
   }
-  // Ctrl-C reaches both; requests to end are passed on. The keeper answers.
+  // Ctrl-C reaches both, since it comes from the terminal; what somebody sends to this process is passed on. The keeper
+  // answers.
   static volatile pid_t target = 0;
   target = keeper;
   struct sigaction action {};
-  action.sa_handler = [](int signal) {
-    if (signal != SIGINT && signal != SIGQUIT) ::kill(target, signal);
+  action.sa_flags = SA_SIGINFO;
+  action.sa_sigaction = [](int signal, siginfo_t* info, void* /*context*/) {
+    const bool by_terminal = info->si_code == SI_KERNEL;
+    if (!by_terminal || (signal != SIGINT && signal != SIGQUIT)) ::kill(target, signal);
   };
   for (const int signal : {SIGINT, SIGQUIT, SIGTERM, SIGHUP}) ::sigaction(signal, &action, nullptr);
   // When nobody reads the rows any more there is nothing left to do: the keeper ends the run.

@@ -7,7 +7,7 @@
 
 #include "cli/command.h"
 #include "cli/program_options.h"
-#include "process/interrupt.h"
+#include "process/attention.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -42,7 +42,7 @@ Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std
 /// The exit status of a run that was stepped; says in one line what kept it from its end.
 int verdict(const session::StepsSummary& summary) {
   if (summary.ended == session::StepsEnd::interrupt) return kInterrupted;
-  const bool killed = summary.exit.kind == process::Stop::Kind::killed;
+  const bool killed = summary.exit.how == session::RunEnd::How::killed;
   if (summary.ended == session::StepsEnd::program_end && killed && summary.exit.number == SIGKILL) {
     return report_error(
         {Fault::program, fmt::format("the program was killed from outside (SIGKILL) after {} instructions were stepped",
@@ -51,21 +51,8 @@ int verdict(const session::StepsSummary& summary) {
   return kFine;
 }
 
-int run(const Command& command, std::vector<std::string> words) {
-  cxxopts::Options options("deeptrace steps", std::string(command.answers));
-  options.add_options("Steps")("from", "step from here (default: main, or the entry where there is none)",
-                               cxxopts::value<std::string>(), "LOCATION")(
-      "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
-      "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N");
-  add_launch_options(options);
-  add_code_options(options);
-  add_result_options(options);
-  Parsed parsed = parse(command, options, std::move(words), true);
-  if (parsed.finished) return *parsed.finished;
-  if (parsed.rest.empty())
-    return report_error({Fault::usage, "steps: no program was given; see deeptrace steps --help"});
-
-  Result<session::StepsRequest> request = request_of(parsed.options, std::move(parsed.rest));
+int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
+  Result<session::StepsRequest> request = request_of(parsed.options, std::move(words));
   if (!request) return report_error(request.error());
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
   if (!files) return report_error(files.error());
@@ -84,9 +71,29 @@ int run(const Command& command, std::vector<std::string> words) {
   const auto sink = report::steps_tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
-  if (!summary)
-    return files->results.close(process::InterruptGuard::interrupted() ? kInterrupted : report_error(summary.error()));
+  if (!summary) {
+    const bool asked = process::Attention::asked() != process::Attention::Why::none;
+    return files->results.close(asked ? kInterrupted : report_error(summary.error()));
+  }
   return files->results.close(verdict(*summary));
+}
+
+int run(const Command& command, std::vector<std::string> words) {
+  cxxopts::Options options("deeptrace steps", std::string(command.answers));
+  options.add_options("Steps")("from", "step from here (default: main, or the entry where there is none)",
+                               cxxopts::value<std::string>(), "LOCATION")(
+      "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
+      "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N");
+  add_launch_options(options);
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), true);
+  if (parsed.finished) return *parsed.finished;
+  if (parsed.rest.empty())
+    return report_error({Fault::usage, "steps: no program was given; see deeptrace steps --help"});
+
+  std::vector<std::string> rest = std::move(parsed.rest);
+  return under_keeper([&] { return follow(command, parsed, std::move(rest)); });
 }
 
 }  // namespace

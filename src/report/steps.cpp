@@ -74,7 +74,7 @@ class Json : public StepsSink {
     json_.key("exit").begin_object();
     if (summary.ended == session::StepsEnd::interrupt) {
       json_.key("stopped").string("interrupt");
-    } else if (summary.exit.kind == process::Stop::Kind::exited) {
+    } else if (summary.exit.how == session::RunEnd::How::exited) {
       json_.key("status").number(static_cast<std::uint64_t>(summary.exit.number));
     } else {
       json_.key("signal").string(abi::signal_name(summary.exit.number));

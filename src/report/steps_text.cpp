@@ -285,7 +285,7 @@ class Text : public session::StepsSink {
   [[nodiscard]] std::string exit_words(const StepsSummary& summary) const {
     if (summary.ended == StepsEnd::interrupt)
       return look(style_, Role::attention, "note: interrupted; what was gathered until then stands above");
-    if (summary.exit.kind == process::Stop::Kind::exited)
+    if (summary.exit.how == session::RunEnd::How::exited)
       return fmt::format("the program ended with status {}", summary.exit.number);
     return look(style_, Role::broken,
                 fmt::format("wrong: the program was ended by {}", abi::signal_name(summary.exit.number)));

@@ -5,6 +5,7 @@
 #include <sys/ptrace.h>
 #include <sys/uio.h>
 
+#include <cstring>
 #include <vector>
 
 #include "state/extended_area.h"
@@ -69,6 +70,15 @@ void to_kernel(const state::RegisterSet& set, user_regs_struct& raw) {
 std::optional<state::ExtendedSet> extended_of(pid_t thread) {
   const auto area = area_of(thread);
   return area ? state::extended_from(*area, layout_of_this_processor()) : std::nullopt;
+}
+
+state::VectorSet vectors_of(pid_t thread) {
+  state::VectorSet result;
+  user_fpregs_struct raw{};
+  if (::ptrace(PTRACE_GETFPREGS, thread, nullptr, &raw) != 0) return result;
+  std::memcpy(result.xmm.data(), raw.xmm_space, sizeof result.xmm);
+  result.mxcsr = raw.mxcsr;
+  return result;
 }
 
 bool set_extended(pid_t thread, const state::ExtendedSet& set) {

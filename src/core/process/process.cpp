@@ -85,12 +85,14 @@ const ThreadView& Process::view(pid_t thread) const { return *find(thread)->view
 
 const state::RegisterSet& Process::fetch(const Thread& thread) const {
   if (thread.fetched) return thread.registers;
-  if (::ptrace(PTRACE_GETREGS, thread.id, nullptr, &thread.raw) == 0) {
-    thread.registers = from_kernel(thread.raw);
-    thread.registers[Reg::rflags] &= ~kResumeFlag;  // the kernel sets it to go past a debug register of ours
-    thread.fetched = true;
-  }
+  if (::ptrace(PTRACE_GETREGS, thread.id, nullptr, &thread.raw) == 0) take_raw(thread);
   return thread.registers;
+}
+
+void Process::take_raw(const Thread& thread) {
+  thread.registers = from_kernel(thread.raw);
+  thread.registers[Reg::rflags] &= ~kResumeFlag;  // the kernel sets it to go past a debug register of ours
+  thread.fetched = true;
 }
 
 /// Changed registers are written when the thread goes on: mostly once for several changes.

@@ -122,11 +122,21 @@ class Process final : public state::Target {
   /// Executes one instruction of a thread while all others are held. A signal that waits for the thread is delivered
   /// first, so that the step ends at the handler's first instruction.
   Event step(pid_t thread);
+  /// The same for an instruction that is known to be no trap, to store no flags and to call no kernel: where the thread
+  /// is the only one and nothing else is to be looked after, it costs a resumption, a wait and a look at the registers.
+  Event step_plain(pid_t thread);
+  /// True when the program has one thread.
+  [[nodiscard]] bool alone() const { return threads_.size() == 1; }
+  /// Threads that the program started since it is traced.
+  [[nodiscard]] std::size_t threads_started() const { return threads_started_; }
 
   struct Running {
     pid_t only = 0;             ///< this thread alone runs; 0: all do
     bool system_calls = false;  ///< events at entry and exit of system calls
     bool stepping = false;      ///< instruction by instruction, one thread after the other; implies system_calls
+    /// With `stepping`: when the run ends, threads inside system calls are not held. They come to a stand when those
+    /// return, so that none executes an instruction before the next run.
+    bool calls_go_on = false;
   };
   enum class Answer : std::uint8_t { hold, go_on };
   /// What it is shown may not be kept. A child that it does not take at Kind::child is let go.
@@ -227,6 +237,7 @@ class Process final : public state::Target {
   void remove(pid_t id);
   [[nodiscard]] Thread* find(pid_t id) const;
   const state::RegisterSet& fetch(const Thread& thread) const;
+  static void take_raw(const Thread& thread);
   static void store(Thread& thread);
   static bool flush(Thread& thread);
   std::span<const std::uint8_t> code_at_hand(Thread& thread);
@@ -266,6 +277,7 @@ class Process final : public state::Target {
   bool carry_out(Thread& thread);
   [[nodiscard]] bool meets_slot(const state::Touched& touched) const;
   Event wait_step(Thread& thread, int request);
+  Event await_step(pid_t id, int request);
   void hold_all();
   void hold(Thread& thread);
   void undo_interruption(Thread& thread);
@@ -288,6 +300,7 @@ class Process final : public state::Target {
   std::vector<Event> loose_;  ///< to be shown, of threads that are gone
   pid_t announced_ = 0;       ///< the thread whose next step was shown
   pid_t last_stepped_ = 0;
+  std::size_t threads_started_ = 0;
   Memory memory_;
   std::vector<std::unique_ptr<Thread>> threads_;
   std::optional<DebugSlot> slots_[kDebugSlots];

@@ -254,6 +254,7 @@ void Process::adopt(pid_t child, Thread& parent) {
   Thread& thread = add(child);
   thread.request = PTRACE_CONT;
   thread.shares_memory = !is_thread;
+  threads_started_ += is_thread ? 1 : 0;
   if (thread.shares_memory) return resume(thread, PTRACE_CONT);
   set_slots(thread);
 }

@@ -174,7 +174,7 @@ Event Process::run(const Running& how, const Visit& visit) {
     }
     const Answer answer = show(*event, visit);
     if (answer == Answer::hold) {
-      hold_family();
+      if (!how.calls_go_on) hold_family();
       return *event;
     }
   }
@@ -184,6 +184,10 @@ Event Process::run(const Running& how, const Visit& visit) {
 Event Process::wait_step(Thread& first, int request) {
   const pid_t id = first.id;
   resume(first, request);
+  return await_step(id, request);
+}
+
+Event Process::await_step(pid_t id, int request) {
   for (;;) {
     std::optional<Event> event = wait_any();
     Thread* thread = find(id);
@@ -223,6 +227,33 @@ Event Process::step(pid_t id) {
   }
   begin_step(*thread);
   return wait_step(*thread, PTRACE_SINGLESTEP);
+}
+
+Event Process::step_plain(pid_t id) {
+  Thread& thread = *threads_.front();
+  const std::uint64_t at = fetch(thread)[Reg::rip];
+  const bool ordinary = threads_.size() == 1 && family_->members.size() == 1 && !end_ && !thread.kept && !thread.told &&
+                        thread.signal == 0 && !thread.group_stopped && !memory_.is_planted(at) &&
+                        std::ranges::none_of(slots_, [](const auto& slot) { return slot.has_value(); });
+  if (!ordinary) return step(id);
+  flush(thread);
+  thread.request = PTRACE_SINGLESTEP;
+  thread.code_at = ~std::uint64_t(0);
+  ::ptrace(PTRACE_SINGLESTEP, id, nullptr, nullptr);
+  int status = 0;
+  const pid_t who = ::waitpid(id, &status, __WALL);
+  constexpr int kTrapped = SIGTRAP << 8 | 0x7f;  // stopped by SIGTRAP, and by no event of ptrace
+  if (who == id && status == kTrapped && ::ptrace(PTRACE_GETREGS, id, nullptr, &thread.raw) == 0 &&
+      thread.raw.rip != at) {
+    // It moved on, and cannot have trapped by itself: nobody needs to be asked which kind of trap it was.
+    take_raw(thread);
+    return Event{.kind = Event::Kind::stepped, .thread = id};
+  }
+  thread.step = Thread::Step{.before = thread.registers, .instruction = {}};
+  thread.fetched = false;
+  thread.running = true;
+  if (who == id) family_->early[id] = status;
+  return await_step(id, PTRACE_SINGLESTEP);
 }
 
 void Process::begin_step(Thread& thread) {

@@ -15,7 +15,8 @@ using Kind = HaltRule::Kind;
 
 /// Words outside of quotes and brackets; what stands in them belongs to the word around.
 std::vector<Part> words_of(std::string_view text) {
-  std::vector<Part> words = parts_between(text, [](char c) { return std::isspace(static_cast<unsigned char>(c)) != 0; });
+  std::vector<Part> words =
+      parts_between(text, [](char c) { return std::isspace(static_cast<unsigned char>(c)) != 0; });
   std::erase_if(words, [](const Part& word) { return word.text.empty(); });
   return words;
 }

@@ -12,6 +12,7 @@
 #include "inspect/value.h"
 #include "look/card.h"
 #include "session/process_tree.h"
+#include "session/run_end.h"
 
 namespace deeptrace::session {
 
@@ -21,13 +22,6 @@ struct HitsRequest {
   std::vector<std::string> keep;       ///< expressions
   bool cards = false;                  ///< rows have them
   std::optional<std::uint64_t> count;  ///< rows at most; the program then runs on without stop points
-};
-
-/// How a run of a program ended.
-struct RunEnd {
-  enum class How : std::uint8_t { exited, killed, interrupted, detached };
-  How how = How::exited;
-  int number = 0;  ///< status or signal
 };
 
 struct HitRow {

@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <cstring>
 
-#include "process/maps.h"
-
 namespace deeptrace::session {
 
 bool Shadow::read(std::uint64_t address, std::span<std::uint8_t> into) {
@@ -40,7 +38,7 @@ Shadow::Page* Shadow::page(std::uint64_t number) {
     if (!is_private(number * kPage)) return nullptr;
     if (pages_.size() >= kMostPages) pages_.clear();
     Page fresh;
-    if (tracee_.read_memory(number * kPage, fresh) != kPage) return nullptr;
+    if (process_.memory().read(number * kPage, fresh) != kPage) return nullptr;
     found = pages_.emplace(number, fresh).first;
   }
   last_number_ = number;
@@ -51,7 +49,7 @@ Shadow::Page* Shadow::page(std::uint64_t number) {
 bool Shadow::is_private(std::uint64_t address) {
   if (!private_known_) {
     private_.clear();
-    for (const state::Mapping& mapping : tracee_.mappings()) {
+    for (const state::Mapping& mapping : process_.mappings()) {
       if (mapping.writable && !mapping.shared) private_.push_back({mapping.from, mapping.to});
     }
     private_known_ = true;

@@ -11,14 +11,14 @@
 #include <unordered_map>
 #include <vector>
 
-#include "process/tracee.h"
+#include "process/process.h"
 #include "program/program.h"
 
 namespace deeptrace::session {
 
 class Shadow {
  public:
-  explicit Shadow(const process::Tracee& tracee) : tracee_(tracee) {}
+  explicit Shadow(const process::Process& process) : process_(process) {}
 
   /// Copies what memory holds; false when it is not known here and has to be read directly.
   bool read(std::uint64_t address, std::span<std::uint8_t> into);
@@ -34,7 +34,7 @@ class Shadow {
   Page* page(std::uint64_t number);
   [[nodiscard]] bool is_private(std::uint64_t address);
 
-  const process::Tracee& tracee_;
+  const process::Process& process_;
   std::unordered_map<std::uint64_t, Page> pages_;  ///< by page number
   std::uint64_t last_number_ = 0;
   Page* last_ = nullptr;

@@ -10,15 +10,18 @@
 #include <unordered_map>
 #include <vector>
 
+#include "abi/signal_names.h"
 #include "abi/system_calls.h"
 #include "isa/effects.h"
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "look/modules.h"
-#include "process/interrupt.h"
+#include "process/attention.h"
+#include "process/kernel_registers.h"
 #include "process/maps.h"
 #include "process/same_processor.h"
 #include "process/snapshot.h"
+#include "session/followed.h"
 #include "session/shadow.h"
 #include "state/touched.h"
 
@@ -26,8 +29,7 @@ namespace deeptrace::session {
 namespace {
 
 using isa::ControlFlow;
-using process::Stop;
-using process::Tracee;
+using Stop = FollowedStop;
 using state::Delta;
 using state::kTrapFlag;
 using state::Reg;
@@ -96,16 +98,16 @@ struct Recorded {
 
 class Stepper {
  public:
-  Stepper(Tracee& tracee, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
-      : tracee_(tracee), modules_(modules), request_(request), sink_(sink) {}
+  Stepper(Followed& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
+      : followed_(followed), modules_(modules), request_(request), sink_(sink) {}
 
   StepsSummary run(std::vector<std::uint64_t> to) {
     to_ = std::move(to);
     const std::uint64_t start = rip();
-    start_stack_ = tracee_.registers()[Reg::rsp];
-    vectors_ = tracee_.vectors();
+    start_stack_ = followed_.registers()[Reg::rsp];
+    vectors_ = process::vectors_of(followed_.thread());
     const std::string place = modules_.place_name(start);
-    sink_.begin({modules_.main().path, request_.launch.randomise, tracee_.thread(), start, place});
+    sink_.begin({modules_.main().path, request_.launch.randomise, followed_.thread(), start, place});
     while (!finished_) {
       if (is_target(rip()) && summary_.instructions != 0) {
         finish(StepsEnd::to);
@@ -117,13 +119,15 @@ class Stepper {
     }
     flush();
     run_to_end();
-    summary_.other_threads = tracee_.other_threads_seen();
+    summary_.other_threads = followed_.other_threads_seen();
     sink_.end(summary_);
     return summary_;
   }
 
  private:
-  [[nodiscard]] std::uint64_t rip() const { return tracee_.registers()[Reg::rip]; }
+  [[nodiscard]] process::Memory& memory() { return followed_.process().memory(); }
+  [[nodiscard]] const process::Memory& memory() const { return std::as_const(followed_).process().memory(); }
+  [[nodiscard]] std::uint64_t rip() const { return followed_.registers()[Reg::rip]; }
   [[nodiscard]] bool is_target(std::uint64_t address) const {
     return std::find(to_.begin(), to_.end(), address) != to_.end();
   }
@@ -136,10 +140,10 @@ class Stepper {
   /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end.
   void run_to_end() {
     if (gone_) return;
-    tracee_.remove_all();
+    memory().remove_all();
     int signal = deliver_;
     for (;;) {
-      const Stop stop = tracee_.run(signal);
+      const Stop stop = followed_.run(signal);
       if (stop.program_is_gone()) return ended(stop);
       signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
     }
@@ -147,8 +151,8 @@ class Stepper {
 
   void ended(const Stop& stop) {
     gone_ = true;
-    summary_.exit = stop;
-    if (process::InterruptGuard::interrupted()) summary_.ended = StepsEnd::interrupt;
+    summary_.exit = {stop.kind == Stop::Kind::exited ? RunEnd::How::exited : RunEnd::How::killed, stop.number};
+    if (process::Attention::asked() != process::Attention::Why::none) summary_.ended = StepsEnd::interrupt;
   }
 
   // ---- what is known of the code ----------------------------------------------------------------------------------
@@ -161,7 +165,7 @@ class Stepper {
 
   void describe(Code& code, std::uint64_t address) {
     std::uint8_t bytes[isa::kLongestInstruction] = {};
-    const std::size_t size = tracee_.read_memory(address, bytes);
+    const std::size_t size = memory().read(address, bytes);
     code.instruction = isa::decode({bytes, size}, isa::Mode::bits64);
     const look::Module* module = modules_.at(address);
     const std::uint64_t inside = address - module->bias;
@@ -240,7 +244,7 @@ class Stepper {
   void start_row(Recorded& recorded, StepRow::Kind kind) {
     recorded.row = StepRow{};
     recorded.row.kind = kind;
-    recorded.row.thread = tracee_.thread();
+    recorded.row.thread = followed_.thread();
     recorded.row.address = rip();
     recorded.row.delta = &recorded.delta;
   }
@@ -263,7 +267,7 @@ class Stepper {
     if (recorded.row.kind == StepRow::Kind::instruction) ++summary_.instructions;
     recorded.memory_waits = recorded.row.kind == StepRow::Kind::instruction && !recorded.delta.memory.empty();
     ++waiting_;
-    if (recorded.row.kind != StepRow::Kind::instruction || !tracee_.alone()) settle_waiting();
+    if (recorded.row.kind != StepRow::Kind::instruction || !followed_.alone()) settle_waiting();
   }
 
   /// Reads, in one call to the kernel, what the instructions of the waiting rows left in memory. No two of them wrote
@@ -299,7 +303,7 @@ class Stepper {
       request.into = {read_.data() + at, request.got};
       at += std::exchange(request.got, 0);
     }
-    tracee_.read_memory(requests_, state::Provenance::program);
+    memory().read(requests_, state::Provenance::program);
     for (const Written& written : written_) {
       state::MemoryChange& change = *written.change;
       const state::MemoryRequest& piece = requests_[written.piece];
@@ -326,7 +330,7 @@ class Stepper {
   void finish_plain(Recorded& recorded) {
     StepRow& row = recorded.row;
     row = StepRow{};
-    row.thread = tracee_.thread();
+    row.thread = followed_.thread();
     row.address = recorded.before[Reg::rip];
     row.delta = &recorded.delta;
     place(row, *recorded.code);
@@ -353,8 +357,8 @@ class Stepper {
     if (overlaps_unread(delta)) read_back();
     for (state::MemoryChange& change : delta.memory) {
       const std::span<std::uint8_t> before(delta.before(change), change.size);
-      if (tracee_.alone() && shadow_.read(change.address, before)) continue;
-      change.before_known = tracee_.read_memory(change.address, before) == change.size;
+      if (followed_.alone() && shadow_.read(change.address, before)) continue;
+      change.before_known = memory().read(change.address, before) == change.size;
     }
   }
 
@@ -368,13 +372,29 @@ class Stepper {
 
   // ---- one instruction of own code --------------------------------------------------------------------------------
 
+  /// Another end of a turn than an instruction: nothing was executed.
+  void without_step(const Stop& stop) {
+    switch (stop.kind) {
+      case Stop::Kind::signal: return deliver(stop.number);
+      case Stop::Kind::ended: return finish(StepsEnd::thread_end);
+      case Stop::Kind::replaced: return finish(StepsEnd::replaced);
+      case Stop::Kind::exited:
+      case Stop::Kind::killed:
+        // Gone in the middle: by a signal that was waiting, or killed from outside.
+        ended(stop);
+        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+      default: break;
+    }
+  }
+
   void own_step() {
+    if (const Stop stop = followed_.others_turn(); stop.kind != Stop::Kind::stepped) return without_step(stop);
     Code& code = code_at(rip());
     if (code.flow == ControlFlow::system) return system_step(code);
-    if (tracee_.alone()) processor_.together();
+    if (followed_.alone()) processor_.together();
     Recorded& recorded = open_slot();
     bool followed = static_cast<bool>(code.instruction);
-    const RegisterSet before = tracee_.registers();
+    const RegisterSet before = followed_.registers();
     if (code.plain) {
       for (const Write& write : code.writes) add_write(recorded, code, write, before);
     } else {
@@ -382,8 +402,8 @@ class Stepper {
     }
     prepare(recorded.delta);
     if (code.plain && deliver_ == 0) {
-      const Stop stop = tracee_.step();
-      if (stop.kind == Stop::Kind::stepped && tracee_.alone() && !code_changed_)
+      const Stop stop = followed_.step(0, true);
+      if (stop.kind == Stop::Kind::stepped && followed_.alone() && !code_changed_)
         return queue_plain(recorded, code, before);
       start_row(recorded, StepRow::Kind::instruction);
       recorded.row.address = before[Reg::rip];
@@ -393,13 +413,9 @@ class Stepper {
     start_row(recorded, StepRow::Kind::instruction);
     place(recorded.row, code);
     recorded.row.memory_followed = followed;
-    const Stop stop = code.repeated ? step_repeated(before[Reg::rip] + code.length) : take_step(code);
+    const Stop stop =
+        code.repeated ? step_repeated(before[Reg::rip] + code.length) : followed_.step(std::exchange(deliver_, 0));
     settle(recorded, code, before, stop);
-  }
-
-  Stop take_step(const Code& code) {
-    const int signal = std::exchange(deliver_, 0);
-    return tracee_.step(signal, code.flow == ControlFlow::trap || !code.instruction);
   }
 
   /// Room for one range of a plain instruction.
@@ -413,7 +429,7 @@ class Stepper {
   void queue_plain(Recorded& recorded, const Code& code, const RegisterSet& before) {
     recorded.code = &code;
     recorded.before = before;
-    recorded.after = tracee_.registers();
+    recorded.after = followed_.registers();
     recorded.memory_waits = !recorded.delta.memory.empty();
     ++summary_.rows;
     ++summary_.instructions;
@@ -427,7 +443,7 @@ class Stepper {
     const Code& writer = code.shadowed ? *code.shadowed : code;
     if (!writer.writes_memory) return true;
     bool followed = true;
-    RegisterSet registers = tracee_.registers();
+    RegisterSet registers = followed_.registers();
     registers[Reg::rip] += code.shadowed ? code.instruction.length : 0;
     const state::Touched touched = state::touched_by(writer.instruction, registers);
     followed = touched.complete;
@@ -446,16 +462,16 @@ class Stepper {
   /// All repetitions at once: a stop byte behind the instruction instead of a step for each.
   Stop step_repeated(std::uint64_t next) {
     const std::uint64_t at = rip();
-    Stop stop = tracee_.step(std::exchange(deliver_, 0));
+    Stop stop = followed_.step(std::exchange(deliver_, 0));
     if (stop.kind != Stop::Kind::stepped || rip() != at) return stop;
-    const bool here = tracee_.is_planted(at);
-    const bool behind = tracee_.is_planted(next);
-    if (here) tracee_.remove(at);
-    if (!tracee_.plant(next)) return stop;
-    stop = tracee_.run();
+    const bool here = memory().is_planted(at);
+    const bool behind = memory().is_planted(next);
+    if (here) memory().remove(at);
+    if (!memory().plant(next)) return stop;
+    stop = followed_.run();
     if (!stop.program_is_gone()) {
-      if (!behind) tracee_.remove(next);
-      if (here) tracee_.plant(at);
+      if (!behind) memory().remove(next);
+      if (here) memory().plant(at);
     }
     if (stop.kind == Stop::Kind::stop_byte) stop.kind = Stop::Kind::stepped;
     return stop;
@@ -464,17 +480,9 @@ class Stepper {
   /// Completes the row from the state after the step, and goes on from there.
   void settle(Recorded& recorded, const Code& code, const RegisterSet& before, const Stop& stop) {
     StepRow& row = recorded.row;
-    switch (stop.kind) {
-      case Stop::Kind::exited:
-      case Stop::Kind::killed:
-        // Gone in the middle: by a signal that was waiting, or killed from outside. The instruction did not run.
-        ended(stop);
-        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
-      case Stop::Kind::ended: return finish(StepsEnd::thread_end);
-      case Stop::Kind::replaced: return finish(StepsEnd::replaced);
-      default: break;
-    }
-    const RegisterSet& after = tracee_.registers();
+    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced)
+      return without_step(stop);
+    const RegisterSet& after = followed_.registers();
     const bool moved = after[Reg::rip] != before[Reg::rip];
     const bool interrupted = stop.kind == Stop::Kind::signal && !moved;
     if (interrupted && !stop.by_instruction && after == before) return deliver(stop.number);
@@ -489,7 +497,6 @@ class Stepper {
     if (code.repeated) trim_repetitions(recorded, code, before, after);
     if (code.touches_vector) compare_vectors(recorded);
     if (code.flow == ControlFlow::conditional) row.taken = after[Reg::rip] != before[Reg::rip] + code.length;
-    if (code.flag_image && row.completed) hide_trap_flag(recorded, before);
     const bool completed = row.completed;
     const bool ordinary =
         completed && row.memory_followed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
@@ -532,19 +539,9 @@ class Stepper {
   }
 
   void compare_vectors(Recorded& recorded) {
-    const state::VectorSet now = tracee_.vectors();
+    const state::VectorSet now = process::vectors_of(followed_.thread());
     recorded.delta.compare(vectors_, now);
     vectors_ = now;
-  }
-
-  /// A single-stepped instruction that stores the flags stores the trap flag with them; the program's own is kept.
-  void hide_trap_flag(Recorded& recorded, const RegisterSet& before) {
-    if ((before[Reg::rflags] & kTrapFlag) != 0 || recorded.delta.memory.empty()) return;
-    const std::uint64_t second_byte = recorded.delta.memory.front().address + 1;
-    std::uint8_t byte = 0;
-    if (tracee_.read_memory(second_byte, {&byte, 1}) != 1) return;
-    byte &= static_cast<std::uint8_t>(~(kTrapFlag >> 8));
-    tracee_.write_memory(second_byte, {&byte, 1});
   }
 
   /// Keeps account of the return addresses that calls left on the stack, to know the starting function's return.
@@ -566,32 +563,26 @@ class Stepper {
 
   void system_step(Code& code) {
     flush();
-    const RegisterSet before = tracee_.registers();
+    const RegisterSet before = followed_.registers();
     // Software gates use the numbers of 32-bit programs, of which no table is here yet.
     const bool gate = (isa::row_of(code.instruction).traits & isa::kGate) != 0;
     const abi::SystemCall* call = gate ? nullptr : abi::system_call(before[Reg::rax]);
     const bool snapshot_needed = call == nullptr || !call->outputs_known;
     std::optional<process::Snapshot> snapshot;
-    if (snapshot_needed) snapshot = process::Snapshot::take(tracee_);
+    if (snapshot_needed) snapshot = process::Snapshot::take(followed_.process());
     Delta planned;
     if (!snapshot_needed) plan_outputs(*call, before, planned);
     Recorded& recorded = open_row(StepRow::Kind::instruction);
     place(recorded.row, code);
-    const Stop stop = tracee_.step(std::exchange(deliver_, 0), true);
+    const Stop stop = followed_.step(std::exchange(deliver_, 0));
     const bool gone = stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced;
     if (gone && stop.kind != Stop::Kind::killed) {
       recorded.delta.flags_before = recorded.delta.flags_after = before[Reg::rflags];
       close_row(recorded);
     }
     if (gone) return settle(recorded, code, before, stop);
-    // The processor copied the trap flag into r11 (Intel SDM volume 2, SYSCALL); the program's own is kept.
-    const RegisterSet& after = tracee_.registers();
-    const bool returned = !gate && after[Reg::rip] == before[Reg::rip] + code.length;
-    if (returned && (after[Reg::r11] & kTrapFlag) != 0 && (before[Reg::rflags] & kTrapFlag) == 0) {
-      tracee_.set_register(Reg::r11, tracee_.registers()[Reg::r11] & ~kTrapFlag);
-    }
     settle(recorded, code, before, stop);
-    kernel_row(code, call, planned, snapshot, tracee_.registers()[Reg::rax]);
+    kernel_row(code, call, planned, snapshot, followed_.registers()[Reg::rax]);
   }
 
   /// What the call may write, by the table, with the bytes that are there now.
@@ -603,7 +594,7 @@ class Stepper {
       const std::uint64_t size = output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U);
       if (address == 0 || size == 0 || size > kMostFollowed) continue;
       state::MemoryChange& change = planned.add_memory(address, size);
-      const std::size_t got = tracee_.read_memory(address, {planned.before(change), size});
+      const std::size_t got = memory().read(address, {planned.before(change), size});
       change.before_known = got == size;
     }
   }
@@ -615,14 +606,14 @@ class Stepper {
     recorded.row.address -= code.length;
     Delta& delta = recorded.delta;
     if (snapshot) {
-      snapshot->add_changes(tracee_, delta);
+      snapshot->add_changes(followed_.process(), delta);
       recorded.row.memory_followed = snapshot->complete();
     } else if (!failed) {
       for (std::size_t i = 0; i < planned.memory.size(); ++i)
         add_output(planned, planned.memory[i], call->outputs[i].size == 0 ? std::optional(result) : std::nullopt,
                    delta);
     }
-    delta.flags_before = delta.flags_after = tracee_.registers()[Reg::rflags];
+    delta.flags_before = delta.flags_after = followed_.registers()[Reg::rflags];
     if (delta.memory.empty() && recorded.row.memory_followed) return;
     text_ = "the kernel wrote memory" + (call != nullptr ? " in " + std::string(call->name) : std::string());
     place(recorded.row, code);
@@ -636,7 +627,7 @@ class Stepper {
                   Delta& delta) {
     const std::uint64_t size = std::min(plan.size, result.value_or(plan.size));
     std::vector<std::uint8_t> now(size);
-    if (size == 0 || tracee_.read_memory(plan.address, now) != size) return;
+    if (size == 0 || memory().read(plan.address, now) != size) return;
     if (!result && std::memcmp(now.data(), planned.before(plan), size) == 0) return;
     state::MemoryChange& change = delta.add_memory(plan.address, size);
     change.before_known = plan.before_known;
@@ -649,24 +640,24 @@ class Stepper {
   /// A signal is about to reach the thread. With a handler it is taken there, which is a row; otherwise it goes along
   /// with the next motion.
   void deliver(int signal) {
-    if (!process::catches_signal(tracee_.pid(), signal)) {
+    if (!process::catches_signal(followed_.process().pid(), signal)) {
       deliver_ = signal;
       return;
     }
     flush();
-    const process::Snapshot snapshot = process::Snapshot::take(tracee_);
-    const RegisterSet before = tracee_.registers();
+    const process::Snapshot snapshot = process::Snapshot::take(followed_.process());
+    const RegisterSet before = followed_.registers();
     Recorded& recorded = open_row(StepRow::Kind::signal);
     recorded.row.signal = signal;
-    const Stop stop = tracee_.step(signal);
+    const Stop stop = followed_.step(signal);
     if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
     if (stop.program_is_gone() || stop.kind == Stop::Kind::ended) {
       if (stop.program_is_gone()) ended(stop);
       return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
     }
-    const RegisterSet& after = tracee_.registers();
+    const RegisterSet& after = followed_.registers();
     recorded.delta.compare(before, after);
-    snapshot.add_changes(tracee_, recorded.delta);
+    snapshot.add_changes(followed_.process(), recorded.delta);
     recorded.row.memory_followed = snapshot.complete();
     compare_vectors(recorded);
     text_ = abi::signal_name(signal) + " arrived: the kernel called " + modules_.place_name(after[Reg::rip]);
@@ -684,7 +675,7 @@ class Stepper {
   [[nodiscard]] bool at_signal_return() const {
     constexpr std::int64_t kSignalReturn = 15;
     std::uint8_t bytes[2 * isa::kLongestInstruction] = {};
-    const Bytes code(bytes, tracee_.read_memory(rip(), bytes));
+    const Bytes code(bytes, memory().read(rip(), bytes));
     const isa::Instruction load = isa::decode(code, isa::Mode::bits64);
     if (!load) return false;
     const isa::Instruction call = isa::decode(code.subspan(load.length), isa::Mode::bits64);
@@ -698,10 +689,10 @@ class Stepper {
 
   /// Steps through it; the kernel restores all registers.
   void signal_return() {
-    const RegisterSet before = tracee_.registers();
+    const RegisterSet before = followed_.registers();
     Recorded& recorded = open_row(StepRow::Kind::signal_return);
     for (int i = 0; i < 2; ++i) {
-      const Stop stop = tracee_.step(0, true);
+      const Stop stop = followed_.step();
       if (stop.kind == Stop::Kind::stepped) continue;
       if (stop.program_is_gone()) {
         ended(stop);
@@ -709,7 +700,7 @@ class Stepper {
       }
       if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
     }
-    recorded.delta.compare(before, tracee_.registers());
+    recorded.delta.compare(before, followed_.registers());
     compare_vectors(recorded);
     text_ = "the handler is done: the kernel went back to " + modules_.place_name(rip());
     recorded.row.text = text_;
@@ -723,9 +714,9 @@ class Stepper {
     if (planted_) return;
     planted_ = true;
     look::Modules::OwnEntries entries = modules_.own_entries();
-    for (const std::uint64_t address : entries.all) tracee_.plant(address);
+    for (const std::uint64_t address : entries.all) memory().plant(address);
     handlers_ = std::move(entries.handlers);
-    for (const std::uint64_t address : to_) tracee_.plant(address);
+    for (const std::uint64_t address : to_) memory().plant(address);
   }
 
   /// Lets foreign code run until control comes back into own code, wherever that is: behind the call, at the entry of
@@ -737,19 +728,19 @@ class Stepper {
       return;
     }
     plant_entries();
-    const RegisterSet before = tracee_.registers();
+    const RegisterSet before = followed_.registers();
     const std::string name = modules_.place_name(rip());
-    if (const std::uint64_t back = return_address(); back != 0) tracee_.plant(back);
+    if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
     Recorded& recorded = open_row(StepRow::Kind::full_speed);
     recorded.row.function = name;
     recorded.row.memory_followed = false;
-    Stop stop = tracee_.run(std::exchange(deliver_, 0));
-    while (stop.kind == Stop::Kind::signal && !process::catches_signal(tracee_.pid(), stop.number))
-      stop = tracee_.run(stop.number);
+    Stop stop = followed_.run(std::exchange(deliver_, 0));
+    while (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number))
+      stop = followed_.run(stop.number);
     if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced) {
       return full_speed_without_return(recorded, name, stop);
     }
-    const RegisterSet& after = tracee_.registers();
+    const RegisterSet& after = followed_.registers();
     recorded.delta.compare(before, after);
     compare_vectors(recorded);
     text_ = full_speed_text(name, stop);
@@ -760,10 +751,10 @@ class Stepper {
 
   /// Where the code that was just entered by a call or jump will return to, if that is own code; 0 otherwise.
   [[nodiscard]] std::uint64_t return_address() const {
-    if (frames_.empty() || frames_.back() != tracee_.registers()[Reg::rsp]) return 0;
+    if (frames_.empty() || frames_.back() != followed_.registers()[Reg::rsp]) return 0;
     std::uint64_t address = 0;
     std::uint8_t bytes[8] = {};
-    if (tracee_.read_memory(tracee_.registers()[Reg::rsp], bytes) != sizeof bytes) return 0;
+    if (memory().read(followed_.registers()[Reg::rsp], bytes) != sizeof bytes) return 0;
     std::memcpy(&address, bytes, sizeof address);
     return modules_.is_own(address) ? address : 0;
   }
@@ -775,11 +766,11 @@ class Stepper {
   /// A handler can stand right behind the call that threw, so it is asked for first.
   Arrival arrival() {
     if (std::binary_search(handlers_.begin(), handlers_.end(), rip())) return Arrival::handler;
-    const std::uint64_t slot = tracee_.registers()[Reg::rsp] - 8;
+    const std::uint64_t slot = followed_.registers()[Reg::rsp] - 8;
     if (std::find(frames_.begin(), frames_.end(), slot) != frames_.end()) {
       std::uint8_t bytes[8] = {};
       std::uint64_t address = 0;
-      if (tracee_.read_memory(slot, bytes) == sizeof bytes) std::memcpy(&address, bytes, sizeof address);
+      if (memory().read(slot, bytes) == sizeof bytes) std::memcpy(&address, bytes, sizeof address);
       if (address == rip()) return Arrival::returned;
     }
     const look::Module* module = modules_.at(rip());
@@ -804,7 +795,7 @@ class Stepper {
   /// an outer frame takes all inner ones off.
   void arrive(const Stop& stop) {
     if (stop.kind == Stop::Kind::signal) return deliver(stop.number);
-    const std::uint64_t stack = tracee_.registers()[Reg::rsp];
+    const std::uint64_t stack = followed_.registers()[Reg::rsp];
     switch (arrival()) {
       case Arrival::returned: frames_.erase(std::find(frames_.begin(), frames_.end(), stack - 8), frames_.end()); break;
       case Arrival::called: frames_.push_back(stack); break;
@@ -820,7 +811,7 @@ class Stepper {
   void full_speed_without_return(Recorded& recorded, const std::string& name, const Stop& stop) {
     if (stop.program_is_gone()) ended(stop);
     if (summary_.ended == StepsEnd::interrupt && gone_) return finish(StepsEnd::interrupt);
-    recorded.delta.flags_before = recorded.delta.flags_after = tracee_.registers()[Reg::rflags];
+    recorded.delta.flags_before = recorded.delta.flags_after = followed_.registers()[Reg::rflags];
     text_ = name + (stop.kind == Stop::Kind::replaced ? " ran and replaced the program by another"
                     : stop.kind == Stop::Kind::ended  ? " ran until the thread ended"
                                                       : " ran until the program ended");
@@ -832,7 +823,7 @@ class Stepper {
                                              : StepsEnd::program_end);
   }
 
-  Tracee& tracee_;
+  Followed& followed_;
   look::Modules& modules_;
   const StepsRequest& request_;
   StepsSink& sink_;
@@ -844,8 +835,8 @@ class Stepper {
   std::size_t waiting_ = 0;
   std::size_t unread_ = 0;  ///< the first of them whose memory has not been read back
   std::uint64_t sent_ = 0;  ///< rows given to the sink
-  Shadow shadow_{tracee_};
-  process::SameProcessor processor_{tracee_.thread()};
+  Shadow shadow_{followed_.process()};
+  process::SameProcessor processor_{followed_.thread()};
   std::vector<Written> written_;
   std::vector<state::MemoryRequest> requests_;
   std::vector<std::uint8_t> read_;
@@ -868,22 +859,23 @@ Error ended_early(const std::string& from, const Stop& stop) {
 }
 
 /// Runs to one of the addresses; nothing when it got there.
-std::optional<Error> run_to(Tracee& tracee, const std::vector<std::uint64_t>& addresses, const std::string& name) {
-  if (std::find(addresses.begin(), addresses.end(), tracee.registers()[Reg::rip]) != addresses.end())
+std::optional<Error> run_to(Followed& followed, const std::vector<std::uint64_t>& addresses, const std::string& name) {
+  if (std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end())
     return std::nullopt;
+  process::Memory& memory = followed.process().memory();
   for (const std::uint64_t address : addresses) {
-    if (!tracee.plant(address)) return Error{Fault::usage, name + ": no memory at that address in the running program"};
+    if (!memory.plant(address)) return Error{Fault::usage, name + ": no memory at that address in the running program"};
   }
   int signal = 0;
   for (;;) {
-    const Stop stop = tracee.run(signal);
+    const Stop stop = followed.run(signal);
     if (stop.program_is_gone()) return ended_early(name, stop);
     if (stop.kind == Stop::Kind::replaced)
       return Error{Fault::program, "the program replaced itself by another before it came to " + name};
     if (stop.kind == Stop::Kind::stop_byte) break;
     signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
   }
-  tracee.remove_all();
+  memory.remove_all();
   return std::nullopt;
 }
 
@@ -903,15 +895,14 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
     return Error{Fault::program, *path + ": is an object file; link it into a program first"};
   if (program->mode() == isa::Mode::bits32)
     return Error{Fault::program, *path + ": 32-bit programs can be listed, but not stepped yet"};
-  Result<std::unique_ptr<Tracee>> launched = Tracee::launch(request.launch);
+  Result<std::unique_ptr<process::Process>> launched = process::Process::launch(request.launch);
   if (!launched) return launched.error();
-  Tracee& tracee = **launched;
-  const process::InterruptGuard guard(tracee.pid());
+  Followed followed(std::move(*launched));
   // At the entry the dynamic linker has mapped every library that the program names.
-  const std::uint64_t entry = tracee.auxiliary(state::Auxiliary::entry).value_or(0);
-  if (auto error = run_to(tracee, {entry}, "its entry")) return *error;
+  const std::uint64_t entry = followed.process().auxiliary(state::Auxiliary::entry).value_or(0);
+  if (auto error = run_to(followed, {entry}, "its entry")) return *error;
   const bool has_main = !program->functions_named("main").empty();
-  look::Modules modules(tracee, std::move(*program), {request.own, {}, false, false});
+  look::Modules modules(followed.process(), std::move(*program), {request.own, {}, false, false});
   std::vector<std::uint64_t> from = {entry};
   const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   if (!request.from.empty() || has_main) {
@@ -925,10 +916,10 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
     if (!found) return found.error();
     to = std::move(*found);
   }
-  tracee.follow_any(true);
-  if (auto error = run_to(tracee, from, from_name)) return *error;
-  tracee.follow_any(false);
-  return Stepper(tracee, modules, request, sink).run(std::move(to));
+  followed.follow_any(true);
+  if (auto error = run_to(followed, from, from_name)) return *error;
+  followed.follow_any(false);
+  return Stepper(followed, modules, request, sink).run(std::move(to));
 }
 
 }  // namespace deeptrace::session

@@ -15,8 +15,8 @@
 #include "base/result.h"
 #include "isa/instruction.h"
 #include "process/launch.h"
-#include "process/tracee.h"
 #include "program/own_code.h"
+#include "session/run_end.h"
 #include "state/delta.h"
 
 namespace deeptrace::session {
@@ -73,7 +73,7 @@ std::string_view name_of(StepsEnd end);
 
 struct StepsSummary {
   StepsEnd ended = StepsEnd::program_end;
-  process::Stop exit;  ///< exited or killed
+  RunEnd exit;  ///< exited, or killed
   std::uint64_t rows = 0;
   std::uint64_t instructions = 0;
   std::size_t other_threads = 0;  ///< that ran alongside and were not stepped

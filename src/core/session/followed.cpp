@@ -1,0 +1,105 @@
+#include "session/followed.h"
+
+#include <algorithm>
+#include <csignal>
+#include <utility>
+
+#include "process/attention.h"
+
+namespace deeptrace::session {
+
+using process::Event;
+using process::Process;
+using Answer = Process::Answer;
+using Kind = FollowedStop::Kind;
+
+Followed::Followed(std::unique_ptr<Process> process)
+    : process_(std::move(process)), thread_(process_->threads().front()), registers_(view().registers()) {}
+
+FollowedStop Followed::others_turn() {
+  if (process_->alone()) return {};
+  const Event event = process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& one) {
+    return one.kind == Event::Kind::about_to_step && one.thread == thread_ ? Answer::hold : in_turn(one);
+  });
+  return event.kind == Event::Kind::about_to_step ? FollowedStop{} : stop_of(event);
+}
+
+FollowedStop Followed::step(int signal, bool plain) {
+  // Steps come without a pause, so that no wait is interrupted for it.
+  if (process::Attention::asked() != process::Attention::Why::none)
+    return stop_of({.kind = Event::Kind::attention, .thread = thread_});
+  if (plain && signal == 0 && process_->alone()) return stop_of(process_->step_plain(thread_));
+  process_->deliver(thread_, signal);
+  if (process_->alone()) return stop_of(process_->step(thread_));
+  process_->told(thread_);  // a stop byte where it stands is for those who arrive
+  // System calls run from entry to exit, with the others going on; for anything else it is the next in turn.
+  return stop_of(
+      process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) { return in_turn(event); }));
+}
+
+Answer Followed::in_turn(const Event& event) {
+  if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+  if (event.kind == Event::Kind::replaced) return Answer::hold;
+  if (event.thread != thread_) return Answer::go_on;
+  switch (event.kind) {
+    case Event::Kind::about_to_step:
+    case Event::Kind::call_entry:
+    case Event::Kind::stop_byte:
+    case Event::Kind::child: return Answer::go_on;
+    default: return Answer::hold;
+  }
+}
+
+FollowedStop Followed::run(int signal) {
+  process_->deliver(thread_, signal);
+  process_->told(thread_);
+  return stop_of(process_->run({}, [&](const Event& event) { return at_full_speed(event); }));
+}
+
+Answer Followed::at_full_speed(const Event& event) {
+  if (event.kind == Event::Kind::replaced) return Answer::hold;
+  if (event.thread == thread_) {
+    const bool stands = event.kind == Event::Kind::stop_byte || event.kind == Event::Kind::signal ||
+                        event.kind == Event::Kind::thread_ended;
+    return stands ? Answer::hold : Answer::go_on;
+  }
+  if (event.kind != Event::Kind::stop_byte) return Answer::go_on;
+  if (!follow_any_) {
+    process_->told(event.thread);
+    return Answer::go_on;
+  }
+  thread_ = event.thread;
+  return Answer::hold;
+}
+
+FollowedStop Followed::stop_of(const Event& event) {
+  FollowedStop stop;
+  stop.number = event.number;
+  switch (event.kind) {
+    case Event::Kind::stepped:
+    case Event::Kind::call_exit:
+    case Event::Kind::debug_register: break;
+    case Event::Kind::stop_byte: stop.kind = Kind::stop_byte; break;
+    case Event::Kind::signal:
+      stop.kind = Kind::signal;
+      stop.fault_address = event.fault_address;
+      stop.fault_address_known = event.fault_address_known;
+      stop.by_instruction = event.by_instruction;
+      break;
+    case Event::Kind::replaced:
+      stop.kind = Kind::replaced;
+      thread_ = event.thread;
+      break;
+    case Event::Kind::thread_ended: stop.kind = Kind::ended; break;
+    case Event::Kind::exited: stop.kind = Kind::exited; break;
+    case Event::Kind::killed: stop.kind = Kind::killed; break;
+    default:  // somebody asked for the end
+      process_->kill();
+      stop.kind = Kind::killed;
+      stop.number = SIGKILL;
+  }
+  if (process_->has_thread(thread_)) registers_ = process_->view(thread_).registers();
+  return stop;
+}
+
+}  // namespace deeptrace::session

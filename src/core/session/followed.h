@@ -1,0 +1,70 @@
+// The thread that `steps` follows, instruction by instruction and at full speed, among the others of its program.
+//
+// While it is stepped the others can take turns with it, an instruction each; those in system calls go on meanwhile.
+// While it runs at full speed they all do.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+
+#include "process/process.h"
+#include "state/registers.h"
+
+namespace deeptrace::session {
+
+/// Why the followed thread stands still.
+struct FollowedStop {
+  enum class Kind : std::uint8_t {
+    stepped,    ///< one instruction was executed
+    stop_byte,  ///< it stands at a stop byte, before the program's own instruction there
+    signal,     ///< a signal is about to be delivered to it
+    replaced,   ///< it has executed another program (exec)
+    ended,      ///< the thread is gone while others go on
+    exited,     ///< the whole program ended by itself
+    killed,     ///< the whole program was ended by a signal, or by us because somebody asked for the end
+  };
+  Kind kind = Kind::stepped;
+  int number = 0;                   ///< signal: its number; exited: the status; killed: the signal's number
+  std::uint64_t fault_address = 0;  ///< signal: the address it concerns, for faults
+  bool fault_address_known = true;  ///< false: the kernel did not say it (a general protection fault)
+  bool by_instruction = false;      ///< signal: the instruction at hand brought it about (a fault or trap)
+
+  [[nodiscard]] bool program_is_gone() const { return kind == Kind::exited || kind == Kind::killed; }
+};
+
+class Followed {
+ public:
+  explicit Followed(std::unique_ptr<process::Process> process);
+
+  [[nodiscard]] process::Process& process() { return *process_; }
+  [[nodiscard]] const process::Process& process() const { return *process_; }
+  [[nodiscard]] pid_t thread() const { return thread_; }
+  [[nodiscard]] const state::StateView& view() const { return process_->view(thread_); }
+  /// As they were when it came to its last stand; they stay when it is gone.
+  [[nodiscard]] const state::RegisterSet& registers() const { return registers_; }
+  [[nodiscard]] bool alone() const { return process_->alone(); }
+  /// Threads other than the followed one that were seen.
+  [[nodiscard]] std::size_t other_threads_seen() const { return process_->threads_started(); }
+
+  /// An instruction of each of the other threads; those in system calls go on. Afterwards they are held, so that what
+  /// the followed one finds and leaves in memory is its own. `stepped` where nothing came of it for the followed one.
+  FollowedStop others_turn();
+  /// Executes one instruction; with `signal`, delivers that first. `plain` as for Process::step_plain.
+  FollowedStop step(int signal = 0, bool plain = false);
+  /// Runs until something happens; with `signal`, delivers that first.
+  FollowedStop run(int signal = 0);
+  /// Whichever thread comes to a stop byte first becomes the followed one; used before stepping begins.
+  void follow_any(bool any) { follow_any_ = any; }
+
+ private:
+  process::Process::Answer in_turn(const process::Event& event);
+  process::Process::Answer at_full_speed(const process::Event& event);
+  FollowedStop stop_of(const process::Event& event);
+
+  std::unique_ptr<process::Process> process_;
+  pid_t thread_;
+  bool follow_any_ = false;
+  state::RegisterSet registers_;
+};
+
+}  // namespace deeptrace::session
