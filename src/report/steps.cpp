@@ -33,7 +33,7 @@ class Json : public StepsSink {
     json_.key("deeptrace").number(1);
     json_.key("command").string("steps");
     json_.key("program").string(start.program);
-    json_.key("machine").string("x86-64");
+    json_.key("machine").string(arch::machine_of(start.mode).name);
     json_.key("randomised").boolean(start.randomised);
     json_.key("from").begin_object();
     json_.key("address").hex(start.address);
@@ -56,7 +56,7 @@ class Json : public StepsSink {
       to += ",\"repetitions\":";
       add_number(to, *row.repetitions);
     }
-    add_changes(to, *row.delta);
+    add_changes(to, *row.delta, row.mode);
     to += row.completed ? ",\"completed\":true" : ",\"completed\":false";
     if (!row.registers_followed) to += ",\"registers_followed\":false";
     if (!row.memory_followed) to += ",\"memory_followed\":false";
@@ -154,7 +154,7 @@ class Json : public StepsSink {
     to += '}';
   }
 
-  static void add_changes(std::string& to, const state::Delta& delta) {
+  static void add_changes(std::string& to, const state::Delta& delta, isa::Mode mode) {
     to += ",\"changed\":{";
     const std::size_t empty = to.size();
     const auto name = [&](std::string_view text) {
@@ -163,7 +163,7 @@ class Json : public StepsSink {
       to += "\":";
     };
     for (const state::RegisterChange& change : delta.registers) {
-      name(name_of(change.reg));
+      name(name_of(change.reg, mode));
       add_pair(to, change.before, change.after);
     }
     for (const state::VectorChange& change : delta.vectors) {
@@ -238,7 +238,7 @@ class Csv : public StepsSink {
         .cell(fmt::format("{}", row.thread))
         .cell(fmt::format("{:#x}", row.address));
     csv_.cell(row.function).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "").cell(row.text);
-    csv_.cell(registers(*row.delta))
+    csv_.cell(registers(*row.delta, row.mode))
         .cell(fmt::format("{:#x}", row.delta->flags_before))
         .cell(fmt::format("{:#x}", row.delta->flags_after));
     csv_.cell(memory(*row.delta)).cell(row.completed ? "true" : "false");
@@ -255,11 +255,11 @@ class Csv : public StepsSink {
   }
 
   /// "rax 0x1 0x2; rcx 0x5 0x4": name, before, after.
-  static std::string registers(const state::Delta& delta) {
+  static std::string registers(const state::Delta& delta, isa::Mode mode) {
     std::string result;
     const auto add = [&](std::string text) { result += (result.empty() ? "" : "; ") + text; };
     for (const state::RegisterChange& c : delta.registers)
-      add(fmt::format("{} {:#x} {:#x}", name_of(c.reg), c.before, c.after));
+      add(fmt::format("{} {:#x} {:#x}", name_of(c.reg, mode), c.before, c.after));
     for (const state::VectorChange& c : delta.vectors)
       add(fmt::format("xmm{} {} {}", c.index, bytes(c.before.data(), 16), bytes(c.after.data(), 16)));
     return result;

@@ -70,10 +70,9 @@ class Text : public session::StepsSink {
     line("");
     line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary.ended)));
     if (summary.other_threads != 0) {
-      line(look(
-          style_, Role::attention,
-          fmt::format("note: {} other threads ran alongside and were not stepped; what they wrote is not in the rows",
-                      summary.other_threads)));
+      line(look(style_, Role::attention,
+                fmt::format("note: {} other threads took their turns without rows; what they wrote is not in the rows",
+                            summary.other_threads)));
     }
     FoldEntry rest;
     add_output(rest);
@@ -150,10 +149,11 @@ class Text : public session::StepsSink {
 
   void add_changes(FoldEntry& entry, const StepRow& row) {
     const state::Delta& delta = *row.delta;
-    if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta);
+    const unsigned word = arch::machine_of(row.mode).word;
+    if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta, row.mode);
     for (const state::RegisterChange& change : delta.registers) {
-      add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
-                 both_readings(style_, change.before, 8));
+      add_change(entry, std::string(name_of(change.reg, row.mode)), both_readings(style_, change.after, word),
+                 both_readings(style_, change.before, word));
     }
     for (const state::VectorChange& change : delta.vectors) {
       add_change(entry, fmt::format("xmm{}", change.index), byte_list(change.after.data(), 16),
@@ -168,14 +168,15 @@ class Text : public session::StepsSink {
   }
 
   /// At full speed the returned value and the stack pointer count; of the rest, which registers changed.
-  void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta) {
+  void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta, isa::Mode mode) {
+    const unsigned word = arch::machine_of(mode).word;
     std::string others;
     for (const state::RegisterChange& change : delta.registers) {
       if (change.reg == state::Reg::rax || change.reg == state::Reg::rsp) {
-        add_change(entry, std::string(name_of(change.reg)), both_readings(style_, change.after, 8),
-                   both_readings(style_, change.before, 8));
+        add_change(entry, std::string(name_of(change.reg, mode)), both_readings(style_, change.after, word),
+                   both_readings(style_, change.before, word));
       } else {
-        others += fmt::format(" {}", name_of(change.reg));
+        others += fmt::format(" {}", name_of(change.reg, mode));
       }
     }
     for (const state::VectorChange& change : delta.vectors) others += fmt::format(" xmm{}", change.index);

@@ -57,7 +57,11 @@ int main(int argc, char **argv)
     CPU_ZERO(&first);
     CPU_ZERO(&second);
     sched_getaffinity(0, sizeof first, &first);
+#ifdef __x86_64__
     __asm__ volatile("syscall" : "=a"(size) : "0"(204), "D"(0), "S"(sizeof second), "d"(&second) : "rcx", "r11", "memory");
+#else
+    __asm__ volatile("int $0x80" : "=a"(size) : "0"(242), "b"(0), "c"(sizeof second), "d"(&second) : "memory");
+#endif
     printf("processors %d %d\n", CPU_COUNT(&first), CPU_COUNT(&second));
     if (system("true") != 0)
         return 1;

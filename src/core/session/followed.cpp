@@ -12,9 +12,23 @@ using process::Event;
 using process::Process;
 using Answer = Process::Answer;
 using Kind = FollowedStop::Kind;
+using state::Reg;
 
 Followed::Followed(std::unique_ptr<Process> process)
-    : process_(std::move(process)), thread_(process_->threads().front()), registers_(view().registers()) {}
+    : process_(std::move(process)), thread_(process_->threads().front()) {
+  take_registers();
+}
+
+/// 32-bit code has half of the registers and half of each. What the kernel leaves in the upper halves is nobody's; the
+/// other registers keep what 64-bit code had in them.
+void Followed::take_registers() {
+  const state::RegisterSet before = std::exchange(registers_, view().registers());
+  if (mode() == isa::Mode::bits64) return;
+  for (std::size_t i = 0; i <= static_cast<std::size_t>(Reg::rip); ++i) {
+    const auto reg = static_cast<Reg>(i);
+    registers_[reg] = reg >= Reg::r8 && reg <= Reg::r15 ? before[reg] : registers_[reg] & 0xffffffff;
+  }
+}
 
 FollowedStop Followed::others_turn() {
   if (process_->alone()) return {};
@@ -98,7 +112,7 @@ FollowedStop Followed::stop_of(const Event& event) {
       stop.kind = Kind::killed;
       stop.number = SIGKILL;
   }
-  if (process_->has_thread(thread_)) registers_ = process_->view(thread_).registers();
+  if (process_->has_thread(thread_)) take_registers();
   return stop;
 }
 

@@ -42,6 +42,7 @@ class Followed {
   [[nodiscard]] const state::StateView& view() const { return process_->view(thread_); }
   /// As they were when it came to its last stand; they stay when it is gone.
   [[nodiscard]] const state::RegisterSet& registers() const { return registers_; }
+  [[nodiscard]] isa::Mode mode() const { return state::mode_of(registers_); }
   [[nodiscard]] bool alone() const { return process_->alone(); }
   /// Threads other than the followed one that were seen.
   [[nodiscard]] std::size_t other_threads_seen() const { return process_->threads_started(); }
@@ -60,6 +61,7 @@ class Followed {
   process::Process::Answer in_turn(const process::Event& event);
   process::Process::Answer at_full_speed(const process::Event& event);
   FollowedStop stop_of(const process::Event& event);
+  void take_registers();
 
   std::unique_ptr<process::Process> process_;
   pid_t thread_;

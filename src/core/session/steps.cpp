@@ -46,8 +46,10 @@ struct Write {
 /// What is known of an instruction once, for all the times that it runs.
 struct Code {
   isa::Instruction instruction;
+  isa::Mode mode = isa::Mode::bits64;
   std::uint8_t length = 1;  ///< bytes, of both for a pair
   std::string text;
+  std::string text_into_other_mode;  ///< for far transfers that led to code of the other width
   std::string function;
   std::uint64_t function_start = 0;
   std::string_view file;
@@ -107,7 +109,7 @@ class Stepper {
     start_stack_ = followed_.registers()[Reg::rsp];
     vectors_ = process::vectors_of(followed_.thread());
     const std::string place = modules_.place_name(start);
-    sink_.begin({modules_.main().path, request_.launch.randomise, followed_.thread(), start, place});
+    sink_.begin({modules_.main().path, followed_.mode(), request_.launch.randomise, followed_.thread(), start, place});
     while (!finished_) {
       if (is_target(rip()) && summary_.instructions != 0) {
         finish(StepsEnd::to);
@@ -159,14 +161,18 @@ class Stepper {
 
   Code& code_at(std::uint64_t address) {
     const auto [place, added] = code_.try_emplace(address);
-    if (added) describe(place->second, address);
-    return place->second;
+    Code& code = place->second;
+    if (!added && code.mode == followed_.mode()) return code;
+    code = {};
+    code.mode = followed_.mode();
+    describe(code, address);
+    return code;
   }
 
   void describe(Code& code, std::uint64_t address) {
     std::uint8_t bytes[isa::kLongestInstruction] = {};
     const std::size_t size = memory().read(address, bytes);
-    code.instruction = isa::decode({bytes, size}, isa::Mode::bits64);
+    code.instruction = isa::decode({bytes, size}, code.mode);
     const look::Module* module = modules_.at(address);
     const std::uint64_t inside = address - module->bias;
     if (const program::Function* function = module->program->function_at(inside)) {
@@ -208,6 +214,8 @@ class Stepper {
     }
     code.plain = exact && !code.touches_vector && !code.repeated && !code.flag_image &&
                  code.flow != ControlFlow::trap && code.flow != ControlFlow::system;
+    code.text_into_other_mode =
+        code.text + (code.mode == isa::Mode::bits64 ? "; 32-bit code follows" : "; 64-bit code follows");
     std::uint64_t target = 0;
     if (isa::direct_target(instruction, address, target) || isa::fixed_memory_address(instruction, address, target)) {
       program::Reference reference = module.program->reference(target - module.bias);
@@ -216,6 +224,7 @@ class Stepper {
     }
     if ((isa::row_of(instruction).traits & isa::kShadow) == 0) return;
     code.shadowed = std::make_unique<Code>();
+    code.shadowed->mode = code.mode;
     describe(*code.shadowed, address + instruction.length);
     code.text += "; " + code.shadowed->text;
     code.length = static_cast<std::uint8_t>(code.length + code.shadowed->length);
@@ -247,6 +256,7 @@ class Stepper {
     recorded.row.thread = followed_.thread();
     recorded.row.address = rip();
     recorded.row.delta = &recorded.delta;
+    recorded.row.mode = followed_.mode();
   }
 
   void place(StepRow& row, const Code& code) {
@@ -258,6 +268,7 @@ class Stepper {
     row.target_name = code.target_name;
     row.target_text = code.target_text;
     row.flow = code.flow;
+    row.mode = code.mode;
     row.registers_followed = !code.beyond_compared;
   }
 
@@ -337,6 +348,12 @@ class Stepper {
     recorded.delta.compare(recorded.before, recorded.after);
     if (row.flow == ControlFlow::conditional)
       row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
+    name_mode(row, *recorded.code, recorded.after);
+  }
+
+  /// A far transfer to a code segment of the other width says so.
+  static void name_mode(StepRow& row, const Code& code, const RegisterSet& after) {
+    if (state::mode_of(after) != code.mode) row.text = code.text_into_other_mode;
   }
 
   /// True when a place that is about to be written has not been read back yet.
@@ -497,6 +514,7 @@ class Stepper {
     if (code.repeated) trim_repetitions(recorded, code, before, after);
     if (code.touches_vector) compare_vectors(recorded);
     if (code.flow == ControlFlow::conditional) row.taken = after[Reg::rip] != before[Reg::rip] + code.length;
+    name_mode(row, code, after);
     const bool completed = row.completed;
     const bool ordinary =
         completed && row.memory_followed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
@@ -561,12 +579,19 @@ class Stepper {
 
   // ---- system calls -----------------------------------------------------------------------------------------------
 
+  /// The call that an instruction asks the kernel for: `int 0x80` has the numbers of 32-bit programs in every mode.
+  static const abi::SystemCall* call_of(const Code& code, const RegisterSet& registers) {
+    constexpr std::int64_t kKernelGate = 0x80;
+    if ((isa::row_of(code.instruction).traits & isa::kGate) == 0)
+      return abi::system_call(registers[Reg::rax], abi::call_table(code.mode));
+    const bool kernel = isa::operands_of(code.instruction)[0].value == kKernelGate;
+    return kernel ? abi::system_call(registers[Reg::rax] & 0xffffffff, abi::CallTable::i386) : nullptr;
+  }
+
   void system_step(Code& code) {
     flush();
     const RegisterSet before = followed_.registers();
-    // Software gates use the numbers of 32-bit programs, of which no table is here yet.
-    const bool gate = (isa::row_of(code.instruction).traits & isa::kGate) != 0;
-    const abi::SystemCall* call = gate ? nullptr : abi::system_call(before[Reg::rax]);
+    const abi::SystemCall* call = call_of(code, before);
     const bool snapshot_needed = call == nullptr || !call->outputs_known;
     std::optional<process::Snapshot> snapshot;
     if (snapshot_needed) snapshot = process::Snapshot::take(followed_.process());
@@ -589,9 +614,10 @@ class Stepper {
   void plan_outputs(const abi::SystemCall& call, const RegisterSet& registers, Delta& planned) {
     for (unsigned i = 0; i < call.output_count; ++i) {
       const abi::KernelOutput& output = call.outputs[i];
-      const std::uint64_t address = abi::argument(registers, output.argument);
+      const std::uint64_t address = abi::argument(registers, output.argument, followed_.mode());
       // A call that returns how much it wrote takes the room in the argument behind the address.
-      const std::uint64_t size = output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U);
+      const std::uint64_t size =
+          output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U, followed_.mode());
       if (address == 0 || size == 0 || size > kMostFollowed) continue;
       state::MemoryChange& change = planned.add_memory(address, size);
       const std::size_t got = memory().read(address, {planned.before(change), size});
@@ -601,7 +627,9 @@ class Stepper {
 
   void kernel_row(const Code& code, const abi::SystemCall* call, const Delta& planned,
                   const std::optional<process::Snapshot>& snapshot, std::uint64_t result) {
-    const auto failed = static_cast<std::int64_t>(result) < 0 && static_cast<std::int64_t>(result) > -4096;
+    const auto value =
+        code.mode == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : static_cast<std::int64_t>(result);
+    const bool failed = value < 0 && value > -4096;
     Recorded& recorded = open_row(StepRow::Kind::kernel);
     recorded.row.address -= code.length;
     Delta& delta = recorded.delta;
@@ -670,28 +698,36 @@ class Stepper {
     frames_.push_back(after[Reg::rsp]);
   }
 
-  /// At the code that the C library has a handler return to: the number of rt_sigreturn goes to rax or eax, then the
-  /// kernel is called.
-  [[nodiscard]] bool at_signal_return() const {
-    constexpr std::int64_t kSignalReturn = 15;
-    std::uint8_t bytes[2 * isa::kLongestInstruction] = {};
-    const Bytes code(bytes, memory().read(rip(), bytes));
-    const isa::Instruction load = isa::decode(code, isa::Mode::bits64);
-    if (!load) return false;
-    const isa::Instruction call = isa::decode(code.subspan(load.length), isa::Mode::bits64);
-    if (!call || isa::flow_of(call) != ControlFlow::system) return false;
-    const isa::Operands operands = isa::operands_of(load);
-    const isa::RegisterPart to = operands[0].reg;
-    return operands.count == 2 && operands[0].access == isa::Access::write && operands[1].value == kSignalReturn &&
-           operands[1].kind == isa::Operand::Kind::immediate && to.file == isa::RegisterFile::general &&
-           to.index == isa::kRax;
+  /// How many instructions take a thread from where a handler returns to back to where the signal came: the number of
+  /// sigreturn or rt_sigreturn goes to the accumulator, then the kernel is called (sigreturn(2)); old frames of 32-bit
+  /// programs have a word taken off first. 0: it stands at no such code.
+  [[nodiscard]] unsigned signal_return_length() const {
+    constexpr unsigned kMost = 3;
+    std::uint8_t bytes[kMost * isa::kLongestInstruction] = {};
+    Bytes code(bytes, memory().read(rip(), bytes));
+    bool numbered = false;
+    for (unsigned i = 1; i <= kMost; ++i) {
+      const isa::Instruction instruction = isa::decode(code, followed_.mode());
+      if (!instruction) return 0;
+      code = code.subspan(instruction.length);
+      if (isa::flow_of(instruction) == ControlFlow::system) return numbered ? i : 0;
+      const isa::Operands operands = isa::operands_of(instruction);
+      const isa::RegisterPart to = operands[0].reg;
+      if (to.file != isa::RegisterFile::general || to.index != isa::kRax) return 0;
+      const auto* call =
+          operands.count == 2 && operands[1].kind == isa::Operand::Kind::immediate
+              ? abi::system_call(static_cast<std::uint64_t>(operands[1].value), abi::call_table(followed_.mode()))
+              : nullptr;
+      numbered = call != nullptr && (call->name == "rt_sigreturn" || call->name == "sigreturn");
+    }
+    return 0;
   }
 
   /// Steps through it; the kernel restores all registers.
-  void signal_return() {
+  void signal_return(unsigned length) {
     const RegisterSet before = followed_.registers();
     Recorded& recorded = open_row(StepRow::Kind::signal_return);
-    for (int i = 0; i < 2; ++i) {
+    for (unsigned i = 0; i < length; ++i) {
       const Stop stop = followed_.step();
       if (stop.kind == Stop::Kind::stepped) continue;
       if (stop.program_is_gone()) {
@@ -705,10 +741,20 @@ class Stepper {
     text_ = "the handler is done: the kernel went back to " + modules_.place_name(rip());
     recorded.row.text = text_;
     close_row(recorded);
-    std::erase_if(frames_, [&](std::uint64_t slot) { return slot < before[Reg::rsp] && slot + 8 >= before[Reg::rsp]; });
+    std::erase_if(frames_,
+                  [&](std::uint64_t slot) { return slot < before[Reg::rsp] && slot + word() >= before[Reg::rsp]; });
   }
 
   // ---- code that is not own ---------------------------------------------------------------------------------------
+
+  /// Bytes of a slot of the stack.
+  [[nodiscard]] std::size_t word() const { return arch::machine_of(followed_.mode()).word; }
+  /// The slot's value; nothing where it cannot be read.
+  [[nodiscard]] std::optional<std::uint64_t> slot_at(std::uint64_t address) const {
+    std::uint8_t bytes[8] = {};
+    if (memory().read(address, {bytes, word()}) != word()) return std::nullopt;
+    return state::number_of(bytes, sizeof bytes);
+  }
 
   void plant_entries() {
     if (planted_) return;
@@ -723,10 +769,7 @@ class Stepper {
   /// a function that is called back, at a landing pad, behind a setjmp.
   void full_speed() {
     flush();
-    if (at_signal_return()) {
-      signal_return();
-      return;
-    }
+    if (const unsigned length = signal_return_length(); length != 0) return signal_return(length);
     plant_entries();
     const RegisterSet before = followed_.registers();
     const std::string name = modules_.place_name(rip());
@@ -752,27 +795,31 @@ class Stepper {
   /// Where the code that was just entered by a call or jump will return to, if that is own code; 0 otherwise.
   [[nodiscard]] std::uint64_t return_address() const {
     if (frames_.empty() || frames_.back() != followed_.registers()[Reg::rsp]) return 0;
-    std::uint64_t address = 0;
-    std::uint8_t bytes[8] = {};
-    if (memory().read(followed_.registers()[Reg::rsp], bytes) != sizeof bytes) return 0;
-    std::memcpy(&address, bytes, sizeof address);
-    return modules_.is_own(address) ? address : 0;
+    const std::optional<std::uint64_t> address = slot_at(followed_.registers()[Reg::rsp]);
+    return address && modules_.is_own(*address) ? *address : 0;
   }
 
   /// How control came back from code at full speed.
   enum class Arrival { returned, called, handler, elsewhere };
 
+  /// The slot of a call under way that the stack pointer has just left; functions of 32-bit code may take arguments off
+  /// with it. 0: none.
+  [[nodiscard]] std::uint64_t returned_slot() const {
+    const std::uint64_t stack = followed_.registers()[Reg::rsp];
+    constexpr std::uint64_t kMostArguments = 64;  // bytes
+    const std::uint64_t most = followed_.mode() == isa::Mode::bits32 ? kMostArguments : 0;
+    for (auto slot = frames_.rbegin(); slot != frames_.rend(); ++slot) {
+      if (*slot + word() <= stack && stack <= *slot + word() + most) return *slot;
+    }
+    return 0;
+  }
+
   /// A return comes to the address that a call left in its slot, with the stack just above that slot.
   /// A handler can stand right behind the call that threw, so it is asked for first.
   Arrival arrival() {
     if (std::binary_search(handlers_.begin(), handlers_.end(), rip())) return Arrival::handler;
-    const std::uint64_t slot = followed_.registers()[Reg::rsp] - 8;
-    if (std::find(frames_.begin(), frames_.end(), slot) != frames_.end()) {
-      std::uint8_t bytes[8] = {};
-      std::uint64_t address = 0;
-      if (memory().read(slot, bytes) == sizeof bytes) std::memcpy(&address, bytes, sizeof address);
-      if (address == rip()) return Arrival::returned;
-    }
+    const std::uint64_t slot = returned_slot();
+    if (slot != 0 && slot_at(slot) == rip()) return Arrival::returned;
     const look::Module* module = modules_.at(rip());
     const program::Function* function =
         module != nullptr ? module->program->function_at(rip() - module->bias) : nullptr;
@@ -797,7 +844,9 @@ class Stepper {
     if (stop.kind == Stop::Kind::signal) return deliver(stop.number);
     const std::uint64_t stack = followed_.registers()[Reg::rsp];
     switch (arrival()) {
-      case Arrival::returned: frames_.erase(std::find(frames_.begin(), frames_.end(), stack - 8), frames_.end()); break;
+      case Arrival::returned:
+        frames_.erase(std::find(frames_.begin(), frames_.end(), returned_slot()), frames_.end());
+        break;
       case Arrival::called: frames_.push_back(stack); break;
       case Arrival::handler:
       case Arrival::elsewhere:
@@ -893,8 +942,6 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   if (!program) return program.error();
   if (program->elf().kind() == binary::Kind::relocatable)
     return Error{Fault::program, *path + ": is an object file; link it into a program first"};
-  if (program->mode() == isa::Mode::bits32)
-    return Error{Fault::program, *path + ": 32-bit programs can be listed, but not stepped yet"};
   Result<std::unique_ptr<process::Process>> launched = process::Process::launch(request.launch);
   if (!launched) return launched.error();
   Followed followed(std::move(*launched));

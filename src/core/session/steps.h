@@ -49,6 +49,7 @@ struct StepRow {
   std::string_view target_name;  ///< what a direct target or fixed memory operand refers to
   std::string_view target_text;  ///< the readable string there, raw
   isa::ControlFlow flow = isa::ControlFlow::next;
+  isa::Mode mode = isa::Mode::bits64;  ///< that the instruction ran in: names and widths of the registers
   std::optional<bool> taken;  ///< conditional jumps: whether it jumped
   const state::Delta* delta = nullptr;
   bool completed = true;                     ///< false: it faulted, or was interrupted and will go on
@@ -61,6 +62,7 @@ struct StepRow {
 
 struct StepsStart {
   std::string_view program;
+  isa::Mode mode = isa::Mode::bits64;
   bool randomised = false;
   pid_t thread = 0;
   std::uint64_t address = 0;
