@@ -1,8 +1,9 @@
 // `steps` against the kernel's own account of the program (through the walker, which shares no code with it), and
 // against plain runs.
+#include <fcntl.h>
 #include <gtest/gtest.h>
-#include <sys/rseq.h>
 #include <sys/wait.h>
+#include <unistd.h>
 
 #include <csignal>
 #include <map>
@@ -10,6 +11,7 @@
 #include <random>
 #include <thread>
 
+#include "live_support.h"
 #include "support.h"
 #include "walker.h"
 
@@ -148,6 +150,19 @@ struct Replayed {
   }
 };
 
+/// Where the C library of that width keeps what the kernel writes whenever it likes: the number of the processor
+/// (rseq(2), glibc's <sys/rseq.h>); bytes from the thread pointer.
+std::int64_t rseq_offset(bool wide) {
+  static std::map<bool, std::int64_t> known;
+  if (known.contains(wide)) return known[wide];
+  const TempFolder folder;
+  const std::string program = built(folder, "offset", R"(#include <stdio.h>
+#include <sys/rseq.h>
+int main(void) { printf("%ld\n", (long)__rseq_offset); return 0; })",
+                                    {"gcc", wide ? "-m64" : "-m32"});
+  return known[wide] = std::stol(run({program}).out);
+}
+
 /// Applies rows [first, last) to what the walker sees at the first and compares with what it sees at the last.
 void expect_replay(const std::vector<std::string>& program, const json& rows, std::size_t first, std::size_t last,
                    bool wide = true) {
@@ -163,10 +178,10 @@ void expect_replay(const std::vector<std::string>& program, const json& rows, st
   for (std::size_t i = first; i < last; ++i) state.apply(rows[i]);
   ASSERT_TRUE(walker.run_to(number(rows[last]["address"]), times(first + 1, last))) << "row " << last;
   Replayed truth(walker, wide);
-  // The kernel itself keeps the number of the processor there (rseq(2), glibc's <sys/rseq.h>), whenever it likes.
   const char* const pointer = wide ? "fs_base" : "gs_base";
   for (Replayed* side : {&state, &truth}) {
-    side->store(side->registers[pointer] + static_cast<std::uint64_t>(__rseq_offset), std::vector<std::uint8_t>(32));
+    side->store(side->registers[pointer] + static_cast<std::uint64_t>(rseq_offset(wide)),
+                std::vector<std::uint8_t>(32));
   }
   EXPECT_EQ(state.registers, truth.registers) << "at row " << rows[last]["n"] << " " << rows[last]["text"];
   EXPECT_EQ(state.vectors, truth.vectors) << "at row " << rows[last]["n"];
@@ -437,6 +452,135 @@ int wait_for(pid_t child) {
   int status = 0;
   ::waitpid(child, &status, 0);
   return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+/// Writes its thread's number, and adds to what all threads add to.
+constexpr const char* kSharing = R"C(#include <pthread.h>
+#include <stdatomic.h>
+#include <stdio.h>
+static atomic_int here;
+long numbers[5];
+volatile int shared;
+__attribute__((noinline)) void work(long number) {
+  numbers[number] = number;
+  for (int i = 0; i < 200; i++) __asm__ volatile("incl shared(%%rip)" ::: "memory");
+atomic_fetch_add(&here, 1);
+while (atomic_load(&here) < 4)
+  ;  // the others have to come along
+}
+static void* start(void* number) {
+  work((long)number);
+  return 0;
+}
+int main(void) {
+  pthread_t all[4];
+  for (long i = 2; i < 5; i++) pthread_create(&all[i - 1], 0, start, (void*)i);
+  work(1);
+  for (int i = 1; i < 4; i++) pthread_join(all[i], 0);
+  printf("%ld %d\n", numbers[4], here);
+  return 0;
+})C";
+
+/// Each row has what its own instruction found and left, though others write to the same place.
+TEST(Steps, OtherThreadsTakeTheirTurnsBetweenRows) {
+  const TempFolder folder;
+  const std::string program = built(folder, "sharing", kSharing, {"gcc", "-g", "-O1", "-pthread"});
+  for (const std::string thread : {"1", "2", "3", "4"}) {
+    const Outcome traced = deeptrace({"steps", "--format", "json", "--count", "all", "--from", "work", "--thread",
+                                      thread, "--program-output", folder / "output", program});
+    ASSERT_EQ(traced.status, 0) << traced.err;
+    const json result = json::parse(traced.out);
+    EXPECT_EQ(result["ended"], "return");
+    EXPECT_EQ(result["threads_not_stepped"], 3);
+    EXPECT_EQ(read_file(folder / "output"), "4 4\n");
+    unsigned added = 0, numbered = 0;
+    std::uint64_t last = 0;
+    for (const json& row : result["steps"]) {
+      EXPECT_EQ(row["thread"], result["steps"][0]["thread"]);
+      if (row["kind"] != "instruction" || row["memory"].empty()) continue;
+      const std::uint64_t before = number(row["memory"][0]["before"]), after = number(row["memory"][0]["after"]);
+      numbered += row["text"].get<std::string>().starts_with("mov") && after == std::stoul(thread) ? 1 : 0;
+      if (!row["text"].get<std::string>().starts_with("inc")) continue;
+      EXPECT_EQ(after, before + 1);
+      EXPECT_GE(before, last);  // nobody takes away
+      last = after;
+      ++added;
+    }
+    EXPECT_EQ(added, 200U);
+    EXPECT_EQ(numbered, 1U);
+  }
+  EXPECT_EQ(deeptrace({"steps", "--thread", "x", program}).status, 2);
+}
+
+TEST(Steps, AnAttachedProgramIsFollowedFromWhereItStandsAndLetGo) {
+  const TempFolder folder;
+  const std::string program = built(folder, "ticking", R"(#include <unistd.h>
+#include <stdio.h>
+volatile int ticks;
+__attribute__((noinline)) void tick(void) { ticks += 2; }
+int main(void) {
+  for (int i = 0; i < 400; i++) { tick(); usleep(5000); }
+  printf("%d\n", ticks);
+  return 0;
+})",
+                                    {"gcc", "-g", "-O0", "-no-pie"});
+  const auto attached = [&](const std::vector<std::string>& options) {
+    const pid_t worker = ::fork();
+    if (worker == 0) {
+      ::dup2(::open((folder / "result").c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600), 1);
+      ::execl(program.c_str(), program.c_str(), nullptr);
+      ::_exit(126);
+    }
+    std::error_code none;
+    EXPECT_TRUE(wait_until(
+        [&] { return std::filesystem::read_symlink("/proc/" + std::to_string(worker) + "/exe", none) == program; }));
+    std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    std::vector<std::string> words = {"--attach", std::to_string(worker)};
+    words.insert(words.end(), options.begin(), options.end());
+    const json result = steps_of(words);
+    EXPECT_EQ(result["exit"], json({{"stopped", "detached"}}));
+    expect_untouched(worker, program);
+    int status = 0;
+    ::waitpid(worker, &status, 0);
+    EXPECT_EQ(status, 0);
+    EXPECT_EQ(read_file(folder / "result"), "800\n");
+    return result;
+  };
+  const json from_sleep = attached({"--count", "60"});
+  EXPECT_EQ(from_sleep["instructions"], 60);
+  EXPECT_EQ(from_sleep["steps"][0]["kind"], "full_speed");
+  EXPECT_GT(count_in(from_sleep, "tick"), 5U);
+  const json one_tick = attached({"--from", "tick", "--count", "all"});
+  EXPECT_EQ(one_tick["ended"], "return");
+  EXPECT_EQ(one_tick["steps"][0]["function"], "tick");
+  EXPECT_EQ(count_in(one_tick, "main"), 0U);
+}
+
+/// A library that is loaded while the program runs is own code from then on, its constructor too; one that is unloaded
+/// takes its stop bytes along.
+TEST(Steps, LibrariesThatAreLoadedLaterAreFollowed) {
+  const TempFolder folder;
+  const std::string library = built(folder, "libtide.so", R"(static int begun;
+__attribute__((constructor)) static void begin(void) { begun = 5; }
+int tide(int level) { return level + begun; })",
+                                    {"gcc", "-g", "-O0", "-shared", "-fPIC"});
+  const std::string program = built(folder, "loading", R"(#include <dlfcn.h>
+int main(int argc, char **argv) {
+  int sum = 0;
+  for (int i = 0; i < 2; i++) {
+    void *library = dlopen(argv[1], RTLD_NOW);
+    int (*tide)(int) = (int (*)(int))dlsym(library, "tide");
+    sum += tide(i);
+    dlclose(library);
+  }
+  return sum;
+})",
+                                    {"gcc", "-g", "-O0"});
+  const json result = steps_of({"--count", "all", program, library});
+  EXPECT_EQ(result["exit"], json({{"status", 11}}));
+  EXPECT_EQ(result["ended"], "return");
+  EXPECT_GE(count_in(result, "begin"), 8U);
+  EXPECT_GE(count_in(result, "tide"), 10U);
 }
 
 TEST(Steps, InterruptedItReportsWhatItHasAndLeavesNothing) {

@@ -5,6 +5,7 @@
 #include <charconv>
 #include <csignal>
 
+#include "base/number.h"
 #include "cli/command.h"
 #include "cli/program_options.h"
 #include "process/attention.h"
@@ -14,16 +15,26 @@ namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 
-Result<session::StepsRequest> request_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words) {
+Result<session::StepsRequest> request_of(const Command& command, const cxxopts::ParseResult& parsed,
+                                         std::vector<std::string> words) {
   session::StepsRequest request;
-  request.own = own_code_of(parsed);
-  Result<process::LaunchOptions> launch = launch_options_of(parsed, std::move(words));
-  if (!launch) return launch.error();
-  request.launch = std::move(*launch);
-  const Result<bool> children = traces_children(parsed);
-  if (!children) return children.error();
-  if (*children)
+  Result<session::ControlOptions> control = control_options_of(command, parsed, std::move(words));
+  if (!control) return control.error();
+  if (control->trace_children)
     return Error{Fault::usage, "--children trace: steps follows one thread; hits and console trace children"};
+  if (control->stop_with == session::StopWith::hardware)
+    return Error{Fault::usage,
+                 "--stop-with hardware: what is not stepped runs to stop bytes at all own functions, more places than "
+                 "the processor has debug registers"};
+  request.launch = std::move(control->launch);
+  request.attach = control->attach;
+  request.open = std::move(control->open);
+  if (parsed.count("thread") != 0) {
+    const std::string text = parsed["thread"].as<std::string>();
+    const auto number = number_in(text);
+    if (!number || *number == 0) return Error{Fault::usage, "--thread " + text + ": is a number from 1 up"};
+    request.thread = *number;
+  }
   if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
   if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
   const std::string count = parsed["count"].as<std::string>();
@@ -52,7 +63,7 @@ int verdict(const session::StepsSummary& summary) {
 }
 
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
-  Result<session::StepsRequest> request = request_of(parsed.options, std::move(words));
+  Result<session::StepsRequest> request = request_of(command, parsed.options, std::move(words));
   if (!request) return report_error(request.error());
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
   if (!files) return report_error(files.error());
@@ -80,17 +91,19 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace steps", std::string(command.answers));
-  options.add_options("Steps")("from", "step from here (default: main, or the entry where there is none)",
-                               cxxopts::value<std::string>(), "LOCATION")(
-      "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
-      "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N");
+  options.add_options("Steps")(
+      "from", "step from here (default: main, or the entry where there is none; with --attach where it stands)",
+      cxxopts::value<std::string>(),
+      "LOCATION")("to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
+      "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N")(
+      "thread", "follow this thread: its number in the order they start, from 1 (default: the one that comes first)",
+      cxxopts::value<std::string>(), "N");
   add_launch_options(options);
+  add_control_options(options);
   add_code_options(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;
-  if (parsed.rest.empty())
-    return report_error({Fault::usage, "steps: no program was given; see deeptrace steps --help"});
 
   std::vector<std::string> rest = std::move(parsed.rest);
   return under_keeper([&] { return follow(command, parsed, std::move(rest)); });

@@ -74,6 +74,8 @@ class Json : public StepsSink {
     json_.key("exit").begin_object();
     if (summary.ended == session::StepsEnd::interrupt) {
       json_.key("stopped").string("interrupt");
+    } else if (summary.exit.how == session::RunEnd::How::detached) {
+      json_.key("stopped").string("detached");
     } else if (summary.exit.how == session::RunEnd::How::exited) {
       json_.key("status").number(static_cast<std::uint64_t>(summary.exit.number));
     } else {

@@ -68,7 +68,7 @@ class Text : public session::StepsSink {
   void end(const StepsSummary& summary) override {
     folder_.finish();
     line("");
-    line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary.ended)));
+    line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary)));
     if (summary.other_threads != 0) {
       line(look(style_, Role::attention,
                 fmt::format("note: {} other threads took their turns without rows; what they wrote is not in the rows",
@@ -269,21 +269,23 @@ class Text : public session::StepsSink {
     }
   }
 
-  [[nodiscard]] static std::string ending(StepsEnd end) {
-    switch (end) {
-      case StepsEnd::returned: return "the starting function was left, and the program ran on by itself";
-      case StepsEnd::to: return "came to the place of --to, and the program ran on by itself";
-      case StepsEnd::count:
-        return "stopped stepping there by --count, and the program ran on by itself (--count all steps on)";
+  [[nodiscard]] static std::string ending(const StepsSummary& summary) {
+    const bool let_go = summary.exit.how == session::RunEnd::How::detached;
+    const std::string on = let_go ? "" : ", and the program ran on by itself";
+    switch (summary.ended) {
+      case StepsEnd::returned: return "the starting function was left" + on;
+      case StepsEnd::to: return "came to the place of --to" + on;
+      case StepsEnd::count: return "stopped stepping there by --count" + on + " (--count all steps on)";
       case StepsEnd::program_end: return "the program ended";
       case StepsEnd::replaced: return "the program replaced itself by another one (exec), which ran by itself";
-      case StepsEnd::thread_end: return "the thread ended, and the program ran on by itself";
-      case StepsEnd::interrupt: return "interrupted, and the program was ended";
+      case StepsEnd::thread_end: return "the thread ended" + on;
+      case StepsEnd::interrupt: return let_go ? "interrupted" : "interrupted, and the program was ended";
     }
     return {};
   }
 
   [[nodiscard]] std::string exit_words(const StepsSummary& summary) const {
+    if (summary.exit.how == session::RunEnd::How::detached) return "the program was attached to, and goes on by itself";
     if (summary.ended == StepsEnd::interrupt)
       return look(style_, Role::attention, "note: interrupted; what was gathered until then stands above");
     if (summary.exit.how == session::RunEnd::How::exited)

@@ -132,8 +132,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
   control->modules_ = std::make_unique<look::Modules>(*parent.modules_);
   control->sites_ = parent.sites_;
   control->guards_ = parent.guards_;
-  control->loader_site_ = parent.loader_site_;
-  control->loader_state_ = parent.loader_state_;
+  control->loader_ = parent.loader_;
   control->entry_site_ = parent.entry_site_;
   for (Returning returning : parent.returning_) {
     const bool forked_inside = returning.thread == control->process_->forked_by();
@@ -171,38 +170,14 @@ void Control::take_children() {
   }
 }
 
-/// The dynamic linker calls a function of its own whenever it has loaded or unloaded a library; its address stands in
-/// a table that the program's dynamic section points to (System V ABI, "Dynamic Section", DT_DEBUG).
 void Control::find_loader() {
-  const program::Program& program = *modules_->main().program;
-  const std::uint64_t word = program.elf().machine().word;
-  constexpr std::uint64_t kDebugTag = 21;
-  const auto read = [&](std::uint64_t address) {
-    std::uint8_t bytes[8] = {};
-    std::uint64_t value = 0;
-    (void)process_->memory().read(address, {bytes, word});
-    std::memcpy(&value, bytes, 8);
-    return value;
-  };
-  for (const binary::Segment& segment : program.elf().segments()) {
-    if (segment.type != binary::kDynamicSegment) continue;
-    const std::uint64_t start = segment.address + modules_->main().bias;
-    for (std::uint64_t at = start; at < start + segment.memory_size; at += 2 * word) {
-      if (read(at) != kDebugTag) continue;
-      const std::uint64_t table = read(at + word);
-      if (table == 0) return;
-      loader_site_ = read(table + 2 * word);
-      loader_state_ = table + 3 * word;
-    }
-  }
-  if (loader_site_ != 0 && !process_->memory().plant(loader_site_)) loader_site_ = 0;
-  if (loader_site_ != 0) sites_[loader_site_].count = 1;
+  loader_ = look::loader_of(modules_->main(), view());
+  if (loader_ && !process_->memory().plant(loader_->function)) loader_.reset();
+  if (loader_) sites_[loader_->function].count = 1;
 }
 
 void Control::on_loader(Stopped& stopped) {
-  std::uint8_t state[4] = {};
-  (void)process_->memory().read(loader_state_, state);
-  if (state[0] != 0) return;  // in the middle of a change
+  if (!look::is_consistent(*loader_, view())) return;
   const look::Modules::Changes changes = modules_->refresh(*process_);
   neighbours_.clear();
   reentries_known_ = false;

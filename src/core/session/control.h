@@ -19,6 +19,7 @@
 
 #include "base/result.h"
 #include "inspect/expression.h"
+#include "look/loader.h"
 #include "look/scope.h"
 #include "look/subject.h"
 #include "process/process.h"
@@ -202,7 +203,7 @@ class Control final : public look::Subject {
   std::vector<std::unique_ptr<Halt>> halts_;
   unsigned next_number_ = 1;
   std::vector<Returning> returning_;
-  std::uint64_t loader_site_ = 0, loader_state_ = 0;
+  std::optional<look::Loader> loader_;
   std::uint64_t entry_site_ = 0;  ///< of a program that replaced another
   bool handler_entered_ = false;  ///< the last step delivered a signal to a handler
   std::optional<bool> others_run_;

@@ -31,7 +31,7 @@ bool is_harmless(pid_t pid, int signal) {
 void Control::arrive(pid_t thread, Stopped& stopped) {
   const state::RegisterSet& registers = process_->view(thread).registers();
   const std::uint64_t address = registers[Reg::rip], stack = registers[Reg::rsp];
-  if (address == loader_site_) {
+  if (loader_ && address == loader_->function) {
     stopped.thread = thread;
     on_loader(stopped);
   }
@@ -295,7 +295,7 @@ std::optional<Error> Control::replaced() {
   sites_.clear();
   guards_.clear();
   returning_.clear();
-  loader_site_ = 0;
+  loader_.reset();
   reentries_known_ = false;
   neighbours_.clear();
   for (const auto& halt : halts_) {

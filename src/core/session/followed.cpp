@@ -54,6 +54,7 @@ FollowedStop Followed::step(int signal, bool plain) {
 Answer Followed::in_turn(const Event& event) {
   if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
   if (event.kind == Event::Kind::replaced) return Answer::hold;
+  loader_came_ |= at_loader(event);
   if (event.thread != thread_) return Answer::go_on;
   switch (event.kind) {
     case Event::Kind::about_to_step:
@@ -64,26 +65,53 @@ Answer Followed::in_turn(const Event& event) {
   }
 }
 
+bool Followed::at_loader(const Event& event) const {
+  return event.kind == Event::Kind::stop_byte && loader_ != 0 &&
+         process_->view(event.thread).registers()[Reg::rip] == loader_;
+}
+
 FollowedStop Followed::run(int signal) {
   process_->deliver(thread_, signal);
   process_->told(thread_);
-  return stop_of(process_->run({}, [&](const Event& event) { return at_full_speed(event); }));
+  bool loaded = false;
+  const Event event = process_->run({}, [&](const Event& one) {
+    loaded = at_loader(one);
+    if (!loaded) return at_full_speed(one);
+    process_->told(one.thread);
+    return Answer::hold;
+  });
+  FollowedStop stop = stop_of(event);
+  if (loaded && stop.kind == Kind::stop_byte) stop.kind = Kind::loaded;
+  return stop;
 }
 
 Answer Followed::at_full_speed(const Event& event) {
   if (event.kind == Event::Kind::replaced) return Answer::hold;
-  if (event.thread == thread_) {
-    const bool stands = event.kind == Event::Kind::stop_byte || event.kind == Event::Kind::signal ||
-                        event.kind == Event::Kind::thread_ended;
-    return stands ? Answer::hold : Answer::go_on;
+  const bool chosen = choosing_ ? wanted_ == 0 || number_of(event.thread) == wanted_ : event.thread == thread_;
+  if (event.kind == Event::Kind::stop_byte && chosen) {
+    thread_ = event.thread;
+    return Answer::hold;
   }
-  if (event.kind != Event::Kind::stop_byte) return Answer::go_on;
-  if (!follow_any_) {
-    process_->told(event.thread);
-    return Answer::go_on;
+  if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+  const bool stands = event.kind == Event::Kind::signal || event.kind == Event::Kind::thread_ended;
+  return stands && event.thread == thread_ ? Answer::hold : Answer::go_on;
+}
+
+std::uint64_t Followed::number_of(pid_t thread) {
+  for (const pid_t id : process_->threads()) {
+    if (std::ranges::find(seen_, id) == seen_.end()) seen_.push_back(id);
   }
-  thread_ = event.thread;
-  return Answer::hold;
+  return static_cast<std::uint64_t>(std::ranges::find(seen_, thread) - seen_.begin()) + 1;
+}
+
+bool Followed::follow(std::uint64_t number) {
+  for (const pid_t id : process_->threads()) {
+    if (number_of(id) != number && static_cast<std::uint64_t>(id) != number) continue;
+    thread_ = id;
+    take_registers();
+    return true;
+  }
+  return false;
 }
 
 FollowedStop Followed::stop_of(const Event& event) {
@@ -108,9 +136,9 @@ FollowedStop Followed::stop_of(const Event& event) {
     case Event::Kind::exited: stop.kind = Kind::exited; break;
     case Event::Kind::killed: stop.kind = Kind::killed; break;
     default:  // somebody asked for the end
-      process_->kill();
-      stop.kind = Kind::killed;
+      stop.kind = process_->attached() ? Kind::let_go : Kind::killed;
       stop.number = SIGKILL;
+      process_->attached() ? process_->detach() : process_->kill();
   }
   if (process_->has_thread(thread_)) take_registers();
   return stop;

@@ -6,6 +6,8 @@
 
 #include <cstdint>
 #include <memory>
+#include <utility>
+#include <vector>
 
 #include "process/process.h"
 #include "state/registers.h"
@@ -22,6 +24,8 @@ struct FollowedStop {
     ended,      ///< the thread is gone while others go on
     exited,     ///< the whole program ended by itself
     killed,     ///< the whole program was ended by a signal, or by us because somebody asked for the end
+    let_go,     ///< an attached program goes on alone because somebody asked for the end
+    loaded,     ///< a thread came to where the dynamic linker reports changes
   };
   Kind kind = Kind::stepped;
   int number = 0;                   ///< signal: its number; exited: the status; killed: the signal's number
@@ -29,7 +33,9 @@ struct FollowedStop {
   bool fault_address_known = true;  ///< false: the kernel did not say it (a general protection fault)
   bool by_instruction = false;      ///< signal: the instruction at hand brought it about (a fault or trap)
 
-  [[nodiscard]] bool program_is_gone() const { return kind == Kind::exited || kind == Kind::killed; }
+  [[nodiscard]] bool program_is_gone() const {
+    return kind == Kind::exited || kind == Kind::killed || kind == Kind::let_go;
+  }
 };
 
 class Followed {
@@ -54,18 +60,35 @@ class Followed {
   FollowedStop step(int signal = 0, bool plain = false);
   /// Runs until something happens; with `signal`, delivers that first.
   FollowedStop run(int signal = 0);
-  /// Whichever thread comes to a stop byte first becomes the followed one; used before stepping begins.
-  void follow_any(bool any) { follow_any_ = any; }
+  /// Whichever thread comes to a stop byte first becomes the followed one, or the one of that number (from 1, in the
+  /// order they were seen); used before stepping begins.
+  void follow_first_of(std::uint64_t number) {
+    choosing_ = true;
+    wanted_ = number;
+  }
+  void follow_this() { choosing_ = false; }
+  /// Makes another thread the followed one, by that number or the kernel's. False when there is none.
+  bool follow(std::uint64_t number);
+  /// Where the dynamic linker reports changes; 0: nowhere.
+  void watch_loader(std::uint64_t function) { loader_ = function; }
+  /// True once a thread came there while others were stepped.
+  [[nodiscard]] bool loader_came() { return std::exchange(loader_came_, false); }
 
  private:
   process::Process::Answer in_turn(const process::Event& event);
   process::Process::Answer at_full_speed(const process::Event& event);
   FollowedStop stop_of(const process::Event& event);
   void take_registers();
+  std::uint64_t number_of(pid_t thread);
+  [[nodiscard]] bool at_loader(const process::Event& event) const;
 
   std::unique_ptr<process::Process> process_;
   pid_t thread_;
-  bool follow_any_ = false;
+  bool choosing_ = false;
+  std::uint64_t wanted_ = 0;  ///< 0: any
+  std::vector<pid_t> seen_;   ///< threads in the order they were seen
+  std::uint64_t loader_ = 0;
+  bool loader_came_ = false;
   state::RegisterSet registers_;
 };
 

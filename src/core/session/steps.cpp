@@ -15,7 +15,9 @@
 #include "isa/effects.h"
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "look/loader.h"
 #include "look/modules.h"
+#include "look/scope.h"
 #include "process/attention.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
@@ -106,7 +108,8 @@ class Stepper {
   StepsSummary run(std::vector<std::uint64_t> to) {
     to_ = std::move(to);
     const std::uint64_t start = rip();
-    start_stack_ = followed_.registers()[Reg::rsp];
+    // In code that is not own (where an attached program mostly stands) no function is under way that could return.
+    if (modules_.is_own(start)) start_stack_ = followed_.registers()[Reg::rsp];
     vectors_ = process::vectors_of(followed_.thread());
     const std::string place = modules_.place_name(start);
     sink_.begin({modules_.main().path, followed_.mode(), request_.launch.randomise, followed_.thread(), start, place});
@@ -114,6 +117,7 @@ class Stepper {
       if (is_target(rip()) && summary_.instructions != 0) {
         finish(StepsEnd::to);
       } else if (modules_.is_own(rip())) {
+        if (start_stack_ == kUnknown) start_stack_ = followed_.registers()[Reg::rsp];
         request_.count&& summary_.instructions >= *request_.count ? finish(StepsEnd::count) : own_step();
       } else {
         full_speed();
@@ -139,9 +143,15 @@ class Stepper {
     finished_ = true;
   }
 
-  /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end.
+  /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end, an attached one alone.
   void run_to_end() {
     if (gone_) return;
+    if (followed_.process().attached()) {
+      followed_.process().deliver(followed_.thread(), deliver_);
+      followed_.process().detach();
+      summary_.exit = {RunEnd::How::detached, 0};
+      return;
+    }
     memory().remove_all();
     int signal = deliver_;
     for (;;) {
@@ -153,7 +163,10 @@ class Stepper {
 
   void ended(const Stop& stop) {
     gone_ = true;
-    summary_.exit = {stop.kind == Stop::Kind::exited ? RunEnd::How::exited : RunEnd::How::killed, stop.number};
+    const RunEnd::How how = stop.kind == Stop::Kind::exited   ? RunEnd::How::exited
+                            : stop.kind == Stop::Kind::let_go ? RunEnd::How::detached
+                                                              : RunEnd::How::killed;
+    summary_.exit = {how, stop.number};
     if (process::Attention::asked() != process::Attention::Why::none) summary_.ended = StepsEnd::interrupt;
   }
 
@@ -397,6 +410,7 @@ class Stepper {
       case Stop::Kind::replaced: return finish(StepsEnd::replaced);
       case Stop::Kind::exited:
       case Stop::Kind::killed:
+      case Stop::Kind::let_go:
         // Gone in the middle: by a signal that was waiting, or killed from outside.
         ended(stop);
         return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
@@ -406,6 +420,7 @@ class Stepper {
 
   void own_step() {
     if (const Stop stop = followed_.others_turn(); stop.kind != Stop::Kind::stepped) return without_step(stop);
+    if (followed_.loader_came()) on_loader();
     Code& code = code_at(rip());
     if (code.flow == ControlFlow::system) return system_step(code);
     if (followed_.alone()) processor_.together();
@@ -759,10 +774,40 @@ class Stepper {
   void plant_entries() {
     if (planted_) return;
     planted_ = true;
+    loader_ = look::loader_of(modules_.main(), followed_.view());
+    if (loader_ && memory().plant(loader_->function)) followed_.watch_loader(loader_->function);
+    plant_own();
+    for (const std::uint64_t address : to_) memory().plant(address);
+    // Own functions that wait for code that stepping began in.
+    if (start_stack_ != kUnknown) return;
+    for (const inspect::Frame& frame : look::frames_of(modules_, followed_.view())) {
+      if (modules_.is_own(frame.address())) memory().plant(frame.address());
+    }
+  }
+
+  void plant_own() {
     look::Modules::OwnEntries entries = modules_.own_entries();
     for (const std::uint64_t address : entries.all) memory().plant(address);
     handlers_ = std::move(entries.handlers);
-    for (const std::uint64_t address : to_) memory().plant(address);
+  }
+
+  /// Libraries come and go while the program runs.
+  void on_loader() {
+    if (!loader_ || !look::is_consistent(*loader_, followed_.view())) return;
+    const look::Modules::Changes changes = modules_.refresh(followed_.process());
+    if (changes.loaded.empty() && changes.unloaded.empty()) return;
+    if (!changes.unloaded.empty()) forget_unmapped();
+    code_.clear();
+    plant_own();
+  }
+
+  /// Stop bytes that went with their library.
+  void forget_unmapped() {
+    std::vector<std::uint64_t> gone;
+    for (const auto& [address, own] : memory().stops().all()) {
+      if (modules_.at(address) == nullptr) gone.push_back(address);
+    }
+    for (const std::uint64_t address : gone) memory().remove(address);
   }
 
   /// Lets foreign code run until control comes back into own code, wherever that is: behind the call, at the entry of
@@ -778,8 +823,16 @@ class Stepper {
     recorded.row.function = name;
     recorded.row.memory_followed = false;
     Stop stop = followed_.run(std::exchange(deliver_, 0));
-    while (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number))
-      stop = followed_.run(stop.number);
+    for (;;) {
+      if (stop.kind == Stop::Kind::loaded) {
+        on_loader();
+        stop = followed_.run();
+      } else if (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number)) {
+        stop = followed_.run(stop.number);
+      } else {
+        break;
+      }
+    }
     if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced) {
       return full_speed_without_return(recorded, name, stop);
     }
@@ -890,9 +943,11 @@ class Stepper {
   std::vector<state::MemoryRequest> requests_;
   std::vector<std::uint8_t> read_;
   state::VectorSet vectors_;
+  std::optional<look::Loader> loader_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
   std::vector<std::uint64_t> frames_;    ///< stack addresses of the return addresses of calls under way
-  std::uint64_t start_stack_ = 0;
+  static constexpr std::uint64_t kUnknown = ~std::uint64_t(0);
+  std::uint64_t start_stack_ = kUnknown;
   std::string text_;  ///< of the special row at hand
   int deliver_ = 0;   ///< signal that goes along with the next motion
   bool planted_ = false;
@@ -935,37 +990,81 @@ std::string_view name_of(StepsEnd end) {
   return kNames[static_cast<std::size_t>(end)];
 }
 
-Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
-  Result<std::string> path = process::find_program(request.launch.program);
-  if (!path) return path.error();
-  Result<program::Program> program = program::Program::open(*path, {request.own, {}, false, false});
+namespace {
+
+/// A program that stands where its libraries are mapped and nothing of its own has run, or where it was attached to.
+struct Started {
+  std::unique_ptr<Followed> followed;
+  std::optional<program::Program> program;
+};
+
+Result<program::Program> program_of(const std::string& path, const program::OpenOptions& options) {
+  Result<program::Program> program = program::Program::open(path, options);
+  if (program && program->elf().kind() == binary::Kind::relocatable)
+    return Error{Fault::program, path + ": is an object file; link it into a program first"};
+  return program;
+}
+
+Result<Started> attached(const StepsRequest& request) {
+  Result<std::unique_ptr<process::Process>> process = process::Process::attach(request.attach);
+  if (!process) return process.error();
+  Started started{std::make_unique<Followed>(std::move(*process)), std::nullopt};
+  Result<program::Program> program = program_of(process::executable_of(request.attach), request.open);
   if (!program) return program.error();
-  if (program->elf().kind() == binary::Kind::relocatable)
-    return Error{Fault::program, *path + ": is an object file; link it into a program first"};
-  Result<std::unique_ptr<process::Process>> launched = process::Process::launch(request.launch);
-  if (!launched) return launched.error();
-  Followed followed(std::move(*launched));
-  // At the entry the dynamic linker has mapped every library that the program names.
-  const std::uint64_t entry = followed.process().auxiliary(state::Auxiliary::entry).value_or(0);
-  if (auto error = run_to(followed, {entry}, "its entry")) return *error;
-  const bool has_main = !program->functions_named("main").empty();
-  look::Modules modules(followed.process(), std::move(*program), {request.own, {}, false, false});
-  std::vector<std::uint64_t> from = {entry};
-  const std::string from_name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
+  started.program.emplace(std::move(*program));
+  return started;
+}
+
+Result<Started> launched(const StepsRequest& request) {
+  const Result<std::string> path = process::find_program(request.launch.program);
+  if (!path) return path.error();
+  Result<program::Program> program = program_of(*path, request.open);
+  if (!program) return program.error();
+  Result<std::unique_ptr<process::Process>> process = process::Process::launch(request.launch);
+  if (!process) return process.error();
+  Started started{std::make_unique<Followed>(std::move(*process)), std::nullopt};
+  started.program.emplace(std::move(*program));
+  const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);
+  if (auto error = run_to(*started.followed, {entry}, "its entry")) return *error;
+  return started;
+}
+
+/// To where stepping begins, with the thread that it follows.
+std::optional<Error> go_to_start(const StepsRequest& request, Followed& followed, look::Modules& modules) {
+  const std::uint64_t number = request.thread;
+  const auto no_thread = [&] {
+    return Error{Fault::usage, "--thread " + std::to_string(number) + ": there is no such thread"};
+  };
+  if (request.attach != 0 && request.from.empty())
+    return number == 0 || followed.follow(number) ? std::nullopt : std::optional(no_thread());
+  const bool has_main = !modules.main().program->functions_named("main").empty();
+  const std::string name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
+  std::vector<std::uint64_t> from = {followed.registers()[Reg::rip]};
   if (!request.from.empty() || has_main) {
-    Result<std::vector<std::uint64_t>> found = modules.resolve(from_name);
+    Result<std::vector<std::uint64_t>> found = modules.resolve(name);
     if (!found) return found.error();
     from = std::move(*found);
   }
+  followed.follow_first_of(number);
+  if (auto error = run_to(followed, from, name)) return error;
+  followed.follow_this();
+  return std::nullopt;
+}
+
+}  // namespace
+
+Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
+  Result<Started> started = request.attach != 0 ? attached(request) : launched(request);
+  if (!started) return started.error();
+  Followed& followed = *started->followed;
+  look::Modules modules(followed.process(), std::move(*started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {
     Result<std::vector<std::uint64_t>> found = modules.resolve(request.to);
     if (!found) return found.error();
     to = std::move(*found);
   }
-  followed.follow_any(true);
-  if (auto error = run_to(followed, from, from_name)) return *error;
-  followed.follow_any(false);
+  if (auto error = go_to_start(request, followed, modules)) return *error;
   return Stepper(followed, modules, request, sink).run(std::move(to));
 }
 

@@ -15,7 +15,7 @@
 #include "base/result.h"
 #include "isa/instruction.h"
 #include "process/launch.h"
-#include "program/own_code.h"
+#include "program/program.h"
 #include "session/run_end.h"
 #include "state/delta.h"
 
@@ -23,9 +23,11 @@ namespace deeptrace::session {
 
 struct StepsRequest {
   process::LaunchOptions launch;
-  program::OwnCode own;
-  std::string from;                           ///< empty: main, or the entry where there is none
-  std::string to;                             ///< empty: none
+  pid_t attach = 0;  ///< in place of launching
+  program::OpenOptions open;
+  std::string from;          ///< empty: main, or the entry where there is none; attached: where it stands
+  std::uint64_t thread = 0;  ///< number from 1 in the order they were seen, or the kernel's; 0: the first
+  std::string to;            ///< empty: none
   std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
 };
 
@@ -50,7 +52,7 @@ struct StepRow {
   std::string_view target_text;  ///< the readable string there, raw
   isa::ControlFlow flow = isa::ControlFlow::next;
   isa::Mode mode = isa::Mode::bits64;  ///< that the instruction ran in: names and widths of the registers
-  std::optional<bool> taken;  ///< conditional jumps: whether it jumped
+  std::optional<bool> taken;           ///< conditional jumps: whether it jumped
   const state::Delta* delta = nullptr;
   bool completed = true;                     ///< false: it faulted, or was interrupted and will go on
   bool registers_followed = true;            ///< false: it may have changed registers that are not compared
@@ -75,7 +77,7 @@ std::string_view name_of(StepsEnd end);
 
 struct StepsSummary {
   StepsEnd ended = StepsEnd::program_end;
-  RunEnd exit;  ///< exited, or killed
+  RunEnd exit;  ///< exited, killed, or detached
   std::uint64_t rows = 0;
   std::uint64_t instructions = 0;
   std::size_t other_threads = 0;  ///< that ran alongside and were not stepped
