@@ -291,10 +291,11 @@ TEST(Steps, OutputAndStatusEqualAPlainRun) {
                                                           {fixture("plain32")}};
   for (const auto& program : programs) {
     const Outcome plain = run(program);
-    for (const char* count : {"1", "50", "all"}) {
+    for (const char* count : {"1", "50", "all", "all threads"}) {
       const TempFolder folder;
-      std::vector<std::string> words = {"steps", "--format",         "json",           "--count",
-                                        count,   "--program-output", folder / "output"};
+      std::vector<std::string> words = {"steps", "--format", "json", "--program-output", folder / "output", "--count"};
+      words.emplace_back(std::string(count).substr(0, 3));
+      if (count == std::string("all threads")) words.insert(words.end(), {"--thread", "all"});
       words.insert(words.end(), program.begin(), program.end());
       const Outcome traced = deeptrace(words);
       ASSERT_EQ(traced.status, 0) << program[0] << traced.err;
@@ -480,6 +481,66 @@ int main(void) {
   printf("%ld %d\n", numbers[4], here);
   return 0;
 })C";
+
+/// Rows of all threads: whoever adds finds what the one before left.
+TEST(Steps, OfAllThreadsTogetherAccountForEveryWrite) {
+  const TempFolder folder;
+  const std::string program = built(folder, "sharing", kSharing, {"gcc", "-g", "-O1", "-pthread"});
+  const json result = steps_of({"--count", "all", "--thread", "all", "--program-output", folder / "output", program});
+  EXPECT_EQ(result["exit"], json({{"status", 0}}));
+  EXPECT_EQ(read_file(folder / "output"), "4 4\n");
+  std::map<int, unsigned> added;
+  std::uint64_t next = 0, number_before = 0;
+  for (const json& row : result["steps"]) {
+    EXPECT_EQ(row["n"], ++number_before);
+    if (!row["text"].get<std::string>().starts_with("inc") || row["memory"].empty()) continue;
+    EXPECT_EQ(number(row["memory"][0]["before"]), next);
+    EXPECT_EQ(number(row["memory"][0]["after"]), ++next);
+    ++added[row["thread"].get<int>()];
+  }
+  EXPECT_EQ(next, 800U);
+  EXPECT_EQ(added.size(), 4U);
+  for (const auto& [thread, count] : added) EXPECT_EQ(count, 200U) << thread;
+}
+
+/// System calls of own code beside other threads: their rows come when they return.
+TEST(Steps, ThreadsThatWaitInTheKernelLetTheOthersGoOn) {
+  const TempFolder folder;
+  const std::string program = built(folder, "waiting", R"(#include <pthread.h>
+static int ends[2], got;
+static char buffer[8];
+static long call(long number, long a, void *b, long c) {
+  long result;
+  __asm__ volatile("syscall" : "=a"(result) : "0"(number), "D"(a), "S"(b), "d"(c) : "rcx", "r11", "memory");
+  return result;
+}
+static void *reader(void *none) { got = call(0, ends[0], buffer, sizeof buffer); return none; }
+int main(void) {
+  pthread_t thread;
+  call(22, (long)ends, 0, 0);
+  pthread_create(&thread, 0, reader, 0);
+  for (volatile int i = 0; i < 300; i++) ;
+  call(1, ends[1], "tide", 4);
+  pthread_join(thread, 0);
+  return buffer[3] + got;
+})",
+                                    {"gcc", "-g", "-O0", "-pthread"});
+  const json result = steps_of({"--count", "all", "--thread", "all", program});
+  EXPECT_EQ(result["exit"], json({{"status", 'e' + 4}}));
+  const json& rows = result["steps"];
+  const auto is_kernel = [](const json& row) { return row["kind"] == "kernel"; };
+  auto written = std::ranges::find_if(rows, is_kernel);
+  ASSERT_NE(written, rows.end());  // pipe(2)
+  written = std::find_if(std::next(written), rows.end(), is_kernel);
+  ASSERT_NE(written, rows.end());
+  EXPECT_EQ(plain_bytes(written->at("memory")[0]["after"].get<std::string>().substr(2)).size(), 4U);
+  EXPECT_EQ(number(written->at("memory")[0]["after"]), 0x65646974U);  // "tide"
+  EXPECT_EQ(std::prev(written)->at("text"), "syscall");
+  EXPECT_EQ(std::prev(written)->at("changed")["rax"]["after"], "0x4");
+  EXPECT_NE(written->at("thread"), rows[0]["thread"]);
+  // Meanwhile the other counted.
+  EXPECT_GT(written->at("n").get<int>(), 900);
+}
 
 /// Each row has what its own instruction found and left, though others write to the same place.
 TEST(Steps, OtherThreadsTakeTheirTurnsBetweenRows) {

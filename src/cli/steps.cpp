@@ -32,8 +32,10 @@ Result<session::StepsRequest> request_of(const Command& command, const cxxopts::
   if (parsed.count("thread") != 0) {
     const std::string text = parsed["thread"].as<std::string>();
     const auto number = number_in(text);
-    if (!number || *number == 0) return Error{Fault::usage, "--thread " + text + ": is a number from 1 up"};
-    request.thread = *number;
+    request.all_threads = text == "all";
+    if (!request.all_threads && (!number || *number == 0))
+      return Error{Fault::usage, "--thread " + text + ": is a number from 1 up, or all"};
+    request.thread = number.value_or(0);
   }
   if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
   if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
@@ -96,8 +98,9 @@ int run(const Command& command, std::vector<std::string> words) {
       cxxopts::value<std::string>(),
       "LOCATION")("to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
       "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N")(
-      "thread", "follow this thread: its number in the order they start, from 1 (default: the one that comes first)",
-      cxxopts::value<std::string>(), "N");
+      "thread",
+      "follow this thread: its number in the order they start, from 1, or all (default: the one that comes first)",
+      cxxopts::value<std::string>(), "N|all");
   add_launch_options(options);
   add_control_options(options);
   add_code_options(options);

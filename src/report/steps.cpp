@@ -29,6 +29,7 @@ class Json : public StepsSink {
   explicit Json(Output& out) : out_(out), json_(out) {}
 
   void begin(const StepsStart& start) override {
+    all_threads_ = start.all_threads;
     json_.begin_object();
     json_.key("deeptrace").number(1);
     json_.key("command").string("steps");
@@ -70,7 +71,7 @@ class Json : public StepsSink {
     json_.end();
     json_.key("ended").string(session::name_of(summary.ended));
     json_.key("instructions").number(summary.instructions);
-    if (summary.other_threads != 0) json_.key("threads_not_stepped").number(summary.other_threads);
+    if (summary.other_threads != 0 && !all_threads_) json_.key("threads_not_stepped").number(summary.other_threads);
     json_.key("exit").begin_object();
     if (summary.ended == session::StepsEnd::interrupt) {
       json_.key("stopped").string("interrupt");
@@ -218,6 +219,7 @@ class Json : public StepsSink {
 
   Output& out_;
   JsonWriter json_;
+  bool all_threads_ = false;
   std::unordered_map<std::uint64_t, Place> places_;
   Place other_;
   std::string row_;

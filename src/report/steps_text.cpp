@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "isa/text.h"
@@ -43,6 +44,7 @@ class Text : public session::StepsSink {
         folder_([this](const FoldEntry& e) { emit(e); }) {}
 
   void begin(const StepsStart& start) override {
+    all_threads_ = start.all_threads;
     line(fmt::format("{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)),
                      printable(start.place), start.address,
                      start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
@@ -54,6 +56,7 @@ class Text : public session::StepsSink {
   void row(const StepRow& row) override {
     FoldEntry entry;
     entry.key = (row.address * 8 + static_cast<std::uint64_t>(row.kind)) * 2 + 1;
+    if (all_threads_) entry.key = entry.key * 0x10001 + static_cast<std::uint64_t>(row.thread) * 2;
     entry.number = row.number;
     entry.place = row.kind == StepRow::Kind::instruction
                       ? fmt::format("{}+{}", printable(row.function), hex(row.offset))
@@ -69,7 +72,7 @@ class Text : public session::StepsSink {
     folder_.finish();
     line("");
     line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary)));
-    if (summary.other_threads != 0) {
+    if (summary.other_threads != 0 && !all_threads_) {
       line(look(style_, Role::attention,
                 fmt::format("note: {} other threads took their turns without rows; what they wrote is not in the rows",
                             summary.other_threads)));
@@ -85,18 +88,25 @@ class Text : public session::StepsSink {
   void line(std::string_view text) { add_line(out_, style_, text); }
   [[nodiscard]] std::string_view arrow() const { return style_.utf8 ? " \u2192 " : " -> "; }
 
+  /// "task 7422  " where rows come from several threads.
+  [[nodiscard]] std::string task_words(const StepRow& row) const {
+    return all_threads_ ? fmt::format("task {:<8}", row.thread) : "";
+  }
+
   /// The function and the source line, when they change.
   void add_heading(FoldEntry& entry, const StepRow& row) {
     if (row.kind != StepRow::Kind::instruction) return;
-    if (row.function != function_) {
+    // Threads are in functions of their own: each row names it.
+    if (row.function != function_ && !all_threads_) {
       function_ = row.function;
       entry.lines.push_back("");
       entry.lines.push_back(look(style_, Role::heading, printable(row.function)) +
                             (row.file.empty() ? "" : "   " + printable(row.file)));
-      line_ = 0;
+      lines_.clear();
     }
-    if (row.line == line_ || row.line == 0) return;
-    line_ = row.line;
+    std::uint32_t& line = lines_[row.thread];
+    if (row.line == line || row.line == 0) return;
+    line = row.line;
     const std::string path(row.file);
     if (!sources_.found(path) && missing_.insert(path).second) {
       entry.lines.push_back(
@@ -117,12 +127,14 @@ class Text : public session::StepsSink {
       if (row.kind != StepRow::Kind::full_speed && !row.memory_followed)
         text += "; note: too much memory to compare, its changes are unknown";
       entry.lines.push_back(
-          fmt::format("{:>8}  {}", row.number,
+          fmt::format("{:>8}  {}{}", row.number, task_words(row),
                       look(style_, row.kind == StepRow::Kind::full_speed ? Role::faint : Role::attention, text)));
       return;
     }
-    std::string text =
-        fmt::format("{:>8}  {:#x}  {:<7} ", row.number, row.address, fmt::format("+{}", hex(row.offset)));
+    const std::string offset = "+" + hex(row.offset);
+    std::string text = all_threads_ ? fmt::format("{:>8}  {}{:#x}  {:<16} ", row.number, task_words(row), row.address,
+                                                  printable(row.function) + offset)
+                                    : fmt::format("{:>8}  {:#x}  {:<7} ", row.number, row.address, offset);
     std::string tail;
     if (!row.target_text.empty()) {
       tail = fmt::format("{}\"{}\"", arrow(), escaped(row.target_text));
@@ -299,8 +311,9 @@ class Text : public session::StepsSink {
   program::SourceText& sources_;
   TakeOutput take_output_;
   Folder folder_;
+  bool all_threads_ = false;
   std::string function_;
-  std::uint32_t line_ = 0;
+  std::map<pid_t, std::uint32_t> lines_;  ///< the last source line of each thread
   std::set<std::string> missing_;
 };
 

@@ -1,5 +1,6 @@
 #include "process/maps.h"
 
+#include <sys/personality.h>
 #include <unistd.h>
 
 #include <climits>
@@ -63,6 +64,12 @@ std::optional<std::uint64_t> auxiliary_value(pid_t pid, state::Auxiliary type) {
     if (pair[0] == 0) break;
   }
   return std::nullopt;
+}
+
+bool is_randomised(pid_t pid) {
+  std::ifstream in(proc_path(pid, "personality"));
+  unsigned long flags = 0;
+  return !(in >> std::hex >> flags) || (flags & ADDR_NO_RANDOMIZE) == 0;
 }
 
 std::uint64_t status_field(pid_t task, std::string_view name, int base) {

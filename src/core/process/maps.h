@@ -22,6 +22,10 @@ std::string executable_of(pid_t pid);
 /// One entry of the auxiliary vector that the kernel gave the program; nothing when it is not there.
 std::optional<std::uint64_t> auxiliary_value(pid_t pid, state::Auxiliary type);
 
+/// True unless the process was started with addresses that are not random (personality(2)); also where the kernel does
+/// not say it.
+bool is_randomised(pid_t pid);
+
 /// A field of /proc/PID/status as a number in the given base ("TracerPid", "SigCgt"); 0 when it is not there.
 std::uint64_t status_field(pid_t task, std::string_view name, int base);
 

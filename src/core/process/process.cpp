@@ -81,6 +81,11 @@ std::vector<pid_t> Process::threads() const {
   return result;
 }
 
+bool Process::stands(pid_t id) const {
+  const Thread* thread = find(id);
+  return thread != nullptr && !thread->running;
+}
+
 const ThreadView& Process::view(pid_t thread) const { return *find(thread)->view; }
 
 const state::RegisterSet& Process::fetch(const Thread& thread) const {

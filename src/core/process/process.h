@@ -110,6 +110,8 @@ class Process final : public state::Target {
   /// Threads of the program, in the order they were seen.
   [[nodiscard]] std::vector<pid_t> threads() const override;
   [[nodiscard]] bool has_thread(pid_t thread) const { return find(thread) != nullptr; }
+  /// False for a thread that runs, inside a system call (see Running::calls_go_on).
+  [[nodiscard]] bool stands(pid_t thread) const;
   /// The state of a thread that stands still. The reference holds until the thread ends.
   [[nodiscard]] const ThreadView& view(pid_t thread) const override;
   [[nodiscard]] std::vector<state::Mapping> mappings() const override { return mappings_of(pid_); }

@@ -232,7 +232,10 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
       if (!WIFSTOPPED(next)) return take_end(only, next);
       return Event{.kind = Event::Kind::replaced, .thread = pid_};
     }
-    case PTRACE_EVENT_STOP: thread.group_stopped = is_stopping_signal(WSTOPSIG(status)); return std::nullopt;
+    case PTRACE_EVENT_STOP:
+      thread.group_stopped = is_stopping_signal(WSTOPSIG(status));
+      end_step(thread, {.kind = Event::Kind::attention, .thread = thread.id});  // not done: it begins anew
+      return std::nullopt;
     default: return std::nullopt;
   }
 }

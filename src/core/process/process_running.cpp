@@ -204,7 +204,9 @@ Event Process::await_step(pid_t id, int request) {
       keep(*event);
       continue;
     }
-    if (thread != nullptr && !thread->running) resume(*thread, request);
+    if (thread == nullptr || thread->running) continue;
+    if (!thread->step) begin_step(*thread);
+    resume(*thread, request);
   }
 }
 
@@ -225,6 +227,7 @@ Event Process::step(pid_t id) {
     const Event event = *std::exchange(thread->kept, std::nullopt);
     if (worth_telling(*thread, event) && event.kind != Event::Kind::stepped) return event;
   }
+  last_stepped_ = id;  // that was its turn
   begin_step(*thread);
   return wait_step(*thread, PTRACE_SINGLESTEP);
 }

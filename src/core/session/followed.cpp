@@ -38,15 +38,15 @@ FollowedStop Followed::others_turn() {
   return event.kind == Event::Kind::about_to_step ? FollowedStop{} : stop_of(event);
 }
 
-FollowedStop Followed::step(int signal, bool plain) {
+FollowedStop Followed::step(int signal, bool plain, bool calls_kernel) {
   // Steps come without a pause, so that no wait is interrupted for it.
   if (process::Attention::asked() != process::Attention::Why::none)
     return stop_of({.kind = Event::Kind::attention, .thread = thread_});
   if (plain && signal == 0 && process_->alone()) return stop_of(process_->step_plain(thread_));
   process_->deliver(thread_, signal);
-  if (process_->alone()) return stop_of(process_->step(thread_));
+  if (process_->alone() || !calls_kernel) return stop_of(process_->step(thread_));
   process_->told(thread_);  // a stop byte where it stands is for those who arrive
-  // System calls run from entry to exit, with the others going on; for anything else it is the next in turn.
+  // It runs from entry to exit, while the others take their turns.
   return stop_of(
       process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) { return in_turn(event); }));
 }
@@ -68,6 +68,37 @@ Answer Followed::in_turn(const Event& event) {
 bool Followed::at_loader(const Event& event) const {
   return event.kind == Event::Kind::stop_byte && loader_ != 0 &&
          process_->view(event.thread).registers()[Reg::rip] == loader_;
+}
+
+FollowedStop Followed::run_alone() {
+  process_->told(thread_);
+  return stop_of(process_->run({.only = thread_}, [&](const Event& event) { return at_full_speed(event); }));
+}
+
+FollowedStop Followed::next_in_turn(const std::function<bool(const Event&)>& wanted) {
+  return stop_of(process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) {
+    if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+    loader_came_ |= at_loader(event);
+    if (event.kind == Event::Kind::replaced || event.program_is_gone()) return Answer::hold;
+    if (event.kind == Event::Kind::stop_byte || !wanted(event)) return Answer::go_on;
+    thread_ = event.thread;
+    return Answer::hold;
+  }));
+}
+
+FollowedStop Followed::run_all(bool system_calls, const std::function<bool(const Event&)>& wanted) {
+  bool loaded = false;
+  const Event event = process_->run({.system_calls = system_calls}, [&](const Event& one) {
+    loaded = at_loader(one);
+    if (one.kind == Event::Kind::stop_byte) process_->told(one.thread);
+    if (one.kind == Event::Kind::replaced || one.program_is_gone()) return Answer::hold;
+    if (!loaded && !wanted(one)) return Answer::go_on;
+    thread_ = one.thread;
+    return Answer::hold;
+  });
+  FollowedStop stop = stop_of(event);
+  if (loaded && stop.kind == Kind::stop_byte) stop.kind = Kind::loaded;
+  return stop;
 }
 
 FollowedStop Followed::run(int signal) {
@@ -119,6 +150,7 @@ FollowedStop Followed::stop_of(const Event& event) {
   stop.number = event.number;
   switch (event.kind) {
     case Event::Kind::stepped:
+    case Event::Kind::about_to_step:
     case Event::Kind::call_exit:
     case Event::Kind::debug_register: break;
     case Event::Kind::stop_byte: stop.kind = Kind::stop_byte; break;

@@ -5,6 +5,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <utility>
 #include <vector>
@@ -56,8 +57,16 @@ class Followed {
   /// An instruction of each of the other threads; those in system calls go on. Afterwards they are held, so that what
   /// the followed one finds and leaves in memory is its own. `stepped` where nothing came of it for the followed one.
   FollowedStop others_turn();
-  /// Executes one instruction; with `signal`, delivers that first. `plain` as for Process::step_plain.
-  FollowedStop step(int signal = 0, bool plain = false);
+  /// Executes one instruction while the others are held; with `signal`, delivers that first. `plain` as for
+  /// Process::step_plain. Beside other threads one that `calls_kernel` runs from entry to exit, while those take turns.
+  FollowedStop step(int signal = 0, bool plain = false, bool calls_kernel = false);
+  /// The same for all its repetitions or whatever else ends at a stop byte, while the others are held.
+  FollowedStop run_alone();
+  /// Lets the threads take turns until `wanted` says that one's event is what is waited for; that thread is the
+  /// followed one then.
+  FollowedStop next_in_turn(const std::function<bool(const process::Event&)>& wanted);
+  /// The same at full speed; events of `system_calls` are among those that it is asked about where that is wanted.
+  FollowedStop run_all(bool system_calls, const std::function<bool(const process::Event&)>& wanted);
   /// Runs until something happens; with `signal`, delivers that first.
   FollowedStop run(int signal = 0);
   /// Whichever thread comes to a stop byte first becomes the followed one, or the one of that number (from 1, in the

@@ -100,25 +100,61 @@ struct Recorded {
   bool memory_waits = false;  ///< what its instruction left in memory has not been read yet
 };
 
+constexpr std::uint64_t kUnknown = ~std::uint64_t(0);
+
+/// A thread's way through own code.
+struct Walk {
+  pid_t thread = 0;
+  state::VectorSet vectors;              ///< as they were after its last row
+  std::vector<std::uint64_t> frames;     ///< stack addresses of the return addresses of calls under way
+  std::uint64_t start_stack = kUnknown;  ///< the stack pointer where its rows began, if that was in own code
+  int deliver = 0;                       ///< signal that goes along with the next motion
+  bool done = false;                     ///< it has no more rows
+  /// A stretch outside own code that is under way.
+  struct Away {
+    RegisterSet before;
+    std::string function;  ///< that it began in
+  };
+  std::optional<Away> away;
+  /// A system call that is under way beside other threads.
+  struct Calling {
+    RegisterSet before;
+    const abi::SystemCall* call = nullptr;
+    Delta planned;
+  };
+  std::optional<Calling> calling;
+};
+
 class Stepper {
  public:
   Stepper(Followed& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
-      : followed_(followed), modules_(modules), request_(request), sink_(sink) {}
+      : followed_(followed), modules_(modules), request_(request), sink_(sink) {
+    walks_.push_back(std::make_unique<Walk>());
+    walk_ = walks_.back().get();
+  }
 
   StepsSummary run(std::vector<std::uint64_t> to) {
     to_ = std::move(to);
     const std::uint64_t start = rip();
     // In code that is not own (where an attached program mostly stands) no function is under way that could return.
-    if (modules_.is_own(start)) start_stack_ = followed_.registers()[Reg::rsp];
-    vectors_ = process::vectors_of(followed_.thread());
+    if (modules_.is_own(start)) walk_->start_stack = followed_.registers()[Reg::rsp];
+    walk_->vectors = process::vectors_of(followed_.thread());
     const std::string place = modules_.place_name(start);
-    sink_.begin({modules_.main().path, followed_.mode(), request_.launch.randomise, followed_.thread(), start, place});
+    walk_->thread = followed_.thread();
+    const bool randomised = process::is_randomised(followed_.process().pid());
+    sink_.begin(
+        {modules_.main().path, followed_.mode(), randomised, request_.all_threads, followed_.thread(), start, place});
+    if (request_.all_threads) plant_entries();
     while (!finished_) {
-      if (is_target(rip()) && summary_.instructions != 0) {
+      const bool own = modules_.is_own(rip());
+      if (request_.all_threads && !(own && has_program_for_itself())) {
+        next_of_all();
+      } else if (is_target(rip()) && summary_.instructions != 0) {
         finish(StepsEnd::to);
-      } else if (modules_.is_own(rip())) {
-        if (start_stack_ == kUnknown) start_stack_ = followed_.registers()[Reg::rsp];
+      } else if (own) {
+        if (walk_->start_stack == kUnknown) walk_->start_stack = followed_.registers()[Reg::rsp];
         request_.count&& summary_.instructions >= *request_.count ? finish(StepsEnd::count) : own_step();
+        if (request_.all_threads && !finished_ && !walk_->done && !modules_.is_own(rip())) go_away();
       } else {
         full_speed();
       }
@@ -143,17 +179,23 @@ class Stepper {
     finished_ = true;
   }
 
+  /// The followed thread has no more rows; stepping ends with the last one.
+  void finish_walk(StepsEnd why) {
+    walk_->done = true;
+    if (std::ranges::all_of(walks_, &Walk::done)) finish(why);
+  }
+
   /// Stepping has ended, by choice: stop bytes go, and the program runs on to its end, an attached one alone.
   void run_to_end() {
     if (gone_) return;
     if (followed_.process().attached()) {
-      followed_.process().deliver(followed_.thread(), deliver_);
+      followed_.process().deliver(followed_.thread(), walk_->deliver);
       followed_.process().detach();
       summary_.exit = {RunEnd::How::detached, 0};
       return;
     }
     memory().remove_all();
-    int signal = deliver_;
+    int signal = walk_->deliver;
     for (;;) {
       const Stop stop = followed_.run(signal);
       if (stop.program_is_gone()) return ended(stop);
@@ -406,7 +448,7 @@ class Stepper {
   void without_step(const Stop& stop) {
     switch (stop.kind) {
       case Stop::Kind::signal: return deliver(stop.number);
-      case Stop::Kind::ended: return finish(StepsEnd::thread_end);
+      case Stop::Kind::ended: return finish_walk(StepsEnd::thread_end);
       case Stop::Kind::replaced: return finish(StepsEnd::replaced);
       case Stop::Kind::exited:
       case Stop::Kind::killed:
@@ -422,7 +464,10 @@ class Stepper {
     if (const Stop stop = followed_.others_turn(); stop.kind != Stop::Kind::stepped) return without_step(stop);
     if (followed_.loader_came()) on_loader();
     Code& code = code_at(rip());
-    if (code.flow == ControlFlow::system) return system_step(code);
+    code.flow == ControlFlow::system ? system_step(code) : step_here(code);
+  }
+
+  void step_here(Code& code) {
     if (followed_.alone()) processor_.together();
     Recorded& recorded = open_slot();
     bool followed = static_cast<bool>(code.instruction);
@@ -433,7 +478,7 @@ class Stepper {
       followed &= add_writes(recorded, code);
     }
     prepare(recorded.delta);
-    if (code.plain && deliver_ == 0) {
+    if (code.plain && walk_->deliver == 0) {
       const Stop stop = followed_.step(0, true);
       if (stop.kind == Stop::Kind::stepped && followed_.alone() && !code_changed_)
         return queue_plain(recorded, code, before);
@@ -445,8 +490,8 @@ class Stepper {
     start_row(recorded, StepRow::Kind::instruction);
     place(recorded.row, code);
     recorded.row.memory_followed = followed;
-    const Stop stop =
-        code.repeated ? step_repeated(before[Reg::rip] + code.length) : followed_.step(std::exchange(deliver_, 0));
+    const Stop stop = code.repeated ? step_repeated(before[Reg::rip] + code.length)
+                                    : followed_.step(std::exchange(walk_->deliver, 0));
     settle(recorded, code, before, stop);
   }
 
@@ -494,13 +539,13 @@ class Stepper {
   /// All repetitions at once: a stop byte behind the instruction instead of a step for each.
   Stop step_repeated(std::uint64_t next) {
     const std::uint64_t at = rip();
-    Stop stop = followed_.step(std::exchange(deliver_, 0));
+    Stop stop = followed_.step(std::exchange(walk_->deliver, 0));
     if (stop.kind != Stop::Kind::stepped || rip() != at) return stop;
     const bool here = memory().is_planted(at);
     const bool behind = memory().is_planted(next);
     if (here) memory().remove(at);
     if (!memory().plant(next)) return stop;
-    stop = followed_.run();
+    stop = followed_.run_alone();
     if (!stop.program_is_gone()) {
       if (!behind) memory().remove(next);
       if (here) memory().plant(at);
@@ -573,21 +618,21 @@ class Stepper {
 
   void compare_vectors(Recorded& recorded) {
     const state::VectorSet now = process::vectors_of(followed_.thread());
-    recorded.delta.compare(vectors_, now);
-    vectors_ = now;
+    recorded.delta.compare(walk_->vectors, now);
+    walk_->vectors = now;
   }
 
   /// Keeps account of the return addresses that calls left on the stack, to know the starting function's return.
   void follow_frames(ControlFlow flow, const RegisterSet& before, const RegisterSet& after) {
     if (flow == ControlFlow::call) {
-      frames_.push_back(after[Reg::rsp]);
+      walk_->frames.push_back(after[Reg::rsp]);
     } else if (flow == ControlFlow::return_) {
       const std::uint64_t slot = before[Reg::rsp];
-      const auto found = std::find(frames_.rbegin(), frames_.rend(), slot);
-      if (found != frames_.rend()) {
-        frames_.erase(found.base() - 1, frames_.end());
-      } else if (slot >= start_stack_) {
-        finish(StepsEnd::returned);
+      const auto found = std::find(walk_->frames.rbegin(), walk_->frames.rend(), slot);
+      if (found != walk_->frames.rend()) {
+        walk_->frames.erase(found.base() - 1, walk_->frames.end());
+      } else if (slot >= walk_->start_stack) {
+        finish_walk(StepsEnd::returned);
       }
     }
   }
@@ -614,7 +659,7 @@ class Stepper {
     if (!snapshot_needed) plan_outputs(*call, before, planned);
     Recorded& recorded = open_row(StepRow::Kind::instruction);
     place(recorded.row, code);
-    const Stop stop = followed_.step(std::exchange(deliver_, 0));
+    const Stop stop = followed_.step(std::exchange(walk_->deliver, 0), false, true);
     const bool gone = stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced;
     if (gone && stop.kind != Stop::Kind::killed) {
       recorded.delta.flags_before = recorded.delta.flags_after = before[Reg::rflags];
@@ -684,7 +729,7 @@ class Stepper {
   /// with the next motion.
   void deliver(int signal) {
     if (!process::catches_signal(followed_.process().pid(), signal)) {
-      deliver_ = signal;
+      walk_->deliver = signal;
       return;
     }
     flush();
@@ -693,7 +738,7 @@ class Stepper {
     Recorded& recorded = open_row(StepRow::Kind::signal);
     recorded.row.signal = signal;
     const Stop stop = followed_.step(signal);
-    if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
+    if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
     if (stop.program_is_gone() || stop.kind == Stop::Kind::ended) {
       if (stop.program_is_gone()) ended(stop);
       return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
@@ -710,7 +755,7 @@ class Stepper {
     recorded.row.target_text = {};
     recorded.row.flow = ControlFlow::next;
     close_row(recorded);
-    frames_.push_back(after[Reg::rsp]);
+    walk_->frames.push_back(after[Reg::rsp]);
   }
 
   /// How many instructions take a thread from where a handler returns to back to where the signal came: the number of
@@ -743,21 +788,148 @@ class Stepper {
     const RegisterSet before = followed_.registers();
     Recorded& recorded = open_row(StepRow::Kind::signal_return);
     for (unsigned i = 0; i < length; ++i) {
-      const Stop stop = followed_.step();
+      const Stop stop = followed_.step(0, false, i + 1 == length);
       if (stop.kind == Stop::Kind::stepped) continue;
       if (stop.program_is_gone()) {
         ended(stop);
         return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
       }
-      if (stop.kind == Stop::Kind::signal) deliver_ = stop.number;
+      if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
     }
     recorded.delta.compare(before, followed_.registers());
     compare_vectors(recorded);
     text_ = "the handler is done: the kernel went back to " + modules_.place_name(rip());
     recorded.row.text = text_;
     close_row(recorded);
-    std::erase_if(frames_,
+    std::erase_if(walk_->frames,
                   [&](std::uint64_t slot) { return slot < before[Reg::rsp] && slot + word() >= before[Reg::rsp]; });
+  }
+
+  // ---- all threads ------------------------------------------------------------------------------------------------
+
+  /// The next row of whichever thread comes to it. While any of them stands in own code they take turns, an instruction
+  /// each; when none does they run at full speed until one comes back.
+  void next_of_all() {
+    flush();
+    if (followed_.loader_came()) on_loader();
+    const auto wanted = [this](const process::Event& event) { return has_row(event); };
+    const bool calling = std::ranges::any_of(walks_, [](const auto& walk) { return walk->calling.has_value(); });
+    const Stop stop = anybody_steps() ? followed_.next_in_turn(wanted) : followed_.run_all(calling, wanted);
+    if (stop.program_is_gone() || stop.kind == Stop::Kind::replaced) return end_of_all(stop);
+    if (stop.kind == Stop::Kind::loaded) return on_loader();
+    walk_ = &walk_of(followed_.thread());
+    if (walk_->done) return;
+    if (stop.kind == Stop::Kind::ended) return end_of_thread(stop);
+    if (walk_->calling) return end_of_call();
+    if (walk_->away && modules_.is_own(rip())) return come_back();
+    if (stop.kind == Stop::Kind::signal) return deliver(stop.number);
+    if (is_target(rip()) && summary_.instructions != 0) return finish(StepsEnd::to);
+    if (request_.count && summary_.instructions >= *request_.count) return finish(StepsEnd::count);
+    if (walk_->start_stack == kUnknown) walk_->start_stack = followed_.registers()[Reg::rsp];
+    Code& code = code_at(rip());
+    if (code.flow == ControlFlow::system) return begin_call(code);
+    step_here(code);
+    if (!finished_ && !walk_->done && !modules_.is_own(rip())) go_away();
+  }
+
+  /// True for the only thread, when it stands: it is stepped without turns.
+  [[nodiscard]] bool has_program_for_itself() const {
+    return followed_.alone() && std::as_const(followed_).process().stands(followed_.thread()) && !walk_->done &&
+           !walk_->calling;
+  }
+
+  Walk& walk_of(pid_t thread) {
+    const auto known = std::ranges::find(walks_, thread, [](const auto& walk) { return walk->thread; });
+    if (known != walks_.end()) return **known;
+    walks_.push_back(std::make_unique<Walk>());
+    walks_.back()->thread = thread;
+    if (followed_.process().has_thread(thread)) walks_.back()->vectors = process::vectors_of(thread);
+    return *walks_.back();
+  }
+
+  /// True when a thread stands in own code; not one that waits in a system call.
+  bool anybody_steps() {
+    return std::ranges::any_of(followed_.process().threads(), [this](pid_t thread) {
+      const auto known = std::ranges::find(walks_, thread, [](const auto& walk) { return walk->thread; });
+      const bool elsewhere = known != walks_.end() && ((*known)->done || (*known)->calling);
+      return !elsewhere && followed_.process().stands(thread) &&
+             modules_.is_own(followed_.process().view(thread).registers()[Reg::rip]);
+    });
+  }
+
+  /// Whether a thread's turn, or the end of its system call, is a row's; or it is time to run at full speed.
+  bool has_row(const process::Event& event) {
+    using Kind = process::Event::Kind;
+    const auto known = std::ranges::find(walks_, event.thread, [](const auto& walk) { return walk->thread; });
+    const Walk* walk = known != walks_.end() ? known->get() : nullptr;
+    if (walk != nullptr && walk->done) return false;
+    if (event.kind == Kind::thread_ended) return walk != nullptr;
+    const bool calling = walk != nullptr && walk->calling;
+    if (event.kind == Kind::call_exit) return calling;
+    if (event.kind == Kind::stop_byte) return true;
+    const bool own = modules_.is_own(followed_.process().view(event.thread).registers()[Reg::rip]);
+    return (event.kind == Kind::about_to_step || event.kind == Kind::signal) && own && !calling;
+  }
+
+  void end_of_all(const Stop& stop) {
+    if (stop.kind == Stop::Kind::replaced) return finish(StepsEnd::replaced);
+    ended(stop);
+    finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+  }
+
+  void end_of_thread(const Stop& stop) {
+    if (!walk_->away) return finish_walk(StepsEnd::thread_end);
+    Recorded& recorded = open_row(StepRow::Kind::full_speed);
+    const std::string name = walk_->away->function;
+    recorded.row.thread = walk_->thread;
+    recorded.row.function = name;
+    recorded.row.memory_followed = false;
+    full_speed_without_return(recorded, name, stop);
+  }
+
+  /// The thread left own code: what it does there is one row, when it comes back.
+  void go_away() {
+    walk_->away = Walk::Away{followed_.registers(), modules_.place_name(rip())};
+    if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
+  }
+
+  void come_back() {
+    const Walk::Away away = *std::exchange(walk_->away, std::nullopt);
+    Recorded& recorded = open_row(StepRow::Kind::full_speed);
+    recorded.row.address = away.before[Reg::rip];
+    recorded.row.function = away.function;
+    recorded.row.memory_followed = false;
+    recorded.delta.compare(away.before, followed_.registers());
+    compare_vectors(recorded);
+    text_ = full_speed_text(away.function, {.kind = Stop::Kind::stop_byte});
+    recorded.row.text = text_;
+    close_row(recorded);
+    arrive({.kind = Stop::Kind::stop_byte});
+  }
+
+  /// Other threads go on while the kernel works for this one, so that their writes cannot be told from the kernel's by
+  /// comparing all memory.
+  void begin_call(const Code& code) {
+    walk_->calling.emplace();
+    walk_->calling->before = followed_.registers();
+    walk_->calling->call = call_of(code, followed_.registers());
+    const abi::SystemCall* call = walk_->calling->call;
+    if (call != nullptr && call->outputs_known) plan_outputs(*call, followed_.registers(), walk_->calling->planned);
+    followed_.process().deliver(followed_.thread(), std::exchange(walk_->deliver, 0));
+  }
+
+  void end_of_call() {
+    const Walk::Calling calling = std::move(*std::exchange(walk_->calling, std::nullopt));
+    const Code& code = code_at(calling.before[Reg::rip]);
+    Recorded& recorded = open_row(StepRow::Kind::instruction);
+    recorded.row.address = calling.before[Reg::rip];
+    place(recorded.row, code);
+    const bool known = calling.call != nullptr && calling.call->outputs_known;
+    recorded.row.memory_followed = known;
+    recorded.delta.compare(calling.before, followed_.registers());
+    close_row(recorded);
+    if (known) kernel_row(code, calling.call, calling.planned, std::nullopt, followed_.registers()[Reg::rax]);
+    if (!modules_.is_own(rip())) go_away();
   }
 
   // ---- code that is not own ---------------------------------------------------------------------------------------
@@ -779,7 +951,7 @@ class Stepper {
     plant_own();
     for (const std::uint64_t address : to_) memory().plant(address);
     // Own functions that wait for code that stepping began in.
-    if (start_stack_ != kUnknown) return;
+    if (walk_->start_stack != kUnknown) return;
     for (const inspect::Frame& frame : look::frames_of(modules_, followed_.view())) {
       if (modules_.is_own(frame.address())) memory().plant(frame.address());
     }
@@ -822,7 +994,7 @@ class Stepper {
     Recorded& recorded = open_row(StepRow::Kind::full_speed);
     recorded.row.function = name;
     recorded.row.memory_followed = false;
-    Stop stop = followed_.run(std::exchange(deliver_, 0));
+    Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
     for (;;) {
       if (stop.kind == Stop::Kind::loaded) {
         on_loader();
@@ -847,7 +1019,7 @@ class Stepper {
 
   /// Where the code that was just entered by a call or jump will return to, if that is own code; 0 otherwise.
   [[nodiscard]] std::uint64_t return_address() const {
-    if (frames_.empty() || frames_.back() != followed_.registers()[Reg::rsp]) return 0;
+    if (walk_->frames.empty() || walk_->frames.back() != followed_.registers()[Reg::rsp]) return 0;
     const std::optional<std::uint64_t> address = slot_at(followed_.registers()[Reg::rsp]);
     return address && modules_.is_own(*address) ? *address : 0;
   }
@@ -861,7 +1033,7 @@ class Stepper {
     const std::uint64_t stack = followed_.registers()[Reg::rsp];
     constexpr std::uint64_t kMostArguments = 64;  // bytes
     const std::uint64_t most = followed_.mode() == isa::Mode::bits32 ? kMostArguments : 0;
-    for (auto slot = frames_.rbegin(); slot != frames_.rend(); ++slot) {
+    for (auto slot = walk_->frames.rbegin(); slot != walk_->frames.rend(); ++slot) {
       if (*slot + word() <= stack && stack <= *slot + word() + most) return *slot;
     }
     return 0;
@@ -898,14 +1070,15 @@ class Stepper {
     const std::uint64_t stack = followed_.registers()[Reg::rsp];
     switch (arrival()) {
       case Arrival::returned:
-        frames_.erase(std::find(frames_.begin(), frames_.end(), returned_slot()), frames_.end());
+        walk_->frames.erase(std::find(walk_->frames.begin(), walk_->frames.end(), returned_slot()),
+                            walk_->frames.end());
         break;
-      case Arrival::called: frames_.push_back(stack); break;
+      case Arrival::called: walk_->frames.push_back(stack); break;
       case Arrival::handler:
       case Arrival::elsewhere:
-        std::erase_if(frames_, [&](std::uint64_t slot) { return slot < stack; });
+        std::erase_if(walk_->frames, [&](std::uint64_t slot) { return slot < stack; });
         // Out of the starting function without a return: by longjmp or an exception.
-        if (stack > start_stack_ && frames_.empty()) finish(StepsEnd::returned);
+        if (stack > walk_->start_stack && walk_->frames.empty()) finish_walk(StepsEnd::returned);
         break;
     }
   }
@@ -920,13 +1093,14 @@ class Stepper {
     recorded.row.text = text_;
     recorded.row.completed = false;
     close_row(recorded);
-    finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced
-           : stop.kind == Stop::Kind::ended  ? StepsEnd::thread_end
-                                             : StepsEnd::program_end);
+    if (stop.kind == Stop::Kind::ended) return finish_walk(StepsEnd::thread_end);
+    finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced : StepsEnd::program_end);
   }
 
   Followed& followed_;
   look::Modules& modules_;
+  std::vector<std::unique_ptr<Walk>> walks_;  ///< of the threads that have rows
+  Walk* walk_;                                ///< that of the followed thread
   const StepsRequest& request_;
   StepsSink& sink_;
   StepsSummary summary_;
@@ -942,14 +1116,9 @@ class Stepper {
   std::vector<Written> written_;
   std::vector<state::MemoryRequest> requests_;
   std::vector<std::uint8_t> read_;
-  state::VectorSet vectors_;
   std::optional<look::Loader> loader_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
-  std::vector<std::uint64_t> frames_;    ///< stack addresses of the return addresses of calls under way
-  static constexpr std::uint64_t kUnknown = ~std::uint64_t(0);
-  std::uint64_t start_stack_ = kUnknown;
-  std::string text_;  ///< of the special row at hand
-  int deliver_ = 0;   ///< signal that goes along with the next motion
+  std::string text_;                     ///< of the special row at hand
   bool planted_ = false;
   bool code_changed_ = false;
   bool finished_ = false;

@@ -26,6 +26,7 @@ struct StepsRequest {
   pid_t attach = 0;  ///< in place of launching
   program::OpenOptions open;
   std::string from;          ///< empty: main, or the entry where there is none; attached: where it stands
+  bool all_threads = false;  ///< every thread has rows
   std::uint64_t thread = 0;  ///< number from 1 in the order they were seen, or the kernel's; 0: the first
   std::string to;            ///< empty: none
   std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
@@ -66,6 +67,7 @@ struct StepsStart {
   std::string_view program;
   isa::Mode mode = isa::Mode::bits64;
   bool randomised = false;
+  bool all_threads = false;  ///< rows come from all threads, in turns
   pid_t thread = 0;
   std::uint64_t address = 0;
   std::string_view place;
