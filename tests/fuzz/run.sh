@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Fuzzes the decoder, the readers of files, or those of what people write: run.sh [INPUTS] [decoder|reader|words], one
-# process a processor. Needs clang and a built release preset (for the tables).
+# Fuzzes the decoder, the readers of files, of core files, or of what people write: run.sh [INPUTS]
+# [decoder|reader|core|words], one process a processor. Needs clang and a built release preset (for the tables).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 inputs=${1:-1000000}
@@ -13,6 +13,13 @@ flags=(-std=c++20 -O2 -g -fsanitize=fuzzer,address,undefined -fno-sanitize-recov
 if [ "$what" = decoder ]; then
   clang++ "${flags[@]}" tests/fuzz/decoder.cpp src/core/isa/*.cpp -o "$build/decoder"
   run=(-max_len=20 -len_control=0)
+elif [ "$what" = core ]; then
+  # What core files are read with.
+  clang++ "${flags[@]}" tests/fuzz/core.cpp src/core/{corefile,binary,base,arch}/*.cpp \
+    src/core/state/{registers,extended_area,target}.cpp src/core/isa/register.cpp -lz -llzma -lzstd -o "$build/core"
+  mkdir -p "$build/core-seeds" "$build/corpus-core"
+  CORE_SEEDS="$build/core-seeds" "$build/core" -runs=0 "$build/corpus-core" > /dev/null 2>&1
+  run=("$build/corpus-core" "$build/core-seeds" -max_len=12000 -timeout=20 -rss_limit_mb=3000)
 else
   # The core is built in a folder of its own, once; seeds are small files of several compilers and kinds.
   cmake -S . -B build/fuzz-core -G Ninja -DCMAKE_BUILD_TYPE=RelWithDebInfo -DCMAKE_CXX_COMPILER=clang++ -DCMAKE_C_COMPILER=clang \

@@ -102,6 +102,19 @@ struct Recorded {
 
 constexpr std::uint64_t kUnknown = ~std::uint64_t(0);
 
+/// A stretch outside own code that is under way.
+struct Away {
+  RegisterSet before;
+  std::string function;  ///< that it began in
+};
+
+/// A system call that is under way beside other threads.
+struct Calling {
+  RegisterSet before;
+  const abi::SystemCall* call = nullptr;
+  Delta planned;
+};
+
 /// A thread's way through own code.
 struct Walk {
   pid_t thread = 0;
@@ -110,18 +123,7 @@ struct Walk {
   std::uint64_t start_stack = kUnknown;  ///< the stack pointer where its rows began, if that was in own code
   int deliver = 0;                       ///< signal that goes along with the next motion
   bool done = false;                     ///< it has no more rows
-  /// A stretch outside own code that is under way.
-  struct Away {
-    RegisterSet before;
-    std::string function;  ///< that it began in
-  };
   std::optional<Away> away;
-  /// A system call that is under way beside other threads.
-  struct Calling {
-    RegisterSet before;
-    const abi::SystemCall* call = nullptr;
-    Delta planned;
-  };
   std::optional<Calling> calling;
 };
 
@@ -865,7 +867,11 @@ class Stepper {
     if (walk != nullptr && walk->done) return false;
     if (event.kind == Kind::thread_ended) return walk != nullptr;
     const bool calling = walk != nullptr && walk->calling;
-    if (event.kind == Kind::call_exit) return calling;
+    if (event.kind == Kind::call_exit) {
+      // One that was broken off begins again.
+      const RegisterSet& now = followed_.process().view(event.thread).registers();
+      return calling && !state::broken_off(static_cast<std::int64_t>(now[Reg::rax]));
+    }
     if (event.kind == Kind::stop_byte) return true;
     const bool own = modules_.is_own(followed_.process().view(event.thread).registers()[Reg::rip]);
     return (event.kind == Kind::about_to_step || event.kind == Kind::signal) && own && !calling;
@@ -889,12 +895,12 @@ class Stepper {
 
   /// The thread left own code: what it does there is one row, when it comes back.
   void go_away() {
-    walk_->away = Walk::Away{followed_.registers(), modules_.place_name(rip())};
+    walk_->away = Away{followed_.registers(), modules_.place_name(rip())};
     if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
   }
 
   void come_back() {
-    const Walk::Away away = *std::exchange(walk_->away, std::nullopt);
+    const Away away = *std::exchange(walk_->away, std::nullopt);
     Recorded& recorded = open_row(StepRow::Kind::full_speed);
     recorded.row.address = away.before[Reg::rip];
     recorded.row.function = away.function;
@@ -919,7 +925,7 @@ class Stepper {
   }
 
   void end_of_call() {
-    const Walk::Calling calling = std::move(*std::exchange(walk_->calling, std::nullopt));
+    const Calling calling = std::move(*std::exchange(walk_->calling, std::nullopt));
     const Code& code = code_at(calling.before[Reg::rip]);
     Recorded& recorded = open_row(StepRow::Kind::instruction);
     recorded.row.address = calling.before[Reg::rip];
