@@ -94,7 +94,8 @@ double bare_threads(const char* program, std::uint64_t count, std::uint64_t& che
   }
   const double rate = static_cast<double>(count) / seconds_since(start);
   ::kill(child, SIGKILL);
-  ::waitpid(child, &status, 0);
+  while (::waitpid(-1, &status, __WALL) > 0) {  // the threads, then the process
+  }
   return rate;
 }
 
@@ -168,6 +169,7 @@ void compare(const char* program, bool threads, std::uint64_t count, int process
       std::strrchr(program, '/') + 1, processors, processors == 1 ? "" : "s", ours[3], theirs[3], ours[3] / theirs[3],
       static_cast<unsigned long long>(count), 100.0 * static_cast<double>(stores) / static_cast<double>(count),
       static_cast<unsigned long long>(checksum));
+  std::fflush(stdout);
 }
 
 }  // namespace
