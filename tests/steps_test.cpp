@@ -542,6 +542,36 @@ int main(void) {
   EXPECT_GT(written->at("n").get<int>(), 900);
 }
 
+/// Own functions' entries hold stop bytes while other code runs; a program that adds up its own code, or copies it,
+/// finds its own bytes all the same.
+TEST(Steps, AProgramReadsItsOwnCodeUnchanged) {
+  const TempFolder folder;
+  const std::string program = built(folder, "self", R"(#include <stdio.h>
+__attribute__((noinline)) int level(int n) { return n * 3 + 1; }
+static unsigned char copy[16];
+int main(void) {
+  unsigned sum = 0;
+  puts("begins");
+  const unsigned char *code = (const unsigned char *)level;
+  for (int i = 0; i < 16; i++) sum = sum * 31 + code[i];
+  unsigned char *to = copy;
+  long count = 16;
+  __asm__ volatile("rep movsb" : "+S"(code), "+D"(to), "+c"(count)::"memory");
+  for (int i = 0; i < 16; i++) sum = sum * 31 + copy[i];
+  printf("%d %x\n", level(4), sum);
+  return 0;
+})");
+  const std::string alone = run({program}).out;
+  for (const char* thread : {"1", "all"}) {
+    const Outcome traced = deeptrace({"steps", "--format", "json", "--count", "all", "--thread", thread,
+                                      "--program-output", folder / "output", program});
+    ASSERT_EQ(traced.status, 0) << traced.err;
+    EXPECT_EQ(read_file(folder / "output"), alone);
+    // The function is stepped after it was read.
+    EXPECT_GT(count_in(json::parse(traced.out), "level"), 5U);
+  }
+}
+
 /// Each row has what its own instruction found and left, though others write to the same place.
 TEST(Steps, OtherThreadsTakeTheirTurnsBetweenRows) {
   const TempFolder folder;

@@ -6,6 +6,7 @@
 #include <csignal>
 #include <cstdlib>
 #include <cstring>
+#include <map>
 #include <memory>
 #include <unordered_map>
 #include <vector>
@@ -39,8 +40,8 @@ using state::RegisterSet;
 
 constexpr std::uint64_t kMostFollowed = std::uint64_t(64) << 20;  // bytes of one instruction's memory
 
-/// Memory that an instruction writes, as a recipe.
-struct Write {
+/// Memory that an instruction writes or reads, as a recipe.
+struct Access {
   isa::MemoryRecipe recipe;
   std::uint16_t width = 0;  ///< bits
 };
@@ -65,7 +66,7 @@ struct Code {
   bool repeated = false;
   bool flag_image = false;
   bool plain = false;  ///< nothing about it needs more than registers and memory compared
-  std::vector<Write> writes;
+  std::vector<Access> writes, reads;
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 };
 
@@ -264,8 +265,9 @@ class Stepper {
     code.beyond_compared = changes_beyond_compared(effects);
     bool exact = !effects.unknown_memory;
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
-      const bool written = operand.kind == isa::Operand::Kind::memory && isa::writes(operand.access);
-      if (!written) continue;
+      if (operand.kind != isa::Operand::Kind::memory) continue;
+      if (isa::reads(operand.access)) code.reads.push_back({operand.memory(), operand.width});
+      if (!isa::writes(operand.access)) continue;
       if (operand.width != 0) code.writes.push_back({operand.memory(), operand.width});
       exact &= !operand.unknown_size && !operand.recipe.has_vector_index();
     }
@@ -475,13 +477,15 @@ class Stepper {
     bool followed = static_cast<bool>(code.instruction);
     const RegisterSet before = followed_.registers();
     if (code.plain) {
-      for (const Write& write : code.writes) add_write(recorded, code, write, before);
+      for (const Access& write : code.writes) add_write(recorded, code, write, before);
     } else {
       followed &= add_writes(recorded, code);
     }
     prepare(recorded.delta);
+    uncover_reads(code, before);
     if (code.plain && walk_->deliver == 0) {
       const Stop stop = followed_.step(0, true);
+      cover_reads();
       if (stop.kind == Stop::Kind::stepped && followed_.alone() && !code_changed_)
         return queue_plain(recorded, code, before);
       start_row(recorded, StepRow::Kind::instruction);
@@ -494,11 +498,43 @@ class Stepper {
     recorded.row.memory_followed = followed;
     const Stop stop = code.repeated ? step_repeated(before[Reg::rip] + code.length)
                                     : followed_.step(std::exchange(walk_->deliver, 0));
+    cover_reads();
     settle(recorded, code, before, stop);
   }
 
+  /// Stop bytes that the instruction is about to read give way to the program's own.
+  void uncover_reads(const Code& code, const RegisterSet& registers) {
+    if (memory().stops().empty()) return;
+    if (code.plain) {
+      for (const Access& read : code.reads)
+        uncover(state::address_of(read.recipe, registers, registers[Reg::rip] + code.length, read.width),
+                read.width / 8U);
+      return;
+    }
+    const Code& reader = code.shadowed ? *code.shadowed : code;
+    for (const state::TouchedRange& range : state::touched_by(reader.instruction, registers)) {
+      if (isa::reads(range.access)) uncover(range.address, range.size);
+    }
+  }
+
+  void uncover(std::uint64_t address, std::uint64_t size) {
+    const std::map<std::uint64_t, std::uint8_t>& all = memory().stops().all();
+    if (address > all.rbegin()->first || address + size <= all.begin()->first) return;
+    for (auto stop = all.lower_bound(address); stop != all.end() && stop->first - address < size; ++stop) {
+      memory().uncover(stop->first);
+      uncovered_.push_back(stop->first);
+    }
+  }
+
+  void cover_reads() {
+    for (const std::uint64_t address : uncovered_) {
+      if (!gone_) memory().cover(address);
+    }
+    uncovered_.clear();
+  }
+
   /// Room for one range of a plain instruction.
-  void add_write(Recorded& recorded, const Code& code, const Write& write, const RegisterSet& registers) {
+  void add_write(Recorded& recorded, const Code& code, const Access& write, const RegisterSet& registers) {
     const std::uint64_t next = registers[Reg::rip] + code.length;
     const std::uint64_t address = state::address_of(write.recipe, registers, next, write.width);
     recorded.delta.add_memory(address, write.width / 8U);
@@ -1122,6 +1158,7 @@ class Stepper {
   std::vector<Written> written_;
   std::vector<state::MemoryRequest> requests_;
   std::vector<std::uint8_t> read_;
+  std::vector<std::uint64_t> uncovered_;  ///< stop bytes that are away for the instruction at hand
   std::optional<look::Loader> loader_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
   std::string text_;                     ///< of the special row at hand
