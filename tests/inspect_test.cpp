@@ -6,6 +6,7 @@
 #include <optional>
 
 #include "binary/elf.h"
+#include "binary/notes.h"
 #include "debuginfo/frame_rules.h"
 #include "debuginfo/location.h"
 #include "fake_state.h"
@@ -13,6 +14,7 @@
 #include "inspect/frames.h"
 #include "look/code_lines.h"
 #include "look/foresight.h"
+#include "look/loader.h"
 #include "look/modules.h"
 #include "look/rows.h"
 #include "session/halt_rule.h"
@@ -312,6 +314,101 @@ TEST(Targets, HaveTheModulesThatAreMapped) {
   EXPECT_EQ(gone.unloaded, std::vector{library});
   EXPECT_EQ(modules.at(kLibrary + 0x20000), nullptr);
   EXPECT_EQ(target.edit(1), nullptr) << "nothing can be changed here";
+}
+
+/// A file that is mapped without code is data; a return address goes by the function of its call, though the next one
+/// begins there.
+TEST(Targets, NameWhatIsCodeByTheCallThatLedThere) {
+  const TempFolder folder;
+  write_file(folder / "ends.s", R"(
+        .globl _start, last, next
+        .type last, @function
+last:   push %rbp
+        call next
+        .size last, . - last
+        .type next, @function
+next:   ret
+        .size next, . - next
+        .type _start, @function
+_start: call last
+        .size _start, . - _start
+)");
+  ASSERT_EQ(run({"as", folder / "ends.s", "-o", folder / "ends.o"}).status, 0);
+  ASSERT_EQ(run({"ld", folder / "ends.o", "-o", folder / "ends"}).status, 0);
+  auto opened = program::Program::open(folder / "ends", {});
+  ASSERT_TRUE(opened);
+  const std::uint64_t last = opened->functions_named("last").front()->address;
+  FakeTarget target;
+  target.auxiliaries[state::Auxiliary::entry] = opened->elf().entry();
+  target.mapped = {{.from = last / 4096 * 4096, .to = last + 4096, .executable = true, .path = folder / "ends"},
+                   {.from = 0x800000, .to = 0x801000, .readable = true, .path = folder / "ends.o"}};
+  look::Modules modules(target, std::move(*opened), {});
+  EXPECT_EQ(modules.all().size(), 1U);
+  EXPECT_EQ(modules.place_name(last + 6), "next");
+  EXPECT_EQ(modules.return_name(last + 6), "last+6");
+  EXPECT_EQ(modules.return_name(last + 1), "last+1");
+  EXPECT_EQ(modules.return_name(0x9000), "0x9000");
+}
+
+/// The dynamic linker's table, as the program's dynamic section leads to it, in both widths.
+TEST(Targets, SayWhereTheDynamicLinkerReports) {
+  for (const auto& [name, mode] : {std::pair("tidelog", isa::Mode::bits64), {"gauge32", isa::Mode::bits32}}) {
+    auto opened = program::Program::open(demo(name), {});
+    ASSERT_TRUE(opened);
+    look::Module main;
+    main.bias = 0x10000000;
+    main.program = std::make_unique<program::Program>(std::move(*opened));
+    std::uint64_t dynamic = 0;
+    for (const binary::Segment& segment : main.program->elf().segments()) {
+      if (segment.type == binary::kDynamicSegment) dynamic = segment.address + main.bias;
+    }
+    ASSERT_NE(dynamic, 0U);
+    const std::uint64_t word = arch::machine_of(mode).word;
+    FakeState state(mode);
+    EXPECT_FALSE(look::loader_of(main, state)) << "nothing can be read";
+    state.put_word(dynamic, 1);  // DT_NEEDED
+    state.put_word(dynamic + word, 0x55);
+    state.put_word(dynamic + 2 * word, 21);  // DT_DEBUG
+    state.put_word(dynamic + 3 * word, 0);
+    EXPECT_FALSE(look::loader_of(main, state)) << "not filled in yet";
+    state.put_word(dynamic + 3 * word, 0x5000);
+    state.put_word(0x5000 + 2 * word, 0x7700);
+    const auto loader = look::loader_of(main, state);
+    ASSERT_TRUE(loader);
+    EXPECT_EQ(loader->function, 0x7700U);
+    EXPECT_EQ(loader->state, 0x5000 + 3 * word);
+    EXPECT_FALSE(look::is_consistent(*loader, state)) << "its state cannot be read";
+    state.put(loader->state, {1, 0, 0, 0});
+    EXPECT_FALSE(look::is_consistent(*loader, state));
+    state.put(loader->state, {0, 0, 0, 0});
+    EXPECT_TRUE(look::is_consistent(*loader, state));
+  }
+}
+
+/// Notes of both paddings, and what a cut in the middle leaves.
+TEST(Notes, AreReadToTheLastWholeOne) {
+  const std::vector<std::uint8_t> two = {4, 0,    0,    0,    3,   0,   0, 0, 3, 0, 0,    0, 'G', 'N', 'U',
+                                         0, 0xab, 0xcd, 0x01, 0,   5,   0, 0, 0, 1, 0,    0, 0,   1,   0,
+                                         0, 0,    'C',  'O',  'R', 'E', 0, 0, 0, 0, 0x7f, 0, 0,   0};
+  const binary::Notes notes = binary::notes_in(two, 4);
+  ASSERT_EQ(notes.all.size(), 2U);
+  EXPECT_TRUE(notes.whole);
+  EXPECT_EQ(binary::build_id_among(notes.all), "abcd01");
+  EXPECT_EQ(notes.all[1].owner, "CORE");
+  EXPECT_EQ(notes.all[1].contents[0], 0x7f);
+  // Contents padded to 8 bytes: the second begins four later.
+  std::vector<std::uint8_t> wide = two;
+  wide.insert(wide.begin() + 20, 4, 0);
+  EXPECT_EQ(binary::notes_in(wide, 8).all.size(), 2U);
+  EXPECT_EQ(binary::notes_in(wide, 8).all[1].owner, "CORE");
+  for (std::size_t size = 0; size < two.size(); ++size) {
+    const binary::Notes cut = binary::notes_in(Bytes(two).first(size), 4);
+    EXPECT_EQ(cut.all.size(), size < 19 ? 0U : size < 41 ? 1U : 2U) << size;
+    EXPECT_EQ(cut.whole, size == 0 || size == 19 || size == 20 || size >= 41) << size;
+  }
+  std::vector<std::uint8_t> huge = two;
+  huge[4] = huge[5] = huge[6] = huge[7] = 0xff;
+  EXPECT_TRUE(binary::notes_in(huge, 4).all.empty());
 }
 
 /// Code, registers, stack words and what comes next, of a thread that never ran.
