@@ -32,9 +32,8 @@ using Clock = std::chrono::steady_clock;
 
 double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
 
-/// Steps per second of the bare loop. The sum of the stack pointers is folded into a checksum so that nothing is
-/// optimised away.
-double bare(const char* program, std::uint64_t count, std::uint64_t& checksum) {
+/// A program that stands at its first instruction.
+pid_t launched(const char* program) {
   const pid_t child = ::fork();
   if (child == 0) {
     ::personality(ADDR_NO_RANDOMIZE);
@@ -44,6 +43,14 @@ double bare(const char* program, std::uint64_t count, std::uint64_t& checksum) {
   }
   int status = 0;
   ::waitpid(child, &status, 0);
+  return child;
+}
+
+/// Steps per second of the bare loop. The sum of the stack pointers is folded into a checksum so that nothing is
+/// optimised away.
+double bare(const char* program, std::uint64_t count, std::uint64_t& checksum) {
+  const pid_t child = launched(program);
+  int status = 0;
   user_regs_struct registers{};
   const Clock::time_point start = Clock::now();
   for (std::uint64_t i = 0; i < count; ++i) {
@@ -61,15 +68,8 @@ double bare(const char* program, std::uint64_t count, std::uint64_t& checksum) {
 /// The same over eight threads in turns. They are held as they start, and stepped from there.
 double bare_threads(const char* program, std::uint64_t count, std::uint64_t& checksum) {
   constexpr std::size_t kThreads = 8;
-  const pid_t child = ::fork();
-  if (child == 0) {
-    ::personality(ADDR_NO_RANDOMIZE);
-    ::ptrace(PTRACE_TRACEME, 0, nullptr, nullptr);
-    ::execl(program, program, nullptr);
-    ::_exit(127);
-  }
+  const pid_t child = launched(program);
   int status = 0;
-  ::waitpid(child, &status, 0);
   ::ptrace(PTRACE_SETOPTIONS, child, nullptr, PTRACE_O_TRACECLONE | PTRACE_O_EXITKILL);
   std::vector<pid_t> threads = {child};
   ::ptrace(PTRACE_CONT, child, nullptr, nullptr);

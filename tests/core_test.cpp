@@ -518,6 +518,30 @@ TEST(CoreFiles, AreSurveyed) {
       nlohmann::json::parse(deeptrace({"survey", program, "--format", "json"}).out)["files"][0]["core"].is_null());
 }
 
+/// Not the core file's words: a program of one's own that could not be started anew.
+TEST(Talk, AProgramThatCouldNotBeStartedCanBeLater) {
+  const TempFolder folder;
+  std::filesystem::copy_file(demo("tidelog"), folder / "tidelog");
+  session::ControlOptions options;
+  options.launch.program = folder / "tidelog";
+  options.launch.arguments = {demo("readings.txt")};
+  program::SourceText sources;
+  cli::Talk talk(options, report::Style{}, sources, nullptr);
+  ASSERT_FALSE(talk.begin());
+  ASSERT_FALSE(talk.say("halt at level_sum").failed);
+  std::filesystem::rename(folder / "tidelog", folder / "elsewhere");
+  EXPECT_TRUE(talk.say("restart").failed);
+  EXPECT_EQ(talk.prompt(), "no program: ");
+  for (const char* word : {"halts", "resume", "frames", "set rax = 1"}) {
+    const cli::Answer answer = talk.say(word);
+    EXPECT_TRUE(answer.failed) << word;
+    EXPECT_NE(answer.lines.at(0).find("`restart`"), std::string::npos) << answer.lines.at(0);
+  }
+  std::filesystem::rename(folder / "elsewhere", folder / "tidelog");
+  EXPECT_FALSE(talk.say("restart").failed);
+  EXPECT_FALSE(talk.say("frames").failed);
+}
+
 TEST(CoreFiles, ErrorsSayWhatIsWrong) {
   const TempFolder folder;
   const std::string program = demo("tidelog");
@@ -533,7 +557,7 @@ TEST(CoreFiles, ErrorsSayWhatIsWrong) {
   core.write(folder / "made");
   EXPECT_EQ(said({"--core", folder / "made", "--attach", "1"}), "2 deeptrace: --attach: a core file cannot run\n");
   EXPECT_EQ(said({"--core", folder / "made", program, "readings.txt"}),
-            "2 deeptrace: console: a core file and its program are all it takes; readings.txt is too much\n");
+            "2 deeptrace: console: --core takes a core file and its program; leave out readings.txt\n");
   FakeCore bare(true);
   bare.auxiliary({{9, 0x401000}});
   bare.write(folder / "bare");

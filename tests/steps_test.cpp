@@ -56,53 +56,31 @@ struct Replayed {
   /// Registers by the names that rows of 64-bit or 32-bit code have for them.
   Replayed(const Walker& walker, bool wide) : vectors(walker.vectors()), memory(walker.writable_memory()) {
     const user_regs_struct r = walker.registers();
-    if (!wide) {
-      registers = {{"eax", r.rax},
-                   {"ebx", r.rbx},
-                   {"ecx", r.rcx},
-                   {"edx", r.rdx},
-                   {"esi", r.rsi},
-                   {"edi", r.rdi},
-                   {"ebp", r.rbp},
-                   {"esp", r.rsp},
-                   {"cs", r.cs},
-                   {"ss", r.ss},
-                   {"ds", r.ds},
-                   {"es", r.es},
-                   {"fs", r.fs},
-                   {"gs", r.gs},
-                   {"fs_base", r.fs_base},
-                   {"gs_base", r.gs_base},
-                   {"rflags", r.eflags & ~0x10000ULL}};
+    const std::uint64_t general[] = {r.rax, r.rbx, r.rcx, r.rdx, r.rsi, r.rdi, r.rbp, r.rsp};
+    for (std::size_t i = 0; const char* name : {"ax", "bx", "cx", "dx", "si", "di", "bp", "sp"})
+      registers[(wide ? "r" : "e") + std::string(name)] = general[i++];
+    registers.insert({{"rflags", r.eflags & ~0x10000ULL},
+                      {"cs", r.cs},
+                      {"ss", r.ss},
+                      {"ds", r.ds},
+                      {"es", r.es},
+                      {"fs", r.fs},
+                      {"gs", r.gs},
+                      {"fs_base", r.fs_base},
+                      {"gs_base", r.gs_base}});
+    if (wide) {
+      registers.insert({{"r8", r.r8},
+                        {"r9", r.r9},
+                        {"r10", r.r10},
+                        {"r11", r.r11},
+                        {"r12", r.r12},
+                        {"r13", r.r13},
+                        {"r14", r.r14},
+                        {"r15", r.r15}});
+    } else {
       for (auto& [name, value] : registers) value &= 0xffffffff;
       vectors.resize(8 * 16);
-      return;
     }
-    registers = {{"rax", r.rax},
-                 {"rbx", r.rbx},
-                 {"rcx", r.rcx},
-                 {"rdx", r.rdx},
-                 {"rsi", r.rsi},
-                 {"rdi", r.rdi},
-                 {"rbp", r.rbp},
-                 {"rsp", r.rsp},
-                 {"r8", r.r8},
-                 {"r9", r.r9},
-                 {"r10", r.r10},
-                 {"r11", r.r11},
-                 {"r12", r.r12},
-                 {"r13", r.r13},
-                 {"r14", r.r14},
-                 {"r15", r.r15},
-                 {"rflags", r.eflags & ~0x10000ULL},
-                 {"cs", r.cs},
-                 {"ss", r.ss},
-                 {"ds", r.ds},
-                 {"es", r.es},
-                 {"fs", r.fs},
-                 {"gs", r.gs},
-                 {"fs_base", r.fs_base},
-                 {"gs_base", r.gs_base}};
   }
 
   void store(std::uint64_t address, const std::vector<std::uint8_t>& bytes) {
@@ -243,14 +221,12 @@ TEST(Steps, FollowsIntoCodeOfTheOtherWidth) {
   EXPECT_EQ(run({fixture("gates")}).status, 20);
   std::map<std::string, json> by_text;
   for (const json& row : result["steps"]) by_text[row["text"].get<std::string>().substr(0, 24)] = row;
-  const std::uint64_t wide = number(by_text["movabs r8, 0x123456789"]["address"]);
   const auto far = std::ranges::find_if(result["steps"], [](const json& row) {
     return row["text"].get<std::string>().ends_with("; 64-bit code follows");
   });
   ASSERT_NE(far, result["steps"].end());
   EXPECT_EQ((*far)["changed"]["cs"], json({{"before", "0x23"}, {"after", "0x33"}}));
   EXPECT_EQ((*std::next(far))["address"], by_text["movabs r8, 0x123456789"]["address"]);
-  EXPECT_GT(wide, 0U);
   EXPECT_EQ(by_text["movabs r8, 0x123456789"]["changed"]["r8"]["after"], "0x123456789");
   EXPECT_EQ(by_text["retf; 32-bit code follow"]["changed"].size(), 2U);  // rsp and cs
   EXPECT_EQ(by_text["mov eax, 0x14"]["changed"]["eax"]["after"], "0x14");
@@ -501,6 +477,51 @@ TEST(Steps, OfAllThreadsTogetherAccountForEveryWrite) {
   EXPECT_EQ(next, 800U);
   EXPECT_EQ(added.size(), 4U);
   for (const auto& [thread, count] : added) EXPECT_EQ(count, 200U) << thread;
+}
+
+/// Handlers of faults and of sent signals come back into the middle of own code, where no stop byte stands; with
+/// another thread there the rows are the same as without. What is no instruction faults, and is a row.
+TEST(Steps, HandlersComeBackIntoOwnCodeBesideOtherThreads) {
+  const TempFolder folder;
+  const std::string program = built(folder, "handling", R"(#include <pthread.h>
+#include <signal.h>
+#include <stdio.h>
+#include <ucontext.h>
+#include <unistd.h>
+static volatile int seen;
+static void skip(int number, siginfo_t *info, void *context) {
+  ((ucontext_t *)context)->uc_mcontext.gregs[REG_RIP] += 1;
+  seen += number;
+}
+static void plain(int number) { seen += number; }
+static void *sleeper(void *none) { pause(); return none; }
+int main(void) {
+  pthread_t thread;
+  struct sigaction action = {.sa_sigaction = skip, .sa_flags = SA_SIGINFO};
+  sigaction(SIGILL, &action, 0);
+  signal(SIGUSR1, plain);
+  pthread_create(&thread, 0, sleeper, 0);
+  __asm__ volatile(".byte 0x06");
+  for (volatile int i = 0; i < 5; i++) seen++;
+  raise(SIGUSR1);
+  for (volatile int i = 0; i < 5; i++) seen++;
+  return seen;
+})",
+                                    {"gcc", "-D_GNU_SOURCE", "-g", "-O0", "-pthread"});
+  // main's instructions: of the thread that has rows alone, and among all.
+  std::map<std::string, std::vector<std::string>> of_main;
+  for (const std::string thread : {"1", "all"}) {
+    const json result = steps_of({"--count", "all", "--thread", thread, program});
+    EXPECT_EQ(result["exit"], json({{"status", 4 + 10 + 10}}));
+    for (const json& row : result["steps"]) {
+      if (row["function"] == "main" && row["kind"] == "instruction") of_main[thread].push_back(row["text"]);
+    }
+    EXPECT_EQ(texts_of_kind(result, "signal").front(), "SIGILL arrived: the kernel called skip");
+    EXPECT_GE(count_in(result, "plain"), 8U);
+  }
+  EXPECT_GT(of_main["1"].size(), 100U);
+  EXPECT_EQ(std::ranges::count(of_main["1"], ".byte 6"), 1);
+  EXPECT_EQ(of_main["all"], of_main["1"]);
 }
 
 /// System calls of own code beside other threads: their rows come when they return.

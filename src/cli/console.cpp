@@ -151,8 +151,8 @@ int look_back(const Command& command, const Parsed& parsed) {
     if (parsed.options.count(option) != 0)
       return report_error({Fault::usage, std::string("--") + option + ": a core file cannot run"});
   if (parsed.rest.size() > 1)
-    return report_error({Fault::usage, std::string(command.name) + ": a core file and its program are all it takes; " +
-                                           parsed.rest[1] + " is too much"});
+    return report_error({Fault::usage, std::string(command.name) +
+                                           ": --core takes a core file and its program; leave out " + parsed.rest[1]});
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());
   Result<std::unique_ptr<session::DeadProgram>> dead =
@@ -168,7 +168,7 @@ int run(const Command& command, std::vector<std::string> words) {
   options.add_options("Console")("full-screen", "on the whole screen: source, instructions, registers, stack, memory")(
       "colour", "auto, always or never", cxxopts::value<std::string>(), "WHEN")("uncut",
                                                                                 "do not cut lines to the terminal")(
-      "core", "what a program left that a signal ended; PROGRAM is its file, where that is not found by itself",
+      "core", "a core file: what a program left when a signal ended it; PROGRAM where its file is not found by itself",
       cxxopts::value<std::string>(), "FILE")("help", "this help");
   add_launch_options(options);
   add_control_options(options);

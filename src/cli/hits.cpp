@@ -107,14 +107,9 @@ int run(const Command& command, std::vector<std::string> words) {
   options.add_options("Rows")("keep", "expressions whose values each row keeps, with commas between", text(),
                               "EXPR,...")("card", "a card at each hit in place of a table")(
       "count", "this many rows at most", cxxopts::value<std::string>(), "N");
-  add_launch_options(options);
-  add_control_options(options);
-  add_code_options(options);
-  add_result_options(options);
-  Parsed parsed = parse(command, options, std::move(words), true);
-  if (parsed.finished) return *parsed.finished;
-  std::vector<std::string> rest = std::move(parsed.rest);
-  return under_keeper([&] { return follow(command, parsed, std::move(rest)); });
+  return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
+    return follow(command, parsed, std::move(rest));
+  });
 }
 
 }  // namespace

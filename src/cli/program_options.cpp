@@ -165,4 +165,16 @@ int under_keeper(const std::function<int()>& work) {
       {Fault::program, std::string("the keeper process was ended by ") + abi::signal_name(WTERMSIG(status))});
 }
 
+int run_under_keeper(const Command& command, cxxopts::Options& options, std::vector<std::string> words,
+                     const std::function<int(const Parsed&, std::vector<std::string>)>& work) {
+  add_launch_options(options);
+  add_control_options(options);
+  add_code_options(options);
+  add_result_options(options);
+  Parsed parsed = parse(command, options, std::move(words), true);
+  if (parsed.finished) return *parsed.finished;
+  std::vector<std::string> rest = std::move(parsed.rest);
+  return under_keeper([&] { return work(parsed, std::move(rest)); });
+}
+
 }  // namespace deeptrace::cli

@@ -19,6 +19,11 @@ void add_launch_options(cxxopts::Options& options);
 /// --attach, --stop-with.
 void add_control_options(cxxopts::Options& options);
 
+/// Adds those and the options of code and results to a command's own, parses, and does the work under the keeper (see
+/// under_keeper), which is given the words that are left: the program and its arguments.
+int run_under_keeper(const Command& command, cxxopts::Options& options, std::vector<std::string> words,
+                     const std::function<int(const Parsed&, std::vector<std::string>)>& work);
+
 /// Whether --children asks for them.
 Result<bool> traces_children(const cxxopts::ParseResult& parsed);
 /// `words` are the program and its arguments; may be empty.

@@ -101,15 +101,9 @@ int run(const Command& command, std::vector<std::string> words) {
       "thread",
       "follow this thread: its number in the order they start, from 1, or all (default: the one that comes first)",
       cxxopts::value<std::string>(), "N|all");
-  add_launch_options(options);
-  add_control_options(options);
-  add_code_options(options);
-  add_result_options(options);
-  Parsed parsed = parse(command, options, std::move(words), true);
-  if (parsed.finished) return *parsed.finished;
-
-  std::vector<std::string> rest = std::move(parsed.rest);
-  return under_keeper([&] { return follow(command, parsed, std::move(rest)); });
+  return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
+    return follow(command, parsed, std::move(rest));
+  });
 }
 
 }  // namespace

@@ -95,7 +95,7 @@ bool is_motion(std::string_view line) {
 }
 
 Talk::Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output)
-    : options_(std::move(options)), style_(style), sources_(sources), output_(output) {}
+    : options_(std::move(options)), controls_(true), style_(style), sources_(sources), output_(output) {}
 Talk::Talk(look::Subject& subject, const look::Stopped& stopped, report::Style style, program::SourceText& sources)
     : style_(style), sources_(sources), output_(nullptr), subject_(&subject), stopped_(stopped) {}
 Talk::~Talk() = default;
@@ -277,7 +277,11 @@ Answer Talk::answer_to(std::string_view line) {
     return fail(fmt::format("{}: no such word; `help` lists them{}", name, similar_words(similar_names(names, name))));
   }
   const bool controls = word->use == Use::moves || word->use == Use::controls || word->use == Use::controls_ended;
-  if (controls && !own_) return fail(fmt::format("{}: a core file cannot run: it is what the program left", name));
+  if (controls && !controls_) {
+    return fail(fmt::format("{}: a core file {}", name,
+                            word->use == Use::moves ? "cannot run: it is what the program left"
+                                                    : "can only be looked at: it is what the program left"));
+  }
   if (word->use != Use::always && word->use != Use::controls_ended && !has_program())
     return fail("the program has ended; `restart` starts it anew");
   return (this->*word->handler)(rest);

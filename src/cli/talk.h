@@ -142,6 +142,7 @@ class Talk {
   std::optional<Error> run_to_main();
 
   session::ControlOptions options_;
+  bool controls_ = false;  ///< it starts its own program, which can run
   report::Style style_;
   program::SourceText& sources_;
   ProgramOutput* output_;

@@ -45,6 +45,7 @@ Answer Talk::halt(Arguments rest) {
 
 Answer Talk::halts(Arguments /*rest*/) {
   Answer answer;
+  if (control_ == nullptr) return fail("there is no program; `restart` starts it");
   for (const session::HaltInfo& one : control_->halts()) {
     answer.lines.push_back(fmt::format("{:<4} {:<40} {:>4} hit{}  {}", fmt::format("h{}", one.number),
                                        printable(one.rule.text()), one.hits, one.hits == 1 ? " " : "s", one.how));

@@ -122,16 +122,15 @@ std::vector<std::pair<std::string_view, std::string>> facts(const Survey& s) {
   return result;
 }
 
-std::string flag_letters(std::uint64_t flags) {
-  std::string result;
-  result += (flags & binary::kAllocated) != 0 ? "r" : "-";
-  result += (flags & binary::kWritable) != 0 ? "w" : "-";
-  result += (flags & binary::kExecutable) != 0 ? "x" : "-";
-  return result;
+std::string access_letters(bool readable, bool writable, bool executable) {
+  return std::string(readable ? "r" : "-") + (writable ? "w" : "-") + (executable ? "x" : "-");
 }
-
+std::string access_letters(std::uint64_t flags) {
+  return access_letters((flags & binary::kAllocated) != 0, (flags & binary::kWritable) != 0,
+                        (flags & binary::kExecutable) != 0);
+}
 std::string access_letters(const state::Mapping& mapping) {
-  return std::string(mapping.readable ? "r" : "-") + (mapping.writable ? "w" : "-") + (mapping.executable ? "x" : "-");
+  return access_letters(mapping.readable, mapping.writable, mapping.executable);
 }
 
 class Text {
@@ -276,7 +275,7 @@ class Text {
     for (const SurveyedSection& section : s.sections) {
       line(fmt::format("  {:<22} {:>14} {:>14}  {:<6}  {}", printable(section.name),
                        section.address == 0 ? "" : fmt::format("{:#x}", section.address), grouped(section.size),
-                       flag_letters(section.flags), section.role));
+                       access_letters(section.flags), section.role));
     }
   }
 
@@ -432,7 +431,7 @@ void file_json(JsonWriter& json, const Survey& s) {
     json.key("address").hex(section.address);
     json.key("size").number(section.size);
     json.key("in_file").number(section.in_file);
-    json.key("flags").string(flag_letters(section.flags));
+    json.key("flags").string(access_letters(section.flags));
     json.key("role").string(section.role);
     json.end();
   }
@@ -486,7 +485,7 @@ void survey_csv(Output& out, std::span<const Survey> files) {
       csv.cell(s.program->elf().path()).cell(section.name).cell(fmt::format("{:#x}", section.address));
       csv.cell(fmt::format("{}", section.size))
           .cell(fmt::format("{}", section.in_file))
-          .cell(flag_letters(section.flags));
+          .cell(access_letters(section.flags));
       csv.cell(session::name_of(section.use)).cell(section.role);
       csv.end_row();
     }

@@ -89,7 +89,8 @@ std::optional<Error> CoreFile::find_program(const std::string& given) {
   program_ = given.empty() ? mapped_program_ : given;
   if (program_.empty())
     return Error{Fault::usage, core_.path() + ": does not say which program it is of" +
-                                   (notes_.name.empty() ? "" : " (" + notes_.name + ")") + "; give it: PROGRAM"};
+                                   (notes_.name.empty() ? "" : " (" + notes_.name + ")") +
+                                   "; name it after the core file"};
   if (!mapped_program_.empty()) return std::nullopt;
   // Where the files are not named, the program's own segments are.
   Result<binary::Elf> elf = binary::Elf::open(program_);
@@ -123,7 +124,7 @@ std::optional<Error> CoreFile::find_files(bool given) {
       open_file(*files_.back(), program ? program_ : path, program && given);
       known = files_.end() - 1;
       if (program && !given && !(*known)->bytes)
-        return Error{Fault::input, remarks_.back() + "; give the program that ran: PROGRAM"};
+        return Error{Fault::input, remarks_.back() + "; name the right program after the core file"};
     }
     region_files_[i] = known->get();
   }

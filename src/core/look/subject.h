@@ -11,6 +11,7 @@
 #include "look/modules.h"
 #include "look/stopped.h"
 #include "state/target.h"
+#include "state/thread_numbers.h"
 
 namespace deeptrace::look {
 
@@ -34,7 +35,7 @@ class Subject {
   [[nodiscard]] const state::StateView& view() { return target().view(thread_); }
   /// Makes another thread the current one. Its number, from 1 in the order they were seen, or the kernel's.
   bool choose_thread(std::uint64_t number);
-  [[nodiscard]] std::uint64_t number_of(state::ThreadId thread);
+  [[nodiscard]] std::uint64_t number_of(state::ThreadId thread) { return numbers_.of(target(), thread); }
   /// Where a thread stands, in words.
   std::string place(state::ThreadId thread);
   /// Path of the program.
@@ -45,7 +46,7 @@ class Subject {
   Moved moved_;
 
  private:
-  std::vector<state::ThreadId> numbers_;
+  state::ThreadNumbers numbers_;
 };
 
 }  // namespace deeptrace::look

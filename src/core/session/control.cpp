@@ -5,6 +5,7 @@
 
 #include "process/maps.h"
 #include "session/control_parts.h"
+#include "session/program_to_run.h"
 
 namespace deeptrace::session {
 
@@ -14,27 +15,22 @@ using Answer = process::Process::Answer;
 
 namespace {
 
-/// Where the dynamic linker tells that it has loaded libraries, by its symbols (System V ABI, "Dynamic Section", and
-/// <link.h>: the state is the fourth word of _r_debug).
-struct LinkerHook {
-  std::uint64_t function = 0, state = 0;
-};
-
-LinkerHook linker_hook(const state::Target& target, std::uint64_t base, isa::Mode mode) {
-  LinkerHook hook;
+/// Where the dynamic linker will report, by its symbols: its table is not filled in before it has run.
+std::optional<look::Loader> loader_by_symbols(const state::Target& target, std::uint64_t base, isa::Mode mode) {
+  look::Loader loader;
   for (const state::Mapping& mapping : target.mappings()) {
     if (mapping.from != base || mapping.path.empty()) continue;
     const Result<binary::Elf> elf = binary::Elf::open(mapping.path);
-    if (!elf) return {};
+    if (!elf) return std::nullopt;
     const std::uint64_t word = arch::machine_of(mode).word;
     const binary::SymbolTable& symbols = elf->symbols();
     for (std::size_t i = 0; i < symbols.size(); ++i) {
       const std::string_view name = symbols.name_at(i);
-      if (name == "_dl_debug_state") hook.function = symbols[i].address + base;
-      if (name == "_r_debug") hook.state = symbols[i].address + base + 3 * word;
+      if (name == "_dl_debug_state") loader.function = symbols[i].address + base;
+      if (name == "_r_debug") loader.state = symbols[i].address + base + 3 * word;
     }
   }
-  return hook.function != 0 && hook.state != 0 ? hook : LinkerHook{};
+  return loader.function != 0 && loader.state != 0 ? std::optional(loader) : std::nullopt;
 }
 
 }  // namespace
@@ -46,14 +42,6 @@ Result<std::unique_ptr<Control>> Control::start(ControlOptions options) {
   std::unique_ptr<Control> control(new Control(std::move(options)));
   if (auto error = control->begin()) return *error;
   return control;
-}
-
-Result<program::Program> Control::open_main(const std::string& path) {
-  Result<program::Program> program = program::Program::open(path, options_.open);
-  if (!program) return program;
-  if (program->elf().kind() == binary::Kind::relocatable)
-    return Error{Fault::program, path + ": is an object file; link it into a program first"};
-  return program;
 }
 
 std::optional<Error> Control::begin() {
@@ -68,7 +56,7 @@ std::optional<Error> Control::begin() {
     if (!found) return found.error();
     path = *found;
   }
-  Result<program::Program> program = open_main(path);
+  Result<program::Program> program = program_to_run(path, options_.open);
   if (!program) return program.error();
   if (!process_) {
     Result<std::unique_ptr<process::Process>> launched = process::Process::launch(options_.launch);
@@ -94,21 +82,20 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
   if (view().registers()[Reg::rip] == entry) return std::nullopt;
   process::Memory& memory = process_->memory();
   if (!memory.plant(entry)) return Error{Fault::program, path + ": its entry cannot be reached"};
-  LinkerHook hook;
-  if (options_.before_libraries && linker_base != 0) hook = linker_hook(*process_, linker_base, view().mode());
-  if (hook.function != 0 && !memory.plant(hook.function)) hook = {};
+  std::optional<look::Loader> loader;
+  if (options_.before_libraries && linker_base != 0) loader = loader_by_symbols(*process_, linker_base, view().mode());
+  if (loader && !memory.plant(loader->function)) loader.reset();
   const Event event = process_->run({}, [&](const Event& e) {
     if (e.kind != Event::Kind::stop_byte) return Answer::go_on;
     process_->told(e.thread);
-    std::uint8_t state[4] = {1};
-    const bool at_hook = process_->view(e.thread).registers()[Reg::rip] == hook.function;
-    if (at_hook) (void)memory.read(hook.state, state);
-    return at_hook && state[0] != 0 ? Answer::go_on : Answer::hold;
+    const state::StateView& thread = process_->view(e.thread);
+    const bool reports = loader && thread.registers()[Reg::rip] == loader->function;
+    return reports && !look::is_consistent(*loader, thread) ? Answer::go_on : Answer::hold;
   });
   if (event.program_is_gone()) return Error{Fault::program, path + ": ended before its entry was reached"};
   if (event.kind == Event::Kind::attention) return Error{Fault::program, path + ": interrupted before its entry"};
   memory.remove(entry);
-  if (hook.function != 0) memory.remove(hook.function);
+  if (loader) memory.remove(loader->function);
   return std::nullopt;
 }
 

@@ -125,7 +125,6 @@ class Control final : public look::Subject {
   static Result<std::unique_ptr<Control>> of_child(const Control& parent, std::unique_ptr<process::Process> child);
   void copy_halts(const Control& parent);
   void take_children();
-  Result<program::Program> open_main(const std::string& path);
 
   // sites and debug registers
   bool use(std::uint64_t address, bool internal = false);

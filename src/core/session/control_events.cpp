@@ -8,6 +8,7 @@
 #include "isa/walk.h"
 #include "process/maps.h"
 #include "session/control_parts.h"
+#include "session/program_to_run.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -307,7 +308,7 @@ std::optional<Error> Control::replaced() {
     const Kind kind = halt->rule.kind;
     halt->waiting = kind == Kind::at || kind == Kind::returns || kind == Kind::thrown;
   }
-  Result<program::Program> program = open_main(process::executable_of(process_->pid()));
+  Result<program::Program> program = program_to_run(process::executable_of(process_->pid()), options_.open);
   if (!program) return program.error();
   modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
   entry_site_ = process_->auxiliary(state::Auxiliary::entry).value_or(0);

@@ -24,7 +24,8 @@
 #include "process/maps.h"
 #include "process/same_processor.h"
 #include "process/snapshot.h"
-#include "session/followed.h"
+#include "session/followed_thread.h"
+#include "session/program_to_run.h"
 #include "session/shadow.h"
 #include "state/touched.h"
 
@@ -130,7 +131,7 @@ struct Walk {
 
 class Stepper {
  public:
-  Stepper(Followed& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
+  Stepper(FollowedThread& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
       : followed_(followed), modules_(modules), request_(request), sink_(sink) {
     walks_.push_back(std::make_unique<Walk>());
     walk_ = walks_.back().get();
@@ -157,7 +158,7 @@ class Stepper {
       } else if (own) {
         if (walk_->start_stack == kUnknown) walk_->start_stack = followed_.registers()[Reg::rsp];
         request_.count&& summary_.instructions >= *request_.count ? finish(StepsEnd::count) : own_step();
-        if (request_.all_threads && !finished_ && !walk_->done && !modules_.is_own(rip())) go_away();
+        if (request_.all_threads) follow_away();
       } else {
         full_speed();
       }
@@ -212,7 +213,14 @@ class Stepper {
                             : stop.kind == Stop::Kind::let_go ? RunEnd::How::detached
                                                               : RunEnd::How::killed;
     summary_.exit = {how, stop.number};
-    if (process::Attention::asked() != process::Attention::Why::none) summary_.ended = StepsEnd::interrupt;
+    if (interrupted()) summary_.ended = StepsEnd::interrupt;
+  }
+
+  [[nodiscard]] static bool interrupted() { return process::Attention::asked() != process::Attention::Why::none; }
+
+  /// There is no thread that an instruction could be told of.
+  [[nodiscard]] static bool nothing_left(const Stop& stop) {
+    return stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced;
   }
 
   // ---- what is known of the code ----------------------------------------------------------------------------------
@@ -459,7 +467,7 @@ class Stepper {
       case Stop::Kind::let_go:
         // Gone in the middle: by a signal that was waiting, or killed from outside.
         ended(stop);
-        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
+        return finish(interrupted() ? StepsEnd::interrupt : StepsEnd::program_end);
       default: break;
     }
   }
@@ -511,8 +519,11 @@ class Stepper {
                 read.width / 8U);
       return;
     }
+    if (!code.instruction) return;
+    RegisterSet at = registers;
+    at[Reg::rip] += code.shadowed ? code.instruction.length : 0;
     const Code& reader = code.shadowed ? *code.shadowed : code;
-    for (const state::TouchedRange& range : state::touched_by(reader.instruction, registers)) {
+    for (const state::TouchedRange& range : state::touched_by(reader.instruction, at)) {
       if (isa::reads(range.access)) uncover(range.address, range.size);
     }
   }
@@ -595,8 +606,7 @@ class Stepper {
   /// Completes the row from the state after the step, and goes on from there.
   void settle(Recorded& recorded, const Code& code, const RegisterSet& before, const Stop& stop) {
     StepRow& row = recorded.row;
-    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced)
-      return without_step(stop);
+    if (nothing_left(stop)) return without_step(stop);
     const RegisterSet& after = followed_.registers();
     const bool moved = after[Reg::rip] != before[Reg::rip];
     const bool interrupted = stop.kind == Stop::Kind::signal && !moved;
@@ -698,12 +708,11 @@ class Stepper {
     Recorded& recorded = open_row(StepRow::Kind::instruction);
     place(recorded.row, code);
     const Stop stop = followed_.step(std::exchange(walk_->deliver, 0), false, true);
-    const bool gone = stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced;
-    if (gone && stop.kind != Stop::Kind::killed) {
+    if (nothing_left(stop) && stop.kind != Stop::Kind::killed) {
       recorded.delta.flags_before = recorded.delta.flags_after = before[Reg::rflags];
       close_row(recorded);
     }
-    if (gone) return settle(recorded, code, before, stop);
+    if (nothing_left(stop)) return without_step(stop);
     settle(recorded, code, before, stop);
     kernel_row(code, call, planned, snapshot, followed_.registers()[Reg::rax]);
   }
@@ -777,10 +786,7 @@ class Stepper {
     recorded.row.signal = signal;
     const Stop stop = followed_.step(signal);
     if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
-    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended) {
-      if (stop.program_is_gone()) ended(stop);
-      return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
-    }
+    if (nothing_left(stop)) return without_step(stop);
     const RegisterSet& after = followed_.registers();
     recorded.delta.compare(before, after);
     snapshot.add_changes(followed_.process(), recorded.delta);
@@ -826,12 +832,9 @@ class Stepper {
     const RegisterSet before = followed_.registers();
     Recorded& recorded = open_row(StepRow::Kind::signal_return);
     for (unsigned i = 0; i < length; ++i) {
-      const Stop stop = followed_.step(0, false, i + 1 == length);
+      const Stop stop = followed_.step();
       if (stop.kind == Stop::Kind::stepped) continue;
-      if (stop.program_is_gone()) {
-        ended(stop);
-        return finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
-      }
+      if (nothing_left(stop)) return without_step(stop);
       if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
     }
     recorded.delta.compare(before, followed_.registers());
@@ -853,7 +856,7 @@ class Stepper {
     const auto wanted = [this](const process::Event& event) { return has_row(event); };
     const bool calling = std::ranges::any_of(walks_, [](const auto& walk) { return walk->calling.has_value(); });
     const Stop stop = anybody_steps() ? followed_.next_in_turn(wanted) : followed_.run_all(calling, wanted);
-    if (stop.program_is_gone() || stop.kind == Stop::Kind::replaced) return end_of_all(stop);
+    if (stop.program_is_gone() || stop.kind == Stop::Kind::replaced) return without_step(stop);
     if (stop.kind == Stop::Kind::loaded) return on_loader();
     walk_ = &walk_of(followed_.thread());
     if (walk_->done) return;
@@ -867,7 +870,7 @@ class Stepper {
     Code& code = code_at(rip());
     if (code.flow == ControlFlow::system) return begin_call(code);
     step_here(code);
-    if (!finished_ && !walk_->done && !modules_.is_own(rip())) go_away();
+    follow_away();
   }
 
   /// True for the only thread, when it stands: it is stepped without turns.
@@ -876,9 +879,14 @@ class Stepper {
            !walk_->calling;
   }
 
-  Walk& walk_of(pid_t thread) {
+  /// A thread's walk; null where it has had no row.
+  [[nodiscard]] Walk* known_walk(pid_t thread) const {
     const auto known = std::ranges::find(walks_, thread, [](const auto& walk) { return walk->thread; });
-    if (known != walks_.end()) return **known;
+    return known != walks_.end() ? known->get() : nullptr;
+  }
+
+  Walk& walk_of(pid_t thread) {
+    if (Walk* known = known_walk(thread)) return *known;
     walks_.push_back(std::make_unique<Walk>());
     walks_.back()->thread = thread;
     if (followed_.process().has_thread(thread)) walks_.back()->vectors = process::vectors_of(thread);
@@ -888,18 +896,16 @@ class Stepper {
   /// True when a thread stands in own code; not one that waits in a system call.
   bool anybody_steps() {
     return std::ranges::any_of(followed_.process().threads(), [this](pid_t thread) {
-      const auto known = std::ranges::find(walks_, thread, [](const auto& walk) { return walk->thread; });
-      const bool elsewhere = known != walks_.end() && ((*known)->done || (*known)->calling);
-      return !elsewhere && followed_.process().stands(thread) &&
+      const Walk* walk = known_walk(thread);
+      return (walk == nullptr || (!walk->done && !walk->calling)) && followed_.process().stands(thread) &&
              modules_.is_own(followed_.process().view(thread).registers()[Reg::rip]);
     });
   }
 
-  /// Whether a thread's turn, or the end of its system call, is a row's; or it is time to run at full speed.
+  /// Whether a thread's turn, its arrival from full speed, or the end of its system call is a row's.
   bool has_row(const process::Event& event) {
     using Kind = process::Event::Kind;
-    const auto known = std::ranges::find(walks_, event.thread, [](const auto& walk) { return walk->thread; });
-    const Walk* walk = known != walks_.end() ? known->get() : nullptr;
+    const Walk* walk = known_walk(event.thread);
     if (walk != nullptr && walk->done) return false;
     if (event.kind == Kind::thread_ended) return walk != nullptr;
     const bool calling = walk != nullptr && walk->calling;
@@ -913,12 +919,6 @@ class Stepper {
     return (event.kind == Kind::about_to_step || event.kind == Kind::signal) && own && !calling;
   }
 
-  void end_of_all(const Stop& stop) {
-    if (stop.kind == Stop::Kind::replaced) return finish(StepsEnd::replaced);
-    ended(stop);
-    finish(summary_.ended == StepsEnd::interrupt ? StepsEnd::interrupt : StepsEnd::program_end);
-  }
-
   void end_of_thread(const Stop& stop) {
     if (!walk_->away) return finish_walk(StepsEnd::thread_end);
     Recorded& recorded = open_row(StepRow::Kind::full_speed);
@@ -929,8 +929,12 @@ class Stepper {
     full_speed_without_return(recorded, name, stop);
   }
 
-  /// The thread left own code: what it does there is one row, when it comes back.
-  void go_away() {
+  /// Where the thread has left own code, what it does there is one row, when it comes back. The end of a handler leads
+  /// back at once, to where nothing stands that would hold it.
+  void follow_away() {
+    if (finished_ || walk_->done || modules_.is_own(rip())) return;
+    if (const unsigned length = signal_return_length(); length != 0) signal_return(length);
+    if (finished_ || walk_->done || modules_.is_own(rip())) return;
     walk_->away = Away{followed_.registers(), modules_.place_name(rip())};
     if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
   }
@@ -971,7 +975,7 @@ class Stepper {
     recorded.delta.compare(calling.before, followed_.registers());
     close_row(recorded);
     if (known) kernel_row(code, calling.call, calling.planned, std::nullopt, followed_.registers()[Reg::rax]);
-    if (!modules_.is_own(rip())) go_away();
+    follow_away();
   }
 
   // ---- code that is not own ---------------------------------------------------------------------------------------
@@ -1047,9 +1051,7 @@ class Stepper {
         break;
       }
     }
-    if (stop.program_is_gone() || stop.kind == Stop::Kind::ended || stop.kind == Stop::Kind::replaced) {
-      return full_speed_without_return(recorded, name, stop);
-    }
+    if (nothing_left(stop)) return full_speed_without_return(recorded, name, stop);
     const RegisterSet& after = followed_.registers();
     recorded.delta.compare(before, after);
     compare_vectors(recorded);
@@ -1139,7 +1141,7 @@ class Stepper {
     finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced : StepsEnd::program_end);
   }
 
-  Followed& followed_;
+  FollowedThread& followed_;
   look::Modules& modules_;
   std::vector<std::unique_ptr<Walk>> walks_;  ///< of the threads that have rows
   Walk* walk_;                                ///< that of the followed thread
@@ -1175,7 +1177,8 @@ Error ended_early(const std::string& from, const Stop& stop) {
 }
 
 /// Runs to one of the addresses; nothing when it got there.
-std::optional<Error> run_to(Followed& followed, const std::vector<std::uint64_t>& addresses, const std::string& name) {
+std::optional<Error> run_to(FollowedThread& followed, const std::vector<std::uint64_t>& addresses,
+                            const std::string& name) {
   if (std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end())
     return std::nullopt;
   process::Memory& memory = followed.process().memory();
@@ -1206,22 +1209,15 @@ namespace {
 
 /// A program that stands where its libraries are mapped and nothing of its own has run, or where it was attached to.
 struct Started {
-  std::unique_ptr<Followed> followed;
+  std::unique_ptr<FollowedThread> followed;
   std::optional<program::Program> program;
 };
-
-Result<program::Program> program_of(const std::string& path, const program::OpenOptions& options) {
-  Result<program::Program> program = program::Program::open(path, options);
-  if (program && program->elf().kind() == binary::Kind::relocatable)
-    return Error{Fault::program, path + ": is an object file; link it into a program first"};
-  return program;
-}
 
 Result<Started> attached(const StepsRequest& request) {
   Result<std::unique_ptr<process::Process>> process = process::Process::attach(request.attach);
   if (!process) return process.error();
-  Started started{std::make_unique<Followed>(std::move(*process)), std::nullopt};
-  Result<program::Program> program = program_of(process::executable_of(request.attach), request.open);
+  Started started{std::make_unique<FollowedThread>(std::move(*process)), std::nullopt};
+  Result<program::Program> program = program_to_run(process::executable_of(request.attach), request.open);
   if (!program) return program.error();
   started.program.emplace(std::move(*program));
   return started;
@@ -1230,11 +1226,11 @@ Result<Started> attached(const StepsRequest& request) {
 Result<Started> launched(const StepsRequest& request) {
   const Result<std::string> path = process::find_program(request.launch.program);
   if (!path) return path.error();
-  Result<program::Program> program = program_of(*path, request.open);
+  Result<program::Program> program = program_to_run(*path, request.open);
   if (!program) return program.error();
   Result<std::unique_ptr<process::Process>> process = process::Process::launch(request.launch);
   if (!process) return process.error();
-  Started started{std::make_unique<Followed>(std::move(*process)), std::nullopt};
+  Started started{std::make_unique<FollowedThread>(std::move(*process)), std::nullopt};
   started.program.emplace(std::move(*program));
   const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);
   if (auto error = run_to(*started.followed, {entry}, "its entry")) return *error;
@@ -1242,7 +1238,7 @@ Result<Started> launched(const StepsRequest& request) {
 }
 
 /// To where stepping begins, with the thread that it follows.
-std::optional<Error> go_to_start(const StepsRequest& request, Followed& followed, look::Modules& modules) {
+std::optional<Error> go_to_start(const StepsRequest& request, FollowedThread& followed, look::Modules& modules) {
   const std::uint64_t number = request.thread;
   const auto no_thread = [&] {
     return Error{Fault::usage, "--thread " + std::to_string(number) + ": there is no such thread"};
@@ -1268,7 +1264,7 @@ std::optional<Error> go_to_start(const StepsRequest& request, Followed& followed
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   Result<Started> started = request.attach != 0 ? attached(request) : launched(request);
   if (!started) return started.error();
-  Followed& followed = *started->followed;
+  FollowedThread& followed = *started->followed;
   look::Modules modules(followed.process(), std::move(*started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {

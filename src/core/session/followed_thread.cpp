@@ -1,6 +1,5 @@
-#include "session/followed.h"
+#include "session/followed_thread.h"
 
-#include <algorithm>
 #include <csignal>
 #include <utility>
 
@@ -14,14 +13,14 @@ using Answer = Process::Answer;
 using Kind = FollowedStop::Kind;
 using state::Reg;
 
-Followed::Followed(std::unique_ptr<Process> process)
+FollowedThread::FollowedThread(std::unique_ptr<Process> process)
     : process_(std::move(process)), thread_(process_->threads().front()) {
   take_registers();
 }
 
 /// 32-bit code has half of the registers and half of each. What the kernel leaves in the upper halves is nobody's; the
 /// other registers keep what 64-bit code had in them.
-void Followed::take_registers() {
+void FollowedThread::take_registers() {
   const state::RegisterSet before = std::exchange(registers_, view().registers());
   if (mode() == isa::Mode::bits64) return;
   for (std::size_t i = 0; i <= static_cast<std::size_t>(Reg::rip); ++i) {
@@ -30,7 +29,7 @@ void Followed::take_registers() {
   }
 }
 
-FollowedStop Followed::others_turn() {
+FollowedStop FollowedThread::others_turn() {
   if (process_->alone()) return {};
   const Event event = process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& one) {
     return one.kind == Event::Kind::about_to_step && one.thread == thread_ ? Answer::hold : in_turn(one);
@@ -38,7 +37,7 @@ FollowedStop Followed::others_turn() {
   return event.kind == Event::Kind::about_to_step ? FollowedStop{} : stop_of(event);
 }
 
-FollowedStop Followed::step(int signal, bool plain, bool calls_kernel) {
+FollowedStop FollowedThread::step(int signal, bool plain, bool calls_kernel) {
   // Steps come without a pause, so that no wait is interrupted for it.
   if (process::Attention::asked() != process::Attention::Why::none)
     return stop_of({.kind = Event::Kind::attention, .thread = thread_});
@@ -51,7 +50,7 @@ FollowedStop Followed::step(int signal, bool plain, bool calls_kernel) {
       process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) { return in_turn(event); }));
 }
 
-Answer Followed::in_turn(const Event& event) {
+Answer FollowedThread::in_turn(const Event& event) {
   if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
   if (event.kind == Event::Kind::replaced) return Answer::hold;
   loader_came_ |= at_loader(event);
@@ -65,17 +64,17 @@ Answer Followed::in_turn(const Event& event) {
   }
 }
 
-bool Followed::at_loader(const Event& event) const {
+bool FollowedThread::at_loader(const Event& event) const {
   return event.kind == Event::Kind::stop_byte && loader_ != 0 &&
          process_->view(event.thread).registers()[Reg::rip] == loader_;
 }
 
-FollowedStop Followed::run_alone() {
+FollowedStop FollowedThread::run_alone() {
   process_->told(thread_);
   return stop_of(process_->run({.only = thread_}, [&](const Event& event) { return at_full_speed(event); }));
 }
 
-FollowedStop Followed::next_in_turn(const std::function<bool(const Event&)>& wanted) {
+FollowedStop FollowedThread::next_in_turn(const std::function<bool(const Event&)>& wanted) {
   return stop_of(process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) {
     if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
     loader_came_ |= at_loader(event);
@@ -86,39 +85,40 @@ FollowedStop Followed::next_in_turn(const std::function<bool(const Event&)>& wan
   }));
 }
 
-FollowedStop Followed::run_all(bool system_calls, const std::function<bool(const Event&)>& wanted) {
-  bool loaded = false;
-  const Event event = process_->run({.system_calls = system_calls}, [&](const Event& one) {
-    loaded = at_loader(one);
-    if (one.kind == Event::Kind::stop_byte) process_->told(one.thread);
-    if (one.kind == Event::Kind::replaced || one.program_is_gone()) return Answer::hold;
-    if (!loaded && !wanted(one)) return Answer::go_on;
-    thread_ = one.thread;
+FollowedStop FollowedThread::run_all(bool system_calls, const std::function<bool(const Event&)>& wanted) {
+  return run_to_reports({.system_calls = system_calls}, [&](const Event& event) {
+    if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+    if (event.kind == Event::Kind::replaced || event.program_is_gone()) return Answer::hold;
+    if (!wanted(event)) return Answer::go_on;
+    thread_ = event.thread;
     return Answer::hold;
   });
-  FollowedStop stop = stop_of(event);
-  if (loaded && stop.kind == Kind::stop_byte) stop.kind = Kind::loaded;
-  return stop;
 }
 
-FollowedStop Followed::run(int signal) {
+FollowedStop FollowedThread::run(int signal) {
   process_->deliver(thread_, signal);
   process_->told(thread_);
-  bool loaded = false;
-  const Event event = process_->run({}, [&](const Event& one) {
-    loaded = at_loader(one);
-    if (!loaded) return at_full_speed(one);
+  return run_to_reports({}, [&](const Event& event) { return at_full_speed(event); });
+}
+
+/// Holds where the dynamic linker reports, too, whichever thread brings it there.
+FollowedStop FollowedThread::run_to_reports(const Process::Running& how, const Process::Visit& visit) {
+  bool reports = false;
+  const Event event = process_->run(how, [&](const Event& one) {
+    reports = at_loader(one);
+    if (!reports) return visit(one);
     process_->told(one.thread);
     return Answer::hold;
   });
   FollowedStop stop = stop_of(event);
-  if (loaded && stop.kind == Kind::stop_byte) stop.kind = Kind::loaded;
+  if (reports && stop.kind == Kind::stop_byte) stop.kind = Kind::loaded;
   return stop;
 }
 
-Answer Followed::at_full_speed(const Event& event) {
+Answer FollowedThread::at_full_speed(const Event& event) {
   if (event.kind == Event::Kind::replaced) return Answer::hold;
-  const bool chosen = choosing_ ? wanted_ == 0 || number_of(event.thread) == wanted_ : event.thread == thread_;
+  const bool chosen =
+      choosing_ ? wanted_ == 0 || numbers_.of(*process_, event.thread) == wanted_ : event.thread == thread_;
   if (event.kind == Event::Kind::stop_byte && chosen) {
     thread_ = event.thread;
     return Answer::hold;
@@ -128,24 +128,15 @@ Answer Followed::at_full_speed(const Event& event) {
   return stands && event.thread == thread_ ? Answer::hold : Answer::go_on;
 }
 
-std::uint64_t Followed::number_of(pid_t thread) {
-  for (const pid_t id : process_->threads()) {
-    if (std::ranges::find(seen_, id) == seen_.end()) seen_.push_back(id);
-  }
-  return static_cast<std::uint64_t>(std::ranges::find(seen_, thread) - seen_.begin()) + 1;
+bool FollowedThread::follow(std::uint64_t number) {
+  const auto thread = numbers_.named(*process_, number);
+  if (!thread) return false;
+  thread_ = *thread;
+  take_registers();
+  return true;
 }
 
-bool Followed::follow(std::uint64_t number) {
-  for (const pid_t id : process_->threads()) {
-    if (number_of(id) != number && static_cast<std::uint64_t>(id) != number) continue;
-    thread_ = id;
-    take_registers();
-    return true;
-  }
-  return false;
-}
-
-FollowedStop Followed::stop_of(const Event& event) {
+FollowedStop FollowedThread::stop_of(const Event& event) {
   FollowedStop stop;
   stop.number = event.number;
   switch (event.kind) {

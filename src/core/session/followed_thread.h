@@ -8,10 +8,10 @@
 #include <functional>
 #include <memory>
 #include <utility>
-#include <vector>
 
 #include "process/process.h"
 #include "state/registers.h"
+#include "state/thread_numbers.h"
 
 namespace deeptrace::session {
 
@@ -39,9 +39,9 @@ struct FollowedStop {
   }
 };
 
-class Followed {
+class FollowedThread {
  public:
-  explicit Followed(std::unique_ptr<process::Process> process);
+  explicit FollowedThread(std::unique_ptr<process::Process> process);
 
   [[nodiscard]] process::Process& process() { return *process_; }
   [[nodiscard]] const process::Process& process() const { return *process_; }
@@ -88,14 +88,14 @@ class Followed {
   process::Process::Answer at_full_speed(const process::Event& event);
   FollowedStop stop_of(const process::Event& event);
   void take_registers();
-  std::uint64_t number_of(pid_t thread);
+  FollowedStop run_to_reports(const process::Process::Running& how, const process::Process::Visit& visit);
   [[nodiscard]] bool at_loader(const process::Event& event) const;
 
   std::unique_ptr<process::Process> process_;
   pid_t thread_;
   bool choosing_ = false;
   std::uint64_t wanted_ = 0;  ///< 0: any
-  std::vector<pid_t> seen_;   ///< threads in the order they were seen
+  state::ThreadNumbers numbers_;
   std::uint64_t loader_ = 0;
   bool loader_came_ = false;
   state::RegisterSet registers_;
