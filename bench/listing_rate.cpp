@@ -11,7 +11,7 @@
 #include "program/program.h"
 #include "program/source_text.h"
 #include "report/listing.h"
-#include "session/listing.h"
+#include "study/listing.h"
 
 namespace {
 
@@ -57,7 +57,7 @@ void list(benchmark::State& state, bool json) {
     report::Output out(null);
     program::SourceText sources;
     const auto sink = json ? report::listing_json(out) : report::listing_text(out, {}, &sources);
-    (void)session::list(*session::plan_listing(library(), {}), *sink);
+    (void)study::list(*study::plan_listing(library(), {}), *sink);
     out.flush();
     ::close(null);
   }

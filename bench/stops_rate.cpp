@@ -23,12 +23,12 @@
 #include <cstdio>
 #include <string>
 
-#include "session/control.h"
+#include "control/control.h"
 
 namespace {
 
 using Clock = std::chrono::steady_clock;
-using deeptrace::session::Control;
+using deeptrace::control::Control;
 
 constexpr std::uint64_t kTimes = 30000;
 
@@ -94,13 +94,13 @@ double bare_watch(const char* program, std::uint64_t address) {
 }
 
 double ours(const char* program, const std::string& rule, bool every, bool bytes = false) {
-  deeptrace::session::ControlOptions options;
-  if (bytes) options.stop_with = deeptrace::session::StopWith::byte;
+  deeptrace::control::ControlOptions options;
+  if (bytes) options.stop_with = deeptrace::control::StopWith::byte;
   options.launch.program = program;
   options.launch.arguments = {std::to_string(kTimes)};
   options.follow_vectors = false;  // as `hits` has it
   auto control = Control::start(options);
-  if (!control || !(*control)->add(*deeptrace::session::parse_halt_rule(rule))) std::exit(1);
+  if (!control || !(*control)->add(*deeptrace::control::parse_halt_rule(rule))) std::exit(1);
   const Clock::time_point start = Clock::now();
   std::uint64_t hits = 0;
   for (;;) {
@@ -128,7 +128,7 @@ void compare(const char* name, Theirs theirs, Ours mine) {
 int main(int argc, char** argv) {
   if (argc < 2) return 2;
   const char* program = argv[1];
-  deeptrace::session::ControlOptions options;
+  deeptrace::control::ControlOptions options;
   options.launch.program = program;
   auto control = Control::start(options);
   if (!control) return 1;

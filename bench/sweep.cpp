@@ -16,19 +16,19 @@
 #include <string>
 
 #include "program/program.h"
-#include "session/listing.h"
-#include "session/survey.h"
+#include "study/listing.h"
+#include "study/survey.h"
 
 namespace {
 
 namespace fs = std::filesystem;
 using namespace deeptrace;
 
-class Count : public session::ListingSink {
+class Count : public study::ListingSink {
  public:
-  void begin(const session::ListedFile& /*file*/) override {}
-  void begin_function(const session::ListedFunction& /*function*/) override {}
-  void instruction(const session::ListedInstruction& row) override { bytes += row.bytes.size(); }
+  void begin(const study::ListedFile& /*file*/) override {}
+  void begin_function(const study::ListedFunction& /*function*/) override {}
+  void instruction(const study::ListedInstruction& row) override { bytes += row.bytes.size(); }
   void end_function() override {}
   void end() override {}
   std::uint64_t bytes = 0;
@@ -79,7 +79,7 @@ int look_at(const std::string& path) {
     std::printf("refused: %s\n", program.error().message.c_str());
     return kRefused;
   }
-  const session::Survey survey = session::survey(*program);
+  const study::Survey survey = study::survey(*program);
   const std::uint64_t sum = std::accumulate(survey.bytes.begin(), survey.bytes.end(), std::uint64_t(0));
   if (sum != program->elf().file_size()) return kBytesDiffer;
   // The sections of a file with nothing but debug information have no bytes.
@@ -92,10 +92,10 @@ int look_at(const std::string& path) {
     if (section.is_code()) executable += program->elf().bytes_of(section).size();
   }
   for (const program::Function& function : program->functions()) functions += function.size;
-  const auto plan = session::plan_listing(*program, {});
+  const auto plan = study::plan_listing(*program, {});
   if (!plan) return kRefused;
   Count count;
-  session::list(*plan, count);
+  study::list(*plan, count);
   if (count.bytes != functions || covered(*program) + padding(*program) != executable) {
     std::printf("%s: listed %llu, functions %llu, covered %llu, padding %llu, executable %llu\n", path.c_str(),
                 static_cast<unsigned long long>(count.bytes), static_cast<unsigned long long>(functions),

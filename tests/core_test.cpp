@@ -20,8 +20,8 @@
 namespace deeptrace::tests {
 namespace {
 
+using control::Control;
 using corefile::CoreFile;
-using session::Control;
 using session::DeadProgram;
 using state::Reg;
 
@@ -99,7 +99,7 @@ struct End {
 void end_of(const std::string& program, const std::string& kind, const std::filesystem::path& folder, End& end) {
   std::filesystem::remove_all(folder);
   std::filesystem::create_directory(folder);
-  session::ControlOptions options;
+  control::ControlOptions options;
   options.launch.program = program;
   options.launch.arguments = {kind, source("CMakeLists.txt")};
   options.launch.folder = folder;
@@ -522,7 +522,7 @@ TEST(CoreFiles, AreSurveyed) {
 TEST(Talk, AProgramThatCouldNotBeStartedCanBeLater) {
   const TempFolder folder;
   std::filesystem::copy_file(demo("tidelog"), folder / "tidelog");
-  session::ControlOptions options;
+  control::ControlOptions options;
   options.launch.program = folder / "tidelog";
   options.launch.arguments = {demo("readings.txt")};
   program::SourceText sources;

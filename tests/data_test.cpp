@@ -1,5 +1,5 @@
 // `data`: what Deep Trace says of a program's variables is what the compiled program says of itself.
-#include "session/data.h"
+#include "study/data.h"
 
 #include <gtest/gtest.h>
 
@@ -190,10 +190,10 @@ void flatten(const inspect::Value& value, const std::string& path, std::uint64_t
   out[path] = leaf;
 }
 
-class Capture : public session::DataSink {
+class Capture : public study::DataSink {
  public:
-  void begin(const session::DataFile& /*file*/) override {}
-  void variable(const session::DataRow& row) override {
+  void begin(const study::DataFile& /*file*/) override {}
+  void variable(const study::DataRow& row) override {
     leaves[row.name] = {0, row.size, "-"};
     flatten(row.value, row.name, row.value.address, leaves);
   }
@@ -235,7 +235,7 @@ TEST_P(Types, AreAsTheProgramSays) {
     const auto program = program::Program::open(folder / "a", {});
     ASSERT_TRUE(program);
     Capture capture;
-    ASSERT_TRUE(session::list_data(*program, {}, capture));
+    ASSERT_TRUE(study::list_data(*program, {}, capture));
     std::istringstream lines(told.out);
     std::string path;
     for (Leaf own; lines >> path >> own.offset >> own.size >> own.value; ++leaves) {

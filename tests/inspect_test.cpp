@@ -7,6 +7,7 @@
 
 #include "binary/elf.h"
 #include "binary/notes.h"
+#include "control/halt_rule.h"
 #include "debuginfo/frame_rules.h"
 #include "debuginfo/location.h"
 #include "fake_state.h"
@@ -17,7 +18,6 @@
 #include "look/loader.h"
 #include "look/modules.h"
 #include "look/rows.h"
-#include "session/halt_rule.h"
 #include "session/plan.h"
 #include "support.h"
 
@@ -555,17 +555,17 @@ TEST(HaltRules, AreReadAndWrittenAlike) {
         "at 0x401136 when i > 3 && sum != 0", "on write log.count", "on access marks[2]",
         "on change level for thread 2", "on return level_sum once", "on syscall write", "on signal SIGUSR1", "on throw",
         "on load libtide.so", "at levels.c:31 from hit 2 every 3 when level == 'x' for thread 1 once"}) {
-    const auto rule = session::parse_halt_rule(text);
+    const auto rule = control::parse_halt_rule(text);
     ASSERT_TRUE(rule) << text << ": " << rule.error().message;
     EXPECT_EQ(rule->text(), text);
-    const auto again = session::parse_halt_rule(rule->text());
+    const auto again = control::parse_halt_rule(rule->text());
     ASSERT_TRUE(again);
     EXPECT_EQ(again->text(), rule->text());
   }
 }
 
 TEST(HaltRules, ConditionsMayHoldTheirWords) {
-  const auto rule = session::parse_halt_rule("at put when name == \"once every\" once");
+  const auto rule = control::parse_halt_rule("at put when name == \"once every\" once");
   ASSERT_TRUE(rule);
   EXPECT_EQ(rule->condition, "name == \"once every\"");
   EXPECT_TRUE(rule->once);
@@ -574,7 +574,7 @@ TEST(HaltRules, ConditionsMayHoldTheirWords) {
 TEST(HaltRules, WhatIsMissingIsSaid) {
   for (const char* const text : {"", "at", "on", "on write", "on fire x", "levels.c:31", "at x from hit 0",
                                  "at x for thread", "at x when", "at x from hit y"}) {
-    const auto rule = session::parse_halt_rule(text);
+    const auto rule = control::parse_halt_rule(text);
     EXPECT_FALSE(rule) << text;
     if (rule) continue;
     EXPECT_EQ(rule.error().fault, Fault::usage) << text;
@@ -598,7 +598,7 @@ on write log.count: show log.count
   EXPECT_EQ(plan->rules[1].halt.condition, "i < 5");
   ASSERT_EQ(plan->rules[1].actions.size(), 2U);
   EXPECT_EQ(plan->rules[1].actions[1].text, "text == \"a; b: c\"");
-  EXPECT_EQ(plan->rules[2].halt.kind, session::HaltRule::Kind::write);
+  EXPECT_EQ(plan->rules[2].halt.kind, control::HaltRule::Kind::write);
 }
 
 TEST(PlanFiles, MistakesAreSaidWithTheirLine) {

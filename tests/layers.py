@@ -20,9 +20,11 @@ ALLOWED = {
     "corefile": CORE,
     "recording": CORE,
     "look": CORE + ["inspect"],
-    "session": CORE + ["inspect", "look", "process", "corefile", "recording"],
-    "report": CORE + ["inspect", "look", "process", "session"],
-    "cli": CORE + ["inspect", "look", "process", "session", "report"],
+    "study": CORE + ["inspect", "corefile"],
+    "control": CORE + ["inspect", "look", "process"],
+    "session": CORE + ["inspect", "look", "control", "process", "corefile", "recording"],
+    "report": CORE + ["inspect", "look", "process", "study", "control", "session"],
+    "cli": CORE + ["inspect", "look", "process", "study", "control", "session", "report"],
 }
 
 root, bad, seen = sys.argv[1], 0, 0

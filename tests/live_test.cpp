@@ -14,20 +14,20 @@
 #include <thread>
 
 #include "abi/signal_names.h"
+#include "control/control.h"
 #include "live_support.h"
 #include "look/places.h"
-#include "session/control.h"
 #include "support.h"
 
 namespace deeptrace::tests {
 namespace {
 
+using control::Control;
+using look::Stopped;
 using nlohmann::json;
-using session::Control;
-using session::Stopped;
 
 std::unique_ptr<Control> started(const std::string& program) {
-  session::ControlOptions options;
+  control::ControlOptions options;
   options.launch.program = program;
   const int nowhere = ::open("/dev/null", O_WRONLY);
   options.launch.output = nowhere;
@@ -38,7 +38,7 @@ std::unique_ptr<Control> started(const std::string& program) {
 }
 
 bool halt_at(Control& control, const std::string& rule) {
-  const auto parsed = session::parse_halt_rule(rule);
+  const auto parsed = control::parse_halt_rule(rule);
   EXPECT_TRUE(parsed) << parsed.error().message;
   const auto number = control.add(*parsed);
   EXPECT_TRUE(number) << number.error().message;
@@ -189,7 +189,7 @@ int main(void) {
     const auto control = started(program);
     ASSERT_TRUE(control);
     std::istringstream printed(run({"/usr/bin/setarch", "-R", program}).out);
-    const auto rule = session::parse_halt_rule("at told+0");
+    const auto rule = control::parse_halt_rule("at told+0");
     ASSERT_TRUE(control->add(*rule));
     unsigned compared = 0;
     for (std::string line; std::getline(printed, line); ++compared) {
@@ -343,7 +343,7 @@ int main(void) { int r = watched(5); r += other(1); r += watched(r); return r & 
   const auto control = started(program);
   ASSERT_TRUE(control);
   ASSERT_TRUE(halt_at(*control, "at watched once"));
-  const auto number = control->add(*session::parse_halt_rule("on write mine"));
+  const auto number = control->add(*control::parse_halt_rule("on write mine"));
   ASSERT_TRUE(number) << number.error().message;
   std::vector<std::string> notes;
   std::size_t writes = 0;
@@ -721,7 +721,7 @@ TEST(Hits, AProgramThatCannotBeFollowedIsLetGo) {
 
 /// A live process answers what every target does.
 TEST(Targets, ALiveProcessHasAllThatIsAsked) {
-  session::ControlOptions options;
+  control::ControlOptions options;
   options.launch.program = fixture("failing");
   options.launch.arguments = {"null"};
   auto control = Control::start(options);

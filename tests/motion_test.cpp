@@ -8,17 +8,17 @@
 #include <random>
 #include <set>
 
+#include "control/control.h"
 #include "process/attention.h"
-#include "session/control.h"
 #include "support.h"
 #include "trace.h"
 
 namespace deeptrace::tests {
 namespace {
 
-using session::Control;
-using session::Motion;
-using session::Stopped;
+using control::Control;
+using control::Motion;
+using look::Stopped;
 
 /// A program whose functions call each other, themselves, and back through the C library; with loops, jumps out of
 /// functions, exceptions and signals. What it calls lies in one section, in order. With `threads`, two others do the
@@ -258,7 +258,7 @@ std::string told(const Subject& subject, std::size_t index) {
 /// Moves from moment `k` and compares where that ends with moment `expected`.
 void check(const Subject& subject, std::size_t k, Motion::Kind kind, std::size_t expected, const char* name,
            const std::string& where = {}) {
-  session::ControlOptions options;
+  control::ControlOptions options;
   options.launch.program = subject.path;
   options.launch.environment = {{"LC_ALL", "C"}};
   const int nowhere = ::open("/dev/null", O_WRONLY);
@@ -266,7 +266,7 @@ void check(const Subject& subject, std::size_t k, Motion::Kind kind, std::size_t
   auto control = Control::start(options);
   ::close(nowhere);
   ASSERT_TRUE(control) << control.error().message;
-  session::HaltRule rule;
+  control::HaltRule rule;
   std::ostringstream address;
   address << "0x" << std::hex << subject.moments[k].address;
   rule.what = address.str();

@@ -8,7 +8,7 @@ namespace {
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 constexpr std::string_view kFiles[] = {"html"};
 
-std::unique_ptr<session::CompareSink> sink_for(const Destination& to, bool unfolded) {
+std::unique_ptr<study::CompareSink> sink_for(const Destination& to, bool unfolded) {
   if (to.form == "json") return report::compare_json(*to.out);
   if (to.form == "csv") return report::compare_csv(*to.out);
   if (to.form == "html") return report::compare_page(*to.out);
@@ -32,7 +32,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!b) return report_error(b.error());
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());
-  session::CompareRequest request;
+  study::CompareRequest request;
   request.where.assign(parsed.rest.begin() + 2, parsed.rest.end());
   request.all = parsed.options.count("all") != 0;
   request.syntax = *syntax;
@@ -40,7 +40,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!results) return report_error(results.error());
   bool same = true;
   for (const Destination& to : results->destinations()) {
-    const auto summary = session::compare(*a, *b, request, *sink_for(to, parsed.options.count("unfolded") != 0));
+    const auto summary = study::compare(*a, *b, request, *sink_for(to, parsed.options.count("unfolded") != 0));
     if (!summary) return report_error(summary.error());
     same = summary->same == summary->functions;
   }

@@ -120,7 +120,7 @@ int hold_talk(Talk& talk, const cxxopts::ParseResult& options, program::SourceTe
 }
 
 int start(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
-  Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
+  Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());

@@ -7,7 +7,7 @@ namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 
-std::unique_ptr<session::DataSink> sink_for(const Destination& to) {
+std::unique_ptr<study::DataSink> sink_for(const Destination& to) {
   if (to.form == "json") return report::data_json(*to.out);
   if (to.form == "csv") return report::data_csv(*to.out);
   return report::data_text(*to.out, to.style);
@@ -24,7 +24,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (parsed.rest.empty()) return report_error({Fault::usage, "data: no file was given; see deeptrace data --help"});
   Result<program::Program> program = program::Program::open(parsed.rest.front(), open_options_of(parsed.options));
   if (!program) return report_error(program.error());
-  session::DataRequest request;
+  study::DataRequest request;
   request.names.assign(parsed.rest.begin() + 1, parsed.rest.end());
   request.all = parsed.options.count("all") != 0;
   if (parsed.options.count("as") != 0) {
@@ -37,7 +37,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!results) return report_error(results.error());
   std::size_t found = 0;
   for (const Destination& to : results->destinations()) {
-    const Result<std::size_t> rows = session::list_data(*program, request, *sink_for(to));
+    const Result<std::size_t> rows = study::list_data(*program, request, *sink_for(to));
     if (!rows) return report_error(rows.error());
     found = *rows;
   }

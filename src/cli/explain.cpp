@@ -17,7 +17,7 @@ int run(const Command& command, std::vector<std::string> words) {
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;
-  session::ExplainRequest request;
+  study::ExplainRequest request;
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());
   request.syntax = *syntax;
@@ -36,7 +36,7 @@ int run(const Command& command, std::vector<std::string> words) {
         {Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, or a word"});
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
-  const Result<session::Explanation> explanation = session::explain(request);
+  const Result<study::Explanation> explanation = study::explain(request);
   if (!explanation) return report_error(explanation.error());
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());

@@ -14,7 +14,7 @@ constexpr std::string_view kForms[] = {"text", "json", "csv"};
 constexpr std::string_view kFiles[] = {"svg", "png"};
 
 /// The stop points in the order of the options on the command line.
-Result<std::vector<session::HaltRule>> rules_of(const cxxopts::ParseResult& parsed) {
+Result<std::vector<control::HaltRule>> rules_of(const cxxopts::ParseResult& parsed) {
   struct Option {
     std::string_view name, words;
   };
@@ -24,11 +24,11 @@ Result<std::vector<session::HaltRule>> rules_of(const cxxopts::ParseResult& pars
                                  {"on-change", "on change "},
                                  {"on-return", "on return "},
                                  {"halt", ""}};
-  std::vector<session::HaltRule> result;
+  std::vector<control::HaltRule> result;
   for (const auto& argument : parsed.arguments()) {
     for (const Option& option : kOptions) {
       if (argument.key() != option.name) continue;
-      Result<session::HaltRule> rule = session::parse_halt_rule(std::string(option.words) + argument.value());
+      Result<control::HaltRule> rule = control::parse_halt_rule(std::string(option.words) + argument.value());
       if (!rule) return rule.error();
       result.push_back(std::move(*rule));
     }
@@ -43,12 +43,12 @@ int verdict(const session::HitsSummary& summary) {
 
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   session::HitsRequest request;
-  Result<std::vector<session::HaltRule>> rules = rules_of(parsed.options);
+  Result<std::vector<control::HaltRule>> rules = rules_of(parsed.options);
   if (!rules) return report_error(rules.error());
   if (rules->empty())
     return report_error({Fault::usage, "hits: no stop point was given; --at LOCATION is the usual one"});
   request.rules = std::move(*rules);
-  Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
+  Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
   request.control.hold_at_crash = false;

@@ -5,7 +5,7 @@
 #include "cli/command.h"
 #include "program/location.h"
 #include "report/lines_page.h"
-#include "session/listing.h"
+#include "study/listing.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -13,18 +13,18 @@ namespace {
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 constexpr std::string_view kFigures[] = {"html"};
 
-std::unique_ptr<session::LinesSink> sink_for(const Destination& to, program::SourceText& sources) {
+std::unique_ptr<study::LinesSink> sink_for(const Destination& to, program::SourceText& sources) {
   if (to.form == "json") return report::lines_json(*to.out);
   if (to.form == "csv") return report::lines_csv(*to.out);
   return report::lines_text(*to.out, to.style, sources);
 }
 
 /// The page has whole functions: those that hold code of the wanted lines, or all own ones.
-std::optional<Error> write_page(const program::Program& program, const session::LinesRequest& request,
+std::optional<Error> write_page(const program::Program& program, const study::LinesRequest& request,
                                 report::Output& out, program::SourceText& sources) {
-  session::ListingRequest listing;
+  study::ListingRequest listing;
   listing.syntax = request.syntax;
-  Result<session::ListingPlan> plan = session::plan_listing(program, listing);
+  Result<study::ListingPlan> plan = study::plan_listing(program, listing);
   if (!plan) return plan.error();
   if (!request.source.empty()) {
     const auto files = program::source_files_named(program, request.source);
@@ -37,19 +37,19 @@ std::optional<Error> write_page(const program::Program& program, const session::
       }
     });
     std::ranges::sort(wanted);
-    std::erase_if(plan->pieces, [&](const session::ListingPiece& piece) {
+    std::erase_if(plan->pieces, [&](const study::ListingPiece& piece) {
       const auto first = std::ranges::lower_bound(wanted, piece.range.from);
       return first == wanted.end() || *first >= piece.range.to;
     });
   }
-  session::list(*plan, *report::lines_page(out, program, sources));
+  study::list(*plan, *report::lines_page(out, program, sources));
   return std::nullopt;
 }
 
 int run_at(const program::Program& program, const std::string& location, Results& results,
            program::SourceText& sources) {
   program::Inlining inlining(program);
-  const auto origins = session::origins_of(program, inlining, location);
+  const auto origins = study::origins_of(program, inlining, location);
   if (!origins) return report_error(origins.error());
   for (const Destination& to : results.destinations()) {
     if (to.form == "json") {
@@ -85,7 +85,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!sources) return report_error(sources.error());
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());
-  Result<session::LinesRequest> request = session::LinesRequest::parse(parsed.rest.size() > 1 ? parsed.rest[1] : "");
+  Result<study::LinesRequest> request = study::LinesRequest::parse(parsed.rest.size() > 1 ? parsed.rest[1] : "");
   if (!request) return report_error(request.error());
   request->syntax = *syntax;
   Result<Results> results =
@@ -99,7 +99,7 @@ int run(const Command& command, std::vector<std::string> words) {
       continue;
     }
     const Result<std::size_t> lines =
-        session::list_lines(*program, *request, parsed.options.count("all") != 0, *sink_for(to, *sources));
+        study::list_lines(*program, *request, parsed.options.count("all") != 0, *sink_for(to, *sources));
     if (!lines) return report_error(lines.error());
     found = *lines;
   }

@@ -3,8 +3,8 @@
 #include "cli/command.h"
 #include "report/figures.h"
 #include "report/parallel_listing.h"
-#include "session/assembly.h"
-#include "session/source.h"
+#include "study/assembly.h"
+#include "study/source.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -13,19 +13,19 @@ constexpr std::string_view kForms[] = {"text", "json", "csv", "assembler"};
 constexpr std::string_view kFigures[] = {"svg", "png"};
 
 /// The assembler form stands beside the rows: it has no table that they would share.
-int write_source(const program::Program& program, const session::AssemblyRequest& request, bool fixed,
+int write_source(const program::Program& program, const study::AssemblyRequest& request, bool fixed,
                  std::span<const Destination> destinations) {
   for (const Destination& to : destinations) {
     if (to.form != "assembler") continue;
     const auto lines = report::listing_assembler(*to.out);
-    const auto write = fixed ? session::write_assembly : session::write_source;
-    const Result<session::AssemblySummary> summary = write(program, request, *lines);
+    const auto write = fixed ? study::write_assembly : study::write_source;
+    const Result<study::AssemblySummary> summary = write(program, request, *lines);
     if (!summary) return report_error(summary.error());
   }
   return kFine;
 }
 
-std::unique_ptr<session::ListingSink> sink_for(const Destination& to, program::SourceText* sources) {
+std::unique_ptr<study::ListingSink> sink_for(const Destination& to, program::SourceText* sources) {
   if (to.form == "json") return report::listing_json(*to.out);
   if (to.form == "csv") return report::listing_csv(*to.out);
   return report::listing_text(*to.out, to.style, sources);
@@ -76,7 +76,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!sources) return report_error(sources.error());
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());
-  session::ListingRequest request;
+  study::ListingRequest request;
   request.syntax = *syntax;
   request.where.assign(parsed.rest.begin() + 1, parsed.rest.end());
   request.meaning = parsed.options.count("meaning") != 0;
@@ -87,7 +87,7 @@ int run(const Command& command, std::vector<std::string> words) {
     (void)report_error(nothing_own(*program));
     return kNegative;
   }
-  const Result<session::ListingPlan> plan = session::plan_listing(*program, request);
+  const Result<study::ListingPlan> plan = study::plan_listing(*program, request);
   if (!plan) return report_error(plan.error());
 
   // One function has a figure: its control flow.
@@ -110,12 +110,12 @@ int run(const Command& command, std::vector<std::string> words) {
     return status;
   }
   const bool with_source = parsed.options.count("without-source") == 0;
-  std::vector<std::unique_ptr<session::ListingSink>> sinks;
+  std::vector<std::unique_ptr<study::ListingSink>> sinks;
   for (const Destination& to : destinations) {
     if (to.form == "text" || to.form == "json" || to.form == "csv")
       sinks.push_back(sink_for(to, with_source ? &*sources : nullptr));
   }
-  if (!sinks.empty()) session::list(*plan, *report::listing_tee(std::move(sinks)));
+  if (!sinks.empty()) study::list(*plan, *report::listing_tee(std::move(sinks)));
   const int status = results->close(kFine);
   program->keep_index();
   return status;

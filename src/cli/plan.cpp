@@ -20,7 +20,7 @@ Result<session::Plan> read_plan(const std::string& path) {
 }
 
 int follow(const Command& command, const Parsed& parsed, const session::Plan& plan, std::vector<std::string> words) {
-  Result<session::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
+  Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   control->hold_at_crash = false;
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);

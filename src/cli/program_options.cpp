@@ -59,9 +59,9 @@ Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& par
   return launch;
 }
 
-Result<session::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
+Result<control::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
                                                    std::vector<std::string> words) {
-  session::ControlOptions options;
+  control::ControlOptions options;
   if (parsed.count("attach") != 0) {
     const std::string text = parsed["attach"].as<std::string>();
     const auto pid = number_in(text);
@@ -83,9 +83,9 @@ Result<session::ControlOptions> control_options_of(const Command& command, const
   options.trace_children = *children;
   const std::string how = parsed["stop-with"].as<std::string>();
   if (how == "byte") {
-    options.stop_with = session::StopWith::byte;
+    options.stop_with = control::StopWith::byte;
   } else if (how == "hardware") {
-    options.stop_with = session::StopWith::hardware;
+    options.stop_with = control::StopWith::hardware;
   } else if (how != "auto") {
     return Error{Fault::usage, "--stop-with " + how + ": is auto, byte or hardware"};
   }

@@ -7,10 +7,10 @@
 
 #include "cli/command.h"
 #include "cli/program_output.h"
+#include "control/control.h"
 #include "process/launch.h"
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/control.h"
 
 namespace deeptrace::cli {
 
@@ -28,7 +28,7 @@ int run_under_keeper(const Command& command, cxxopts::Options& options, std::vec
 Result<bool> traces_children(const cxxopts::ParseResult& parsed);
 /// `words` are the program and its arguments; may be empty.
 Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words);
-Result<session::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
+Result<control::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
                                                    std::vector<std::string> words);
 /// Where the program's output goes, by --program-output and the form on standard output.
 Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results);

@@ -18,11 +18,11 @@ constexpr std::string_view kForms[] = {"text", "json", "csv"};
 Result<session::StepsRequest> request_of(const Command& command, const cxxopts::ParseResult& parsed,
                                          std::vector<std::string> words) {
   session::StepsRequest request;
-  Result<session::ControlOptions> control = control_options_of(command, parsed, std::move(words));
+  Result<control::ControlOptions> control = control_options_of(command, parsed, std::move(words));
   if (!control) return control.error();
   if (control->trace_children)
     return Error{Fault::usage, "--children trace: steps follows one thread; hits and console trace children"};
-  if (control->stop_with == session::StopWith::hardware)
+  if (control->stop_with == control::StopWith::hardware)
     return Error{Fault::usage,
                  "--stop-with hardware: what is not stepped runs to stop bytes at all own functions, more places than "
                  "the processor has debug registers"};

@@ -35,14 +35,14 @@ int run(const Command& command, std::vector<std::string> words) {
     return report_error({Fault::usage, "survey: no file was given; see deeptrace survey --help"});
   // The surveys are views into the programs, which must not move.
   std::vector<std::unique_ptr<program::Program>> programs;
-  std::vector<session::Survey> files;
+  std::vector<study::Survey> files;
   program::OpenOptions open_options = open_options_of(parsed.options);
   open_options.cores = true;
   for (const std::string& path : with_members(parsed.rest)) {
     Result<program::Program> opened = program::Program::open(path, open_options);
     if (!opened) return report_error(opened.error());
     programs.push_back(std::make_unique<program::Program>(std::move(*opened)));
-    files.push_back(session::survey(*programs.back()));
+    files.push_back(study::survey(*programs.back()));
   }
   if (files.empty()) return report_error({Fault::input, parsed.rest.front() + ": an archive without members"});
   Result<Results> results = Results::open(command, parsed.options, kForms, kFigures);

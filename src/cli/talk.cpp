@@ -20,12 +20,12 @@
 namespace deeptrace::cli {
 namespace {
 
+using control::Motion;
 using look::Stopped;
 using report::both_readings;
 using report::look;
 using report::printable;
 using report::Role;
-using session::Motion;
 using state::Reg;
 
 }  // namespace
@@ -94,7 +94,7 @@ bool is_motion(std::string_view line) {
   return word != nullptr && word->use == Talk::Use::moves;
 }
 
-Talk::Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output)
+Talk::Talk(control::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output)
     : options_(std::move(options)), controls_(true), style_(style), sources_(sources), output_(output) {}
 Talk::Talk(look::Subject& subject, const look::Stopped& stopped, report::Style style, program::SourceText& sources)
     : style_(style), sources_(sources), output_(nullptr), subject_(&subject), stopped_(stopped) {}
@@ -119,7 +119,7 @@ Answer Talk::fail(std::string message) const {
 // ---- the program ----------------------------------------------------------------------------------------------------
 
 std::optional<Error> Talk::begin() {
-  Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
+  Result<std::unique_ptr<control::ProcessTree>> started = control::ProcessTree::start(options_);
   if (!started) return started.error();
   own_ = std::move(*started);
   look_at(own_->current());
@@ -130,7 +130,7 @@ std::optional<Error> Talk::begin() {
   return options_.attach == 0 ? run_to_main() : std::nullopt;
 }
 
-void Talk::look_at(session::Control& control) {
+void Talk::look_at(control::Control& control) {
   control_ = &control;
   subject_ = &control;
 }

@@ -10,11 +10,11 @@
 #include <vector>
 
 #include "cli/program_output.h"
+#include "control/process_tree.h"
 #include "inspect/frames.h"
 #include "look/subject.h"
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/process_tree.h"
 
 namespace deeptrace::cli {
 
@@ -31,7 +31,7 @@ bool is_motion(std::string_view line);
 class Talk {
  public:
   /// `output` catches what the program writes; may be null.
-  Talk(session::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output);
+  Talk(control::ControlOptions options, report::Style style, program::SourceText& sources, ProgramOutput* output);
   /// About what cannot be moved from here: the program of a plan, a core file. `stopped` says why it stands still.
   Talk(look::Subject& subject, const look::Stopped& stopped, report::Style style, program::SourceText& sources);
   ~Talk();
@@ -50,7 +50,7 @@ class Talk {
   // For other views of the same state.
   [[nodiscard]] look::Subject& subject() { return *subject_; }
   /// Null where nothing can be moved.
-  [[nodiscard]] const session::Control* control() const { return control_; }
+  [[nodiscard]] const control::Control* control() const { return control_; }
   [[nodiscard]] const look::Stopped& stopped() const { return stopped_; }
   [[nodiscard]] std::size_t frame() const { return frame_; }
   [[nodiscard]] const std::vector<inspect::Frame>& frames();
@@ -89,8 +89,8 @@ class Talk {
                                             program::SourceText& sources, const std::string& words);
 
   Answer answer_to(std::string_view line);
-  Answer move(session::Motion motion);
-  Answer move_times(session::Motion::Kind kind, Arguments count);
+  Answer move(control::Motion motion);
+  Answer move_times(control::Motion::Kind kind, Arguments count);
   Answer stopped_answer(const look::Stopped& stopped);
   // One for each word.
   Answer into(Arguments rest);
@@ -131,23 +131,23 @@ class Talk {
   Answer quit(Arguments rest);
 
   Answer all_registers();
-  Result<look::Stopped> go(const session::Motion& motion);
+  Result<look::Stopped> go(const control::Motion& motion);
 
   look::Scope scope();
   Result<inspect::Expression> parse(std::string_view text, look::Scope& scope);
-  void look_at(session::Control& control);
+  void look_at(control::Control& control);
   void update_followed();
   std::vector<std::string> output_lines();
   [[nodiscard]] Answer fail(std::string message) const;
   std::optional<Error> run_to_main();
 
-  session::ControlOptions options_;
+  control::ControlOptions options_;
   bool controls_ = false;  ///< it starts its own program, which can run
   report::Style style_;
   program::SourceText& sources_;
   ProgramOutput* output_;
-  std::unique_ptr<session::ProcessTree> own_;
-  session::Control* control_ = nullptr;  ///< of our own; null where nothing can be moved
+  std::unique_ptr<control::ProcessTree> own_;
+  control::Control* control_ = nullptr;  ///< of our own; null where nothing can be moved
   look::Subject* subject_ = nullptr;     ///< what is looked at: that, or somebody else's
   look::Stopped stopped_;
   std::size_t frame_ = 0;

@@ -21,12 +21,12 @@ using report::Role;
 using state::Reg;
 
 Answer Talk::halt(Arguments rest) {
-  const Result<session::HaltRule> rule = session::parse_halt_rule(rest);
+  const Result<control::HaltRule> rule = control::parse_halt_rule(rest);
   if (!rule) return fail(rule.error().message);
   const Result<unsigned> number = control_->add(*rule);
   if (!number) return fail(number.error().message);
   Answer answer;
-  for (const session::HaltInfo& one : control_->halts()) {
+  for (const control::HaltInfo& one : control_->halts()) {
     if (one.number != *number) continue;
     std::string text = fmt::format("h{} {}", one.number, printable(one.rule.text()));
     for (const std::uint64_t address : one.addresses) {
@@ -46,7 +46,7 @@ Answer Talk::halt(Arguments rest) {
 Answer Talk::halts(Arguments /*rest*/) {
   Answer answer;
   if (control_ == nullptr) return fail("there is no program; `restart` starts it");
-  for (const session::HaltInfo& one : control_->halts()) {
+  for (const control::HaltInfo& one : control_->halts()) {
     answer.lines.push_back(fmt::format("{:<4} {:<40} {:>4} hit{}  {}", fmt::format("h{}", one.number),
                                        printable(one.rule.text()), one.hits, one.hits == 1 ? " " : "s", one.how));
   }
@@ -91,7 +91,7 @@ Answer Talk::others(Arguments rest) {
 
 Answer Talk::remove(Arguments rest) {
   if (rest == "all") {
-    for (const session::HaltInfo& one : control_->halts()) control_->remove(one.number);
+    for (const control::HaltInfo& one : control_->halts()) control_->remove(one.number);
     return {};
   }
   if (rest.starts_with('h')) rest.remove_prefix(1);
@@ -212,15 +212,15 @@ Answer Talk::save(Arguments rest) {
 
 Answer Talk::restart(Arguments /*rest*/) {
   if (options_.attach != 0) return fail("restart: the program was attached to; it cannot be started anew");
-  std::vector<session::HaltRule> rules;
+  std::vector<control::HaltRule> rules;
   if (control_ != nullptr) {
-    for (const session::HaltInfo& one : control_->halts()) rules.push_back(one.rule);
+    for (const control::HaltInfo& one : control_->halts()) rules.push_back(one.rule);
   }
   control_ = nullptr;
   subject_ = nullptr;
   own_.reset();
   (void)output_lines();
-  Result<std::unique_ptr<session::ProcessTree>> started = session::ProcessTree::start(options_);
+  Result<std::unique_ptr<control::ProcessTree>> started = control::ProcessTree::start(options_);
   if (!started) return fail(started.error().message);
   own_ = std::move(*started);
   look_at(own_->current());
@@ -229,12 +229,12 @@ Answer Talk::restart(Arguments /*rest*/) {
   stopped_ = {};
   stopped_.at_start = true;
   Answer answer;
-  std::vector<session::HaltRule> later;
-  for (const session::HaltRule& rule : rules) {
+  std::vector<control::HaltRule> later;
+  for (const control::HaltRule& rule : rules) {
     if (const Result<unsigned> number = control_->add(rule); !number) later.push_back(rule);
   }
   (void)run_to_main();
-  for (const session::HaltRule& rule : later) {
+  for (const control::HaltRule& rule : later) {
     if (const Result<unsigned> number = control_->add(rule); !number)
       answer.lines.push_back(
           report::look(style_, Role::attention,

@@ -453,8 +453,8 @@ Answer Talk::threads(Arguments /*rest*/) {
 Answer Talk::processes(Arguments /*rest*/) {
   Answer answer;
   if (!own_) return answer;
-  for (const session::ProcessTree::Member& member : own_->members()) {
-    session::Control& control = *member.control;
+  for (const control::ProcessTree::Member& member : own_->members()) {
+    control::Control& control = *member.control;
     std::string text = fmt::format("{} {:>3}  process {}  {}", &control == control_ ? ">" : " ", member.number,
                                    control.process().pid(), printable(control.path()));
     text += control.ended() ? "   ended" : "   " + printable(control.place(control.thread()));

@@ -7,7 +7,7 @@ namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
 
-std::unique_ptr<session::UsesSink> sink_for(const Destination& to, program::SourceText& sources) {
+std::unique_ptr<study::UsesSink> sink_for(const Destination& to, program::SourceText& sources) {
   if (to.form == "json") return report::uses_json(*to.out);
   if (to.form == "csv") return report::uses_csv(*to.out);
   return report::uses_text(*to.out, to.style, sources);
@@ -32,13 +32,13 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!sources) return report_error(sources.error());
   const Result<isa::Syntax> syntax = syntax_of(parsed.options);
   if (!syntax) return report_error(syntax.error());
-  const session::UsesRequest request{calls ? parsed.options["syscall"].as<std::string>() : parsed.rest[1], calls,
-                                     *syntax};
+  const study::UsesRequest request{calls ? parsed.options["syscall"].as<std::string>() : parsed.rest[1], calls,
+                                   *syntax};
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
   std::size_t found = 1;
   for (const Destination& to : results->destinations()) {
-    const auto summary = session::list_uses(*program, request, *sink_for(to, *sources));
+    const auto summary = study::list_uses(*program, request, *sink_for(to, *sources));
     if (!summary) return report_error(summary.error());
     found = summary->uses;
   }

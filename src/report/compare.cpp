@@ -12,12 +12,12 @@
 namespace deeptrace::report {
 namespace {
 
-using session::ComparedFunction;
-using session::ComparedInstruction;
-using session::ComparedRow;
-using session::CompareSummary;
-using session::Difference;
-using session::FunctionFacts;
+using study::ComparedFunction;
+using study::ComparedInstruction;
+using study::ComparedRow;
+using study::CompareSummary;
+using study::Difference;
+using study::FunctionFacts;
 
 /// What stands between the two sides.
 std::string_view mark_of(Difference difference) {
@@ -92,7 +92,7 @@ std::string padded(std::string text, std::size_t width) {
   return text;
 }
 
-class Text : public session::CompareSink {
+class Text : public study::CompareSink {
  public:
   Text(Output& out, Style style, bool unfolded) : out_(out), style_(style), unfolded_(unfolded) {}
 
@@ -224,7 +224,7 @@ class Text : public session::CompareSink {
   std::vector<ComparedFunction> kept_;
 };
 
-class Json : public session::CompareSink {
+class Json : public study::CompareSink {
  public:
   explicit Json(Output& out) : json_(out) {}
 
@@ -251,14 +251,14 @@ class Json : public session::CompareSink {
     json_.key("same").boolean(function.same && function.a && function.b);
     json_.key("counts").begin_object();
     for (std::size_t i = 0; i < std::size(function.counts); ++i)
-      json_.key(session::name_of(static_cast<Difference>(i))).number(function.counts[i]);
+      json_.key(study::name_of(static_cast<Difference>(i))).number(function.counts[i]);
     json_.end();
     if (!whole_) {
       json_.key("rows").begin_array();
       for (const ComparedRow& row : function.rows) {
         json_.new_line();
         json_.begin_object();
-        json_.key("difference").string(session::name_of(row.difference));
+        json_.key("difference").string(study::name_of(row.difference));
         json_.key("a");
         side(row.a);
         json_.key("b");
@@ -319,7 +319,7 @@ class Json : public session::CompareSink {
 };
 
 /// Functions in columns; where functions were asked for, a row an instruction.
-class Csv : public session::CompareSink {
+class Csv : public study::CompareSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
 
@@ -351,7 +351,7 @@ class Csv : public session::CompareSink {
       return;
     }
     for (const ComparedRow& row : f.rows) {
-      csv_.cell(f.name).cell(session::name_of(row.difference));
+      csv_.cell(f.name).cell(study::name_of(row.difference));
       for (const ComparedInstruction* one : {&row.a, &row.b}) {
         csv_.cell(one->present ? fmt::format("{}", one->offset) : "").cell(one->text);
         csv_.cell(one->line != 0 ? fmt::format("{}", one->line) : "");
@@ -385,7 +385,7 @@ only.addEventListener('change', () => {
 });
 )";
 
-class Page : public session::CompareSink {
+class Page : public study::CompareSink {
  public:
   explicit Page(Output& out) : out_(out) {}
 
@@ -422,7 +422,7 @@ class Page : public session::CompareSink {
                            html(fact.a), html(fact.b)));
     out_.add(fmt::format("</table><p class=faint>{}</p><table class=rows>\n", counts_words(f)));
     for (const ComparedRow& row : f.rows) {
-      out_.add(fmt::format("<tr class={}>", session::name_of(row.difference)));
+      out_.add(fmt::format("<tr class={}>", study::name_of(row.difference)));
       side(row.a);
       out_.add(fmt::format("<td class=m>{}</td>", mark_of(row.difference)));
       side(row.b);
@@ -453,11 +453,11 @@ class Page : public session::CompareSink {
 
 }  // namespace
 
-std::unique_ptr<session::CompareSink> compare_text(Output& out, Style style, bool unfolded) {
+std::unique_ptr<study::CompareSink> compare_text(Output& out, Style style, bool unfolded) {
   return std::make_unique<Text>(out, style, unfolded);
 }
-std::unique_ptr<session::CompareSink> compare_json(Output& out) { return std::make_unique<Json>(out); }
-std::unique_ptr<session::CompareSink> compare_csv(Output& out) { return std::make_unique<Csv>(out); }
-std::unique_ptr<session::CompareSink> compare_page(Output& out) { return std::make_unique<Page>(out); }
+std::unique_ptr<study::CompareSink> compare_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<study::CompareSink> compare_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<study::CompareSink> compare_page(Output& out) { return std::make_unique<Page>(out); }
 
 }  // namespace deeptrace::report

@@ -10,10 +10,10 @@
 namespace deeptrace::report {
 namespace {
 
-using session::DataFile;
-using session::DataRow;
+using study::DataFile;
+using study::DataRow;
 
-class Text : public session::DataSink {
+class Text : public study::DataSink {
  public:
   Text(Output& out, Style style) : out_(out), style_(style) {}
 
@@ -56,7 +56,7 @@ class Text : public session::DataSink {
   Style style_;
 };
 
-class Json : public session::DataSink {
+class Json : public study::DataSink {
  public:
   explicit Json(Output& out) : json_(out) {}
 
@@ -92,7 +92,7 @@ class Json : public session::DataSink {
   JsonWriter json_;
 };
 
-class Csv : public session::DataSink {
+class Csv : public study::DataSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const DataFile& /*file*/) override {
@@ -114,8 +114,8 @@ class Csv : public session::DataSink {
 
 }  // namespace
 
-std::unique_ptr<session::DataSink> data_text(Output& out, Style style) { return std::make_unique<Text>(out, style); }
-std::unique_ptr<session::DataSink> data_json(Output& out) { return std::make_unique<Json>(out); }
-std::unique_ptr<session::DataSink> data_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<study::DataSink> data_text(Output& out, Style style) { return std::make_unique<Text>(out, style); }
+std::unique_ptr<study::DataSink> data_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<study::DataSink> data_csv(Output& out) { return std::make_unique<Csv>(out); }
 
 }  // namespace deeptrace::report

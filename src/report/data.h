@@ -4,12 +4,12 @@
 #include <memory>
 
 #include "report/output.h"
-#include "session/data.h"
+#include "study/data.h"
 
 namespace deeptrace::report {
 
-std::unique_ptr<session::DataSink> data_text(Output& out, Style style);
-std::unique_ptr<session::DataSink> data_json(Output& out);
-std::unique_ptr<session::DataSink> data_csv(Output& out);
+std::unique_ptr<study::DataSink> data_text(Output& out, Style style);
+std::unique_ptr<study::DataSink> data_json(Output& out);
+std::unique_ptr<study::DataSink> data_csv(Output& out);
 
 }  // namespace deeptrace::report

@@ -9,7 +9,7 @@
 namespace deeptrace::report {
 namespace {
 
-using namespace session;
+using namespace study;
 
 std::string digits(const std::vector<std::uint8_t>& bytes) {
   std::string result;

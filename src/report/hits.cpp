@@ -16,8 +16,8 @@
 namespace deeptrace::report {
 namespace {
 
+using control::HaltInfo;
 using inspect::Value;
-using session::HaltInfo;
 using session::HitRow;
 using session::HitsStart;
 using session::HitsSummary;

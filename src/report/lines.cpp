@@ -11,9 +11,9 @@ namespace deeptrace::report {
 namespace {
 
 using program::Inlined;
-using session::AddressOrigin;
-using session::LineEntry;
-using session::LineRange;
+using study::AddressOrigin;
+using study::LineEntry;
+using study::LineRange;
 
 std::string count_of(std::size_t count, std::string_view what) {
   return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
@@ -32,7 +32,7 @@ std::string inlined_words(std::span<const Inlined> calls) {
   return result;
 }
 
-class Text : public session::LinesSink {
+class Text : public study::LinesSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
 
@@ -54,7 +54,7 @@ class Text : public session::LinesSink {
                              entry.nearest);
       line(fmt::format("         {}", look(style_, Role::faint, words)));
     }
-    for (const session::LinePlace& place : entry.places) {
+    for (const study::LinePlace& place : entry.places) {
       std::string words = fmt::format("begins at {:#x} in {}", place.address, printable(place.function));
       if (place.line != 0) words += fmt::format(", where the instructions of line {} begin", place.line);
       line(fmt::format("         {}", look(style_, Role::faint, words)));
@@ -88,7 +88,7 @@ class Text : public session::LinesSink {
     if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
     if (range.prologue_end) text += look(style_, Role::faint, "   after the prologue");
     line(text);
-    for (const session::LineInstruction& one : range.code) {
+    for (const study::LineInstruction& one : range.code) {
       std::string row = fmt::format("           {:#x}  {}", one.address, one.text);
       if (!one.target.empty())
         row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", printable(one.target));
@@ -115,7 +115,7 @@ void inlined_json(JsonWriter& json, std::span<const Inlined> calls) {
   json.end();
 }
 
-class Json : public session::LinesSink {
+class Json : public study::LinesSink {
  public:
   explicit Json(Output& out) : json_(out) {}
 
@@ -145,7 +145,7 @@ class Json : public session::LinesSink {
       inlined_json(json_, range.inlined);
       if (!range.code.empty()) {
         json_.key("code").begin_array();
-        for (const session::LineInstruction& one : range.code) {
+        for (const study::LineInstruction& one : range.code) {
           json_.begin_object();
           json_.key("address").hex(one.address);
           json_.key("text").string(one.text);
@@ -163,7 +163,7 @@ class Json : public session::LinesSink {
       json_.key("nearest");
       entry.nearest != 0 ? json_.number(entry.nearest) : json_.null();
       json_.key("places").begin_array();
-      for (const session::LinePlace& place : entry.places) {
+      for (const study::LinePlace& place : entry.places) {
         json_.begin_object();
         json_.key("address").hex(place.address);
         json_.key("function").string_or_null(place.function);
@@ -183,7 +183,7 @@ class Json : public session::LinesSink {
 };
 
 /// One row a range; one without addresses for a line without instructions.
-class Csv : public session::LinesSink {
+class Csv : public study::LinesSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const program::Program& /*program*/, std::size_t /*lines*/) override {
@@ -218,11 +218,11 @@ class Csv : public session::LinesSink {
 
 }  // namespace
 
-std::unique_ptr<session::LinesSink> lines_text(Output& out, Style style, program::SourceText& sources) {
+std::unique_ptr<study::LinesSink> lines_text(Output& out, Style style, program::SourceText& sources) {
   return std::make_unique<Text>(out, style, sources);
 }
-std::unique_ptr<session::LinesSink> lines_json(Output& out) { return std::make_unique<Json>(out); }
-std::unique_ptr<session::LinesSink> lines_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<study::LinesSink> lines_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<study::LinesSink> lines_csv(Output& out) { return std::make_unique<Csv>(out); }
 
 void origins_text(Output& out, const Style& style, const program::Program& program,
                   std::span<const AddressOrigin> origins, program::SourceText& sources) {

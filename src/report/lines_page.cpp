@@ -89,12 +89,12 @@ box.addEventListener('keydown', event => {
 });
 )";
 
-class Page : public session::ListingSink {
+class Page : public study::ListingSink {
  public:
   Page(Output& out, const program::Program& program, program::SourceText& sources)
       : out_(out), program_(program), sources_(sources) {}
 
-  void begin(const session::ListedFile& file) override {
+  void begin(const study::ListedFile& file) override {
     const std::string name = std::filesystem::path(program_.elf().path()).filename().string();
     begin_page(out_, name + ": lines and instructions", kStyle);
     out_.add(fmt::format(
@@ -106,13 +106,13 @@ class Page : public session::ListingSink {
         file.functions == 1 ? "" : "s"));
   }
 
-  void begin_function(const session::ListedFunction& function) override {
+  void begin_function(const study::ListedFunction& function) override {
     out_.add(fmt::format("<h2 id=\"fn-{}\"><a href=\"#fn-{}\">{}</a><span class=faint>{:#x}, {} bytes</span></h2>\n",
                          html(anchor(function.name)), html(anchor(function.name)), html(function.name),
                          function.address, function.size));
   }
 
-  void instruction(const session::ListedInstruction& row) override {
+  void instruction(const study::ListedInstruction& row) override {
     std::string key;
     if (row.line != 0) {
       const std::uint32_t file = number_of(row.file);
@@ -121,10 +121,9 @@ class Page : public session::ListingSink {
     }
     std::string bytes;
     for (const std::uint8_t byte : row.bytes) bytes += fmt::format("{:02x} ", byte);
-    out_.add(fmt::format("<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n",
-                         key, row.address, bytes,
-                         row.content == session::Content::string ? "\"" + html(row.text) + "\"" : html(row.text),
-                         reference(row)));
+    out_.add(fmt::format(
+        "<div class=r{}><span class=n>{:#x}</span><span class=b>{}</span><span>{}{}</span></div>\n", key, row.address,
+        bytes, row.content == study::Content::string ? "\"" + html(row.text) + "\"" : html(row.text), reference(row)));
   }
 
   void end_function() override {}
@@ -148,7 +147,7 @@ class Page : public session::ListingSink {
     return result;
   }
 
-  static std::string reference(const session::ListedInstruction& row) {
+  static std::string reference(const study::ListedInstruction& row) {
     if (!row.target_text.empty()) return "   <span class=ref>→ \"" + html(row.target_text) + "\"</span>";
     if (row.target_name.empty()) return {};
     return "   <span class=ref>→ " + html(row.target_name) + "</span>";
@@ -208,8 +207,8 @@ class Page : public session::ListingSink {
 
 }  // namespace
 
-std::unique_ptr<session::ListingSink> lines_page(Output& out, const program::Program& program,
-                                                 program::SourceText& sources) {
+std::unique_ptr<study::ListingSink> lines_page(Output& out, const program::Program& program,
+                                               program::SourceText& sources) {
   return std::make_unique<Page>(out, program, sources);
 }
 

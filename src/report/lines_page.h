@@ -5,12 +5,12 @@
 
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/listing.h"
+#include "study/listing.h"
 
 namespace deeptrace::report {
 
 /// Takes the functions as `listing` gives them; sources are read when all have come.
-std::unique_ptr<session::ListingSink> lines_page(Output& out, const program::Program& program,
-                                                 program::SourceText& sources);
+std::unique_ptr<study::ListingSink> lines_page(Output& out, const program::Program& program,
+                                               program::SourceText& sources);
 
 }  // namespace deeptrace::report

@@ -15,10 +15,10 @@
 namespace deeptrace::report {
 namespace {
 
-using session::ListedFile;
-using session::ListedFunction;
-using session::ListedInstruction;
-using session::ListingSink;
+using study::ListedFile;
+using study::ListedFunction;
+using study::ListedInstruction;
+using study::ListingSink;
 
 std::string hex_bytes(Bytes bytes) {
   std::string result;
@@ -37,11 +37,11 @@ std::string_view origin_words(program::Function::Origin origin) {
 }
 
 bool is_code(const ListedInstruction& row) {
-  return row.content == session::Content::instruction || row.content == session::Content::unknown;
+  return row.content == study::Content::instruction || row.content == study::Content::unknown;
 }
 
 /// What a row is in machine-readable forms.
-std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? session::kind_name(row.kind) : "data"; }
+std::string_view kind_of(const ListedInstruction& row) { return is_code(row) ? study::kind_name(row.kind) : "data"; }
 
 class Text : public ListingSink {
  public:
@@ -117,7 +117,7 @@ class Text : public ListingSink {
   void line(std::string_view text) { add_line(out_, style_, text); }
 
   void data(const ListedInstruction& row) {
-    const bool is_text = row.content == session::Content::string;  // the characters say what the bytes are
+    const bool is_text = row.content == study::Content::string;  // the characters say what the bytes are
     write(row, (is_text ? "\"" : "data   \"") + escaped(row.text) + '"', {});
   }
 
@@ -125,7 +125,7 @@ class Text : public ListingSink {
   void write(const ListedInstruction& row, std::string_view words, std::string_view reference) {
     LineWriter to(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
     add_place(to, row);
-    if (row.content == session::Content::string) {
+    if (row.content == study::Content::string) {
       const std::size_t place = to.size();
       to.add("data");
       to.pad_to(place + 24);
@@ -206,7 +206,7 @@ class Text : public ListingSink {
 
   /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
   void cases(const ListedInstruction& row) {
-    for (const session::SwitchCase& one : row.cases) {
+    for (const study::SwitchCase& one : row.cases) {
       const bool plain = is_plain(one.name);
       const std::string name = plain ? std::string() : printable(one.name);
       LineWriter to(out_.room(kFixedPart + 2 * kLongestDecimal * one.entries.size() + one.name.size() + name.size()));
@@ -330,7 +330,7 @@ class Json : public ListingSink {
     }
     if (!row.cases.empty()) {
       json_.key("cases").begin_array();
-      for (const session::SwitchCase& one : row.cases) {
+      for (const study::SwitchCase& one : row.cases) {
         json_.begin_object();
         json_.key("entries").begin_array();
         for (const std::uint64_t entry : one.entries) json_.number(entry);
@@ -343,8 +343,8 @@ class Json : public ListingSink {
     }
     if (!row.label.empty()) json_.key("label").string(row.label);
     if (!row.meaning.empty()) json_.key("meaning").string(row.meaning);
-    if (row.content == session::Content::unknown) json_.key("decoded").boolean(false);
-    if (!is_code(row)) json_.key("data").string(row.content == session::Content::string ? "string" : "bytes");
+    if (row.content == study::Content::unknown) json_.key("decoded").boolean(false);
+    if (!is_code(row)) json_.key("data").string(row.content == study::Content::string ? "string" : "bytes");
     json_.end();
   }
 
@@ -411,7 +411,7 @@ class Tee : public ListingSink {
 };
 
 /// Control characters can only stand in the names of remarks.
-class Source : public session::AssemblySink {
+class Source : public study::AssemblySink {
  public:
   explicit Source(Output& out) : out_(out) {}
   void line(std::string_view text) override {
@@ -434,7 +434,7 @@ std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::Sou
 }
 std::unique_ptr<ListingSink> listing_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<ListingSink> listing_csv(Output& out) { return std::make_unique<Csv>(out); }
-std::unique_ptr<session::AssemblySink> listing_assembler(Output& out) { return std::make_unique<Source>(out); }
+std::unique_ptr<study::AssemblySink> listing_assembler(Output& out) { return std::make_unique<Source>(out); }
 std::unique_ptr<ListingSink> listing_tee(std::vector<std::unique_ptr<ListingSink>> sinks) {
   return std::make_unique<Tee>(std::move(sinks));
 }

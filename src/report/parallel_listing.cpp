@@ -18,7 +18,7 @@ constexpr std::size_t kMostWaiting = 8;      ///< batches
 
 class ParallelListing {
  public:
-  ParallelListing(const session::ListingPlan& plan, const Style& style) : plan_(plan), style_(style) {}
+  ParallelListing(const study::ListingPlan& plan, const Style& style) : plan_(plan), style_(style) {}
 
   void run(Output& out) {
     {
@@ -34,7 +34,7 @@ class ParallelListing {
  private:
   /// Takes batches and renders them; whoever has the next one to be written writes it, and what waits behind it.
   void work(Output& out) {
-    session::PieceLister lister(plan_);
+    study::PieceLister lister(plan_);
     program::SourceText sources;
     std::unique_lock lock(mutex_);
     while (true) {
@@ -77,7 +77,7 @@ class ParallelListing {
     }
   }
 
-  const session::ListingPlan& plan_;
+  const study::ListingPlan& plan_;
   const Style& style_;
   std::mutex mutex_;
   std::condition_variable changed_;
@@ -90,14 +90,14 @@ class ParallelListing {
 
 }  // namespace
 
-bool lists_in_parallel(const session::ListingPlan& plan) {
+bool lists_in_parallel(const study::ListingPlan& plan) {
   std::uint64_t bytes = 0;
-  for (const session::ListingPiece& piece : plan.pieces) bytes += piece.range.to - piece.range.from;
+  for (const study::ListingPiece& piece : plan.pieces) bytes += piece.range.to - piece.range.from;
   // Debug information is read where it is asked for, into caches that one thread may use.
   return bytes >= kWorthIt && plan.program->lines().empty() && plan.program->debug().empty();
 }
 
-void list_in_parallel(const session::ListingPlan& plan, Output& out, const Style& style) {
+void list_in_parallel(const study::ListingPlan& plan, Output& out, const Style& style) {
   ParallelListing(plan, style).run(out);
 }
 

@@ -2,15 +2,15 @@
 #pragma once
 
 #include "report/output.h"
-#include "session/listing.h"
+#include "study/listing.h"
 
 namespace deeptrace::report {
 
 /// True where it pays and changes nothing: much code, and no source lines among it (their texts are read once, by one).
-bool lists_in_parallel(const session::ListingPlan& plan);
+bool lists_in_parallel(const study::ListingPlan& plan);
 
-/// The same text as session::list into a listing_text sink gives. A few batches wait at most, so memory does not grow
+/// The same text as study::list into a listing_text sink gives. A few batches wait at most, so memory does not grow
 /// with the listing.
-void list_in_parallel(const session::ListingPlan& plan, Output& out, const Style& style);
+void list_in_parallel(const study::ListingPlan& plan, Output& out, const Style& style);
 
 }  // namespace deeptrace::report

@@ -13,9 +13,9 @@ namespace deeptrace::report {
 namespace {
 
 using binary::Loading;
-using session::ByteUse;
-using session::Survey;
-using session::SurveyedSection;
+using study::ByteUse;
+using study::Survey;
+using study::SurveyedSection;
 
 bool is_object(const Survey& survey) { return survey.program->elf().kind() == binary::Kind::relocatable; }
 
@@ -66,7 +66,7 @@ std::string stack_words(const Survey& s) {
 
 std::string_view yes(bool value) { return value ? "yes" : "no"; }
 
-std::string signal_words(const session::SurveyedCore& core) {
+std::string signal_words(const study::SurveyedCore& core) {
   if (!core.signal) return "not said";
   std::string text = abi::signal_name(core.signal->number);
   if (core.signal->fault_address_known) text += fmt::format("; it concerns address {:#x}", core.signal->fault_address);
@@ -74,7 +74,7 @@ std::string signal_words(const session::SurveyedCore& core) {
 }
 
 std::vector<std::pair<std::string_view, std::string>> core_facts(const Survey& s) {
-  const session::SurveyedCore& core = *s.core;
+  const study::SurveyedCore& core = *s.core;
   std::vector<std::pair<std::string_view, std::string>> result = {
       {"kind", fmt::format("{}, {}: what a program left when it died", kind_words(s.program->elf().kind()),
                            machine_words(*s.program))},
@@ -176,8 +176,8 @@ class Text {
     line("");
     rows = {{"where the bytes went"}};
     rows[0].insert(rows[0].end(), paths.begin(), paths.end());
-    for (std::size_t use = 0; use < session::kByteUses; ++use) {
-      std::vector<std::string> row = {"  " + std::string(session::name_of(static_cast<ByteUse>(use)))};
+    for (std::size_t use = 0; use < study::kByteUses; ++use) {
+      std::vector<std::string> row = {"  " + std::string(study::name_of(static_cast<ByteUse>(use)))};
       for (const Survey& s : files) row.push_back(grouped(s.bytes[use]));
       if (std::ranges::any_of(files, [use](const Survey& s) { return s.bytes[use] != 0; })) rows.push_back(row);
     }
@@ -258,12 +258,12 @@ class Text {
     line("");
     heading("where the bytes went");
     const std::uint64_t total = std::max<std::uint64_t>(s.program->elf().file_size(), 1);
-    for (std::size_t use = 0; use < session::kByteUses; ++use) {
+    for (std::size_t use = 0; use < study::kByteUses; ++use) {
       if (s.bytes[use] == 0) continue;
       const double share = static_cast<double>(s.bytes[use]) / static_cast<double>(total);
       std::string bar;
       for (unsigned i = 0; i < static_cast<unsigned>(share * 40 + 0.5); ++i) bar += style_.utf8 ? "\u2588" : "#";
-      line(fmt::format("  {:<15} {:>14}  {:>5.1f}%  {}", session::name_of(static_cast<ByteUse>(use)),
+      line(fmt::format("  {:<15} {:>14}  {:>5.1f}%  {}", study::name_of(static_cast<ByteUse>(use)),
                        grouped(s.bytes[use]), 100 * share, look(style_, Role::faint, bar)));
     }
   }
@@ -279,10 +279,10 @@ class Text {
     }
   }
 
-  void threads(const session::SurveyedCore& core) {
+  void threads(const study::SurveyedCore& core) {
     line("");
     heading("  thread      task  stands at");
-    for (const session::SurveyedCore::Thread& thread : core.threads) {
+    for (const study::SurveyedCore::Thread& thread : core.threads) {
       std::string text = fmt::format("  {:>6} {:>9}  {:#x}", thread.number, thread.id, thread.address);
       if (!thread.place.empty()) text += "  " + printable(thread.place);
       if (thread.id == core.signalled) text = look(style_, Role::broken, text + "   the signal was for it");
@@ -290,7 +290,7 @@ class Text {
     }
   }
 
-  void memory(const session::SurveyedCore& core) {
+  void memory(const study::SurveyedCore& core) {
     line("");
     heading(fmt::format("  {:<33} {:>14} {:>14}  {:<6}  {}", "memory", "bytes", "saved", "access", "what"));
     for (const auto& [mapping, saved] : core.memory) {
@@ -304,12 +304,12 @@ class Text {
     if (s.largest.empty()) return;
     line("");
     heading("  largest functions");
-    for (const session::SurveyedFunction& function : s.largest)
+    for (const study::SurveyedFunction& function : s.largest)
       line(fmt::format("  {:>10}  {}", grouped(function.size), printable(function.name)));
     if (s.largest_units.size() < 2) return;
     line("");
     heading("  largest compile units, by bytes of code");
-    for (const session::SurveyedFunction& unit : s.largest_units)
+    for (const study::SurveyedFunction& unit : s.largest_units)
       line(fmt::format("  {:>10}  {}", grouped(unit.size), printable(unit.name)));
   }
 
@@ -317,7 +317,7 @@ class Text {
   const Style& style_;
 };
 
-void core_json(JsonWriter& json, const session::SurveyedCore& core) {
+void core_json(JsonWriter& json, const study::SurveyedCore& core) {
   json.begin_object();
   json.key("program").string_or_null(core.program);
   json.key("process").number(static_cast<std::uint64_t>(core.process));
@@ -326,7 +326,7 @@ void core_json(JsonWriter& json, const session::SurveyedCore& core) {
   json.key("fault_address");
   core.signal&& core.signal->fault_address_known ? json.hex(core.signal->fault_address) : json.null();
   json.key("threads").begin_array();
-  for (const session::SurveyedCore::Thread& thread : core.threads) {
+  for (const study::SurveyedCore::Thread& thread : core.threads) {
     json.begin_object();
     json.key("number").number(thread.number);
     json.key("task").number(static_cast<std::uint64_t>(thread.id));
@@ -416,8 +416,8 @@ void file_json(JsonWriter& json, const Survey& s) {
   json.key("shadow_stack").boolean(l.shadow_stack);
   json.end();
   json.key("bytes").begin_object();
-  for (std::size_t use = 0; use < session::kByteUses; ++use) {
-    std::string name(session::name_of(static_cast<ByteUse>(use)));
+  for (std::size_t use = 0; use < study::kByteUses; ++use) {
+    std::string name(study::name_of(static_cast<ByteUse>(use)));
     std::ranges::replace(name, ' ', '_');
     std::ranges::replace(name, '-', '_');
     json.key(name).number(s.bytes[use]);
@@ -437,7 +437,7 @@ void file_json(JsonWriter& json, const Survey& s) {
   }
   json.end();
   json.key("largest_functions").begin_array();
-  for (const session::SurveyedFunction& function : s.largest) {
+  for (const study::SurveyedFunction& function : s.largest) {
     json.begin_object();
     json.key("name").string(function.name);
     json.key("address").hex(function.address);
@@ -446,7 +446,7 @@ void file_json(JsonWriter& json, const Survey& s) {
   }
   json.end();
   json.key("largest_units").begin_array();
-  for (const session::SurveyedFunction& unit : s.largest_units) {
+  for (const study::SurveyedFunction& unit : s.largest_units) {
     json.begin_object();
     json.key("name").string(unit.name);
     json.key("size").number(unit.size);
@@ -486,7 +486,7 @@ void survey_csv(Output& out, std::span<const Survey> files) {
       csv.cell(fmt::format("{}", section.size))
           .cell(fmt::format("{}", section.in_file))
           .cell(access_letters(section.flags));
-      csv.cell(session::name_of(section.use)).cell(section.role);
+      csv.cell(study::name_of(section.use)).cell(section.role);
       csv.end_row();
     }
   }

@@ -10,11 +10,11 @@
 namespace deeptrace::report {
 namespace {
 
-using session::ByteUse;
-using session::Survey;
+using study::ByteUse;
+using study::Survey;
 
-/// One hue a use; order and meaning as in session::ByteUse.
-constexpr Colour kUses[session::kByteUses] = {
+/// One hue a use; order and meaning as in study::ByteUse.
+constexpr Colour kUses[study::kByteUses] = {
     {0.04, 0.49, 0.46, 1}, {0.35, 0.66, 0.52, 1}, {0.75, 0.62, 0.18, 1}, {0.36, 0.47, 0.72, 1},
     {0.55, 0.42, 0.70, 1}, {0.72, 0.45, 0.40, 1}, {0.55, 0.60, 0.68, 1}, {0.66, 0.52, 0.58, 1},
     {0.45, 0.45, 0.45, 1}, {0.30, 0.33, 0.40, 1}, {0.86, 0.84, 0.80, 1},
@@ -42,7 +42,7 @@ void map(Canvas& canvas, const Survey& survey, double y, double height) {
   for (const binary::Section& section : survey.program->elf().sections()) {
     if (section.index == 0 || section.type == 0) continue;
     if (number >= survey.sections.size()) break;
-    const session::SurveyedSection& told = survey.sections[number++];
+    const study::SurveyedSection& told = survey.sections[number++];
     if (told.in_file == 0) continue;
     const double from = place(section.offset), to = place(section.offset + told.in_file);
     canvas.box(from, y, std::max(0.5, to - from), height, kUses[static_cast<std::size_t>(told.use)], colours::kPaper,
@@ -60,11 +60,11 @@ void map(Canvas& canvas, const Survey& survey, double y, double height) {
 void bars(Canvas& canvas, const Survey& survey, double x, double y, double width, double row) {
   const double total = static_cast<double>(std::max<std::uint64_t>(survey.program->elf().file_size(), 1));
   const double start = x + 330;
-  for (std::size_t use = 0; use < session::kByteUses; ++use) {
+  for (std::size_t use = 0; use < study::kByteUses; ++use) {
     if (survey.bytes[use] == 0) continue;
     const double share = static_cast<double>(survey.bytes[use]) / total;
     canvas.box(x, y + 3, 12, 12, kUses[use], kUses[use]);
-    canvas.text(x + 20, y, session::name_of(static_cast<ByteUse>(use)), 13, colours::kInk);
+    canvas.text(x + 20, y, study::name_of(static_cast<ByteUse>(use)), 13, colours::kInk);
     const std::string number = grouped(survey.bytes[use]);
     canvas.text(x + 240 - canvas.width_of(number, 13), y, number, 13, colours::kInk);
     canvas.text(x + 255, y, fmt::format("{:>5.1f}%", 100 * share), 13, colours::kFaint);
@@ -73,12 +73,12 @@ void bars(Canvas& canvas, const Survey& survey, double x, double y, double width
   }
 }
 
-void largest(Canvas& canvas, std::string_view title, std::span<const session::SurveyedFunction> list, double x,
-             double y, double width) {
+void largest(Canvas& canvas, std::string_view title, std::span<const study::SurveyedFunction> list, double x, double y,
+             double width) {
   if (list.empty()) return;
   canvas.text(x, y, title, 13, colours::kInk, true);
   const double most = static_cast<double>(std::max<std::uint64_t>(list.front().size, 1));
-  for (const session::SurveyedFunction& function : list) {
+  for (const study::SurveyedFunction& function : list) {
     y += 22;
     const double share = static_cast<double>(function.size) / most;
     canvas.box(x, y + 2, std::max(1.0, share * 120), 14, kUses[0], kUses[0]);
@@ -119,9 +119,9 @@ bool survey_figure(const std::string& path, Canvas::Form form, std::span<const S
     y += each;
   }
   double x = kMargin;
-  for (std::size_t use = 0; use < session::kByteUses; ++use) {
+  for (std::size_t use = 0; use < study::kByteUses; ++use) {
     canvas.box(x, kHeight - 24, 11, 11, kUses[use], kUses[use]);
-    x += 15 + canvas.text(x + 15, kHeight - 27, session::name_of(static_cast<ByteUse>(use)), 11, colours::kInk) + 12;
+    x += 15 + canvas.text(x + 15, kHeight - 27, study::name_of(static_cast<ByteUse>(use)), 11, colours::kInk) + 12;
   }
   return canvas.finish();
 }

@@ -10,9 +10,9 @@
 namespace deeptrace::report {
 namespace {
 
-using session::Use;
-using session::UsesHead;
-using session::UsesSummary;
+using study::Use;
+using study::UsesHead;
+using study::UsesSummary;
 
 std::string_view how_words(const Use& use) {
   switch (use.how) {
@@ -27,7 +27,7 @@ std::string_view how_words(const Use& use) {
 }
 
 /// One function after the other, the lines of each with their uses.
-class Text : public session::UsesSink {
+class Text : public study::UsesSink {
  public:
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
 
@@ -80,7 +80,7 @@ class Text : public session::UsesSink {
   bool system_call_ = false;
 };
 
-class Json : public session::UsesSink {
+class Json : public study::UsesSink {
  public:
   explicit Json(Output& out) : json_(out) {}
   void begin(const UsesHead& head) override {
@@ -102,7 +102,7 @@ class Json : public session::UsesSink {
     json_.key("file").string_or_null(use.file);
     json_.key("line");
     use.line != 0 ? json_.number(use.line) : json_.null();
-    json_.key("how").string(session::name_of(use.how));
+    json_.key("how").string(study::name_of(use.how));
     json_.key("text").string(use.text);
     json_.key("part").string_or_null(use.part);
     json_.key("in_data").boolean(use.in_data);
@@ -119,7 +119,7 @@ class Json : public session::UsesSink {
   JsonWriter json_;
 };
 
-class Csv : public session::UsesSink {
+class Csv : public study::UsesSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const UsesHead& /*head*/) override {
@@ -130,7 +130,7 @@ class Csv : public session::UsesSink {
   void use(const Use& use) override {
     csv_.cell(fmt::format("{:#x}", use.address)).cell(use.function).cell(fmt::format("{}", use.offset)).cell(use.file);
     csv_.cell(use.line != 0 ? fmt::format("{}", use.line) : "")
-        .cell(session::name_of(use.how))
+        .cell(study::name_of(use.how))
         .cell(use.text)
         .cell(use.part);
     csv_.end_row();
@@ -143,10 +143,10 @@ class Csv : public session::UsesSink {
 
 }  // namespace
 
-std::unique_ptr<session::UsesSink> uses_text(Output& out, Style style, program::SourceText& sources) {
+std::unique_ptr<study::UsesSink> uses_text(Output& out, Style style, program::SourceText& sources) {
   return std::make_unique<Text>(out, style, sources);
 }
-std::unique_ptr<session::UsesSink> uses_json(Output& out) { return std::make_unique<Json>(out); }
-std::unique_ptr<session::UsesSink> uses_csv(Output& out) { return std::make_unique<Csv>(out); }
+std::unique_ptr<study::UsesSink> uses_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<study::UsesSink> uses_csv(Output& out) { return std::make_unique<Csv>(out); }
 
 }  // namespace deeptrace::report

@@ -5,12 +5,12 @@
 
 #include "program/source_text.h"
 #include "report/output.h"
-#include "session/uses.h"
+#include "study/uses.h"
 
 namespace deeptrace::report {
 
-std::unique_ptr<session::UsesSink> uses_text(Output& out, Style style, program::SourceText& sources);
-std::unique_ptr<session::UsesSink> uses_json(Output& out);
-std::unique_ptr<session::UsesSink> uses_csv(Output& out);
+std::unique_ptr<study::UsesSink> uses_text(Output& out, Style style, program::SourceText& sources);
+std::unique_ptr<study::UsesSink> uses_json(Output& out);
+std::unique_ptr<study::UsesSink> uses_csv(Output& out);
 
 }  // namespace deeptrace::report

@@ -11,46 +11,46 @@
 #include "debuginfo/location.h"
 #include "debuginfo/variables.h"
 #include "program/flow_graph.h"
-#include "session/compare.h"
-#include "session/data.h"
-#include "session/lines.h"
-#include "session/listing.h"
-#include "session/survey.h"
-#include "session/uses.h"
+#include "study/compare.h"
+#include "study/data.h"
+#include "study/lines.h"
+#include "study/listing.h"
+#include "study/survey.h"
+#include "study/uses.h"
 
 namespace {
 
 using namespace deeptrace;
 
-struct Listing : session::ListingSink {
-  void begin(const session::ListedFile& /*file*/) override {}
-  void begin_function(const session::ListedFunction& /*function*/) override {}
-  void instruction(const session::ListedInstruction& row) override { bytes += row.bytes.size() + row.text.size(); }
+struct Listing : study::ListingSink {
+  void begin(const study::ListedFile& /*file*/) override {}
+  void begin_function(const study::ListedFunction& /*function*/) override {}
+  void instruction(const study::ListedInstruction& row) override { bytes += row.bytes.size() + row.text.size(); }
   void end_function() override {}
   void end() override {}
   std::uint64_t bytes = 0;
 };
-struct Data : session::DataSink {
-  void begin(const session::DataFile& /*file*/) override {}
-  void variable(const session::DataRow& row) override { size += row.size; }
+struct Data : study::DataSink {
+  void begin(const study::DataFile& /*file*/) override {}
+  void variable(const study::DataRow& row) override { size += row.size; }
   void end() override {}
   std::uint64_t size = 0;
 };
-struct Lines : session::LinesSink {
+struct Lines : study::LinesSink {
   void begin(const program::Program& /*program*/, std::size_t /*lines*/) override {}
-  void line(const session::LineEntry& row) override { bytes += row.bytes; }
+  void line(const study::LineEntry& row) override { bytes += row.bytes; }
   void end() override {}
   std::uint64_t bytes = 0;
 };
-struct Uses : session::UsesSink {
-  void begin(const session::UsesHead& /*head*/) override {}
-  void use(const session::Use& /*row*/) override {}
-  void end(const session::UsesSummary& /*summary*/) override {}
+struct Uses : study::UsesSink {
+  void begin(const study::UsesHead& /*head*/) override {}
+  void use(const study::Use& /*row*/) override {}
+  void end(const study::UsesSummary& /*summary*/) override {}
 };
-struct Compare : session::CompareSink {
+struct Compare : study::CompareSink {
   void begin(const program::Program& /*a*/, const program::Program& /*b*/, bool /*whole*/) override {}
-  void function(const session::ComparedFunction& /*function*/) override {}
-  void end(const session::CompareSummary& /*summary*/) override {}
+  void function(const study::ComparedFunction& /*function*/) override {}
+  void end(const study::CompareSummary& /*summary*/) override {}
 };
 
 /// A state in which every register and all memory has a value.
@@ -100,19 +100,19 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const auto program =
       program::Program::open("/proc/self/fd/" + std::to_string(file), {{.all = true, .paths = {}}, {}, false, true});
   if (!program) return 0;
-  (void)session::survey(*program);
-  const auto plan = session::plan_listing(*program, {});
+  (void)study::survey(*program);
+  const auto plan = study::plan_listing(*program, {});
   Listing listing;
-  if (plan) session::list(*plan, listing);
+  if (plan) study::list(*plan, listing);
   Data variables;
-  (void)session::list_data(*program, {{}, {}, true}, variables);
+  (void)study::list_data(*program, {{}, {}, true}, variables);
   Lines lines;
-  (void)session::list_lines(*program, {}, true, lines);
+  (void)study::list_lines(*program, {}, true, lines);
   Uses uses;
-  (void)session::list_uses(*program, {"level", false, isa::Syntax::intel}, uses);
-  (void)session::list_uses(*program, {"1", true, isa::Syntax::intel}, uses);
+  (void)study::list_uses(*program, {"level", false, isa::Syntax::intel}, uses);
+  (void)study::list_uses(*program, {"1", true, isa::Syntax::intel}, uses);
   Compare compare;
-  (void)session::compare(*program, *program, {{}, true, isa::Syntax::intel}, compare);
+  (void)study::compare(*program, *program, {{}, true, isa::Syntax::intel}, compare);
   look_at_functions(*program);
   program::CodeScan scan(*program);
   for (const program::Function& function : program->functions())

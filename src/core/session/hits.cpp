@@ -8,7 +8,7 @@ namespace {
 using process::Attention;
 
 /// In a library the own function that it works for is what people look for.
-std::string own_caller(Control& control, std::uint64_t address) {
+std::string own_caller(control::Control& control, std::uint64_t address) {
   if (control.modules().is_own(address)) return {};
   constexpr std::size_t kMost = 64;
   for (const inspect::Frame& frame : look::frames_of(control.modules(), control.view(), kMost)) {
@@ -28,11 +28,11 @@ class Run {
   Result<HitsSummary> run() {
     if (auto error = parse()) return *error;
     request_.control.before_libraries = true;
-    Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(request_.control);
+    Result<std::unique_ptr<control::ProcessTree>> started = control::ProcessTree::start(request_.control);
     if (!started) return started.error();
     tree_ = std::move(*started);
     if (auto error = parse()) return *error;  // once more: now types are known
-    for (const HaltRule& rule : request_.rules) {
+    for (const control::HaltRule& rule : request_.rules) {
       if (const Result<unsigned> number = tree_->first().add(rule); !number) return number.error();
     }
     sink_.begin({tree_->first().path(), request_.control.attach != 0, request_.control.launch.randomise,
@@ -60,14 +60,14 @@ class Run {
 
   void follow() {
     for (;;) {
-      const Result<Stopped> stopped = tree_->go({Motion::Kind::resume, {}, 1});
+      const Result<look::Stopped> stopped = tree_->go({control::Motion::Kind::resume, {}, 1});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
       if (const auto end = end_of(tree_->first(), *stopped)) {
         summary_.end = *end;
         return;
       }
-      for (const HaltHit& hit : stopped->hits) {
+      for (const look::HaltHit& hit : stopped->hits) {
         if (request_.count && summary_.rows == *request_.count) break;
         send(*stopped, hit);
       }
@@ -83,10 +83,10 @@ class Run {
     }
   }
 
-  void send(const Stopped& stopped, const HaltHit& hit) {
+  void send(const look::Stopped& stopped, const look::HaltHit& hit) {
     HitPlace place(*tree_, stopped, hit);
     HitRow& row = place.row;
-    Control& control = tree_->current();
+    control::Control& control = tree_->current();
     look::Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {
@@ -109,15 +109,15 @@ class Run {
 
   HitsRequest request_;
   HitsSink& sink_;
-  std::unique_ptr<ProcessTree> tree_;
+  std::unique_ptr<control::ProcessTree> tree_;
   std::vector<inspect::Expression> expressions_;
   HitsSummary summary_;
 };
 
 }  // namespace
 
-HitPlace::HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit) {
-  Control& control = tree.current();
+HitPlace::HitPlace(control::ProcessTree& tree, const look::Stopped& stopped, const look::HaltHit& hit) {
+  control::Control& control = tree.current();
   row.process = tree.number();
   row.halt = hit.halt;
   row.hit = hit.hit;
@@ -135,11 +135,11 @@ HitPlace::HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit
   row.by = hit.by;
 }
 
-std::optional<RunEnd> end_of(const Control& control, const Stopped& stopped) {
-  if (stopped.why == Stopped::Why::exited) return RunEnd{RunEnd::How::exited, stopped.number};
-  if (stopped.why == Stopped::Why::killed) return RunEnd{RunEnd::How::killed, stopped.number};
-  if (stopped.why == Stopped::Why::let_go) return RunEnd{RunEnd::How::detached, 0};
-  if (stopped.why == Stopped::Why::attention)
+std::optional<RunEnd> end_of(const control::Control& control, const look::Stopped& stopped) {
+  if (stopped.why == look::Stopped::Why::exited) return RunEnd{RunEnd::How::exited, stopped.number};
+  if (stopped.why == look::Stopped::Why::killed) return RunEnd{RunEnd::How::killed, stopped.number};
+  if (stopped.why == look::Stopped::Why::let_go) return RunEnd{RunEnd::How::detached, 0};
+  if (stopped.why == look::Stopped::Why::attention)
     return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
   return std::nullopt;
 }

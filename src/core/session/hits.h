@@ -9,16 +9,16 @@
 #include <vector>
 
 #include "base/result.h"
+#include "control/process_tree.h"
 #include "inspect/value.h"
 #include "look/card.h"
-#include "session/process_tree.h"
 #include "session/run_end.h"
 
 namespace deeptrace::session {
 
 struct HitsRequest {
-  ControlOptions control;
-  std::vector<HaltRule> rules;
+  control::ControlOptions control;
+  std::vector<control::HaltRule> rules;
   std::vector<std::string> keep;       ///< expressions
   bool cards = false;                  ///< rows have them
   std::optional<std::uint64_t> count;  ///< rows at most; the program then runs on without stop points
@@ -43,7 +43,7 @@ struct HitRow {
 
 /// A row's own storage, and how a hit becomes one; used by plans too.
 struct HitPlace {
-  HitPlace(ProcessTree& tree, const Stopped& stopped, const HaltHit& hit);
+  HitPlace(control::ProcessTree& tree, const look::Stopped& stopped, const look::HaltHit& hit);
   HitRow row;  ///< without kept values
 
  private:
@@ -55,15 +55,15 @@ struct HitsStart {
   bool attached = false;
   bool randomised = false;
   bool children = false;  ///< are traced too
-  std::vector<HaltInfo> halts;
+  std::vector<control::HaltInfo> halts;
   std::vector<std::string> keep;
 };
 
 struct HitsSummary {
   RunEnd end;
   std::uint64_t rows = 0;
-  std::vector<HaltInfo> halts;     ///< with all their hits
-  std::vector<std::string> notes;  ///< after the last row
+  std::vector<control::HaltInfo> halts;  ///< with all their hits
+  std::vector<std::string> notes;        ///< after the last row
 };
 
 /// Receives the rows. Views hold during the call only.
@@ -76,7 +76,7 @@ class HitsSink {
 };
 
 /// How a run ended, when a motion ended it: the program is gone, or we were interrupted.
-std::optional<RunEnd> end_of(const Control& control, const Stopped& stopped);
+std::optional<RunEnd> end_of(const control::Control& control, const look::Stopped& stopped);
 
 /// Runs the program to its end, or until it is interrupted. Errors before the first row: unknown locations and names, a
 /// malformed expression, a program that cannot be run.

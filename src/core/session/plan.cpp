@@ -66,7 +66,7 @@ class PlanReader {
     PlanRule result;
     result.line = line_;
     std::size_t place = 0;
-    Result<HaltRule> halt = parse_halt_rule(line.substr(first, colon - first), &place);
+    Result<control::HaltRule> halt = control::parse_halt_rule(line.substr(first, colon - first), &place);
     if (!halt) {
       const std::string& message = halt.error().message;
       return wrong(first + place, message.substr(message.rfind("expected ") + 9));
@@ -132,9 +132,9 @@ class Run {
  public:
   Run(const Plan& plan, PlanSink& sink) : plan_(plan), sink_(sink) {}
 
-  Result<PlanSummary> run(ControlOptions options) {
+  Result<PlanSummary> run(control::ControlOptions options) {
     options.before_libraries = true;
-    Result<std::unique_ptr<ProcessTree>> started = ProcessTree::start(options);
+    Result<std::unique_ptr<control::ProcessTree>> started = control::ProcessTree::start(options);
     if (!started) return started.error();
     tree_ = std::move(*started);
     for (const PlanRule& rule : plan_.rules) {
@@ -163,18 +163,18 @@ class Run {
  private:
   void follow() {
     for (;;) {
-      const Result<Stopped> stopped = tree_->go({});
+      const Result<look::Stopped> stopped = tree_->go({});
       if (!stopped) return;
       summary_.notes.insert(summary_.notes.end(), stopped->notes.begin(), stopped->notes.end());
       if (const auto end = end_of(tree_->first(), *stopped)) {
         summary_.end = *end;
         return;
       }
-      for (const HaltHit& hit : stopped->hits) row(*stopped, hit);
+      for (const look::HaltHit& hit : stopped->hits) row(*stopped, hit);
     }
   }
 
-  void row(const Stopped& stopped, const HaltHit& hit) {
+  void row(const look::Stopped& stopped, const look::HaltHit& hit) {
     const auto found = std::ranges::find(numbers_, hit.halt);
     if (found == numbers_.end()) return;
     const auto index = static_cast<std::size_t>(found - numbers_.begin());
@@ -184,7 +184,7 @@ class Run {
     row.rule = &rule;
     const HitPlace place(*tree_, stopped, hit);
     row.hit = place.row;
-    Control& control = tree_->current();
+    control::Control& control = tree_->current();
     look::Scope scope(control.modules(), control.view());
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
@@ -229,7 +229,7 @@ class Run {
 
   const Plan& plan_;
   PlanSink& sink_;
-  std::unique_ptr<ProcessTree> tree_;
+  std::unique_ptr<control::ProcessTree> tree_;
   std::vector<unsigned> numbers_;
   std::vector<bool> reached_;
   PlanSummary summary_;
@@ -246,7 +246,7 @@ std::optional<Error> check_plan(const Plan& plan, const std::string& path, const
   module.path = path;
   module.program = std::make_unique<program::Program>(std::move(*program));
   for (const PlanRule& rule : plan.rules) {
-    using Kind = HaltRule::Kind;
+    using Kind = control::HaltRule::Kind;
     if (rule.halt.kind != Kind::at && rule.halt.kind != Kind::returns) continue;
     if (rule.halt.what.find(".so") != std::string::npos) continue;  // another module's
     const Result<std::vector<std::uint64_t>> found = look::stop_places(module, rule.halt.what);
@@ -255,7 +255,7 @@ std::optional<Error> check_plan(const Plan& plan, const std::string& path, const
   return std::nullopt;
 }
 
-Result<PlanSummary> run_plan(const Plan& plan, ControlOptions options, PlanSink& sink) {
+Result<PlanSummary> run_plan(const Plan& plan, control::ControlOptions options, PlanSink& sink) {
   return Run(plan, sink).run(std::move(options));
 }
 

@@ -28,7 +28,7 @@ struct PlanAction {
 
 struct PlanRule {
   std::size_t line = 0;  ///< in the file, from 1
-  HaltRule halt;
+  control::HaltRule halt;
   std::vector<PlanAction> actions;
 };
 
@@ -59,7 +59,7 @@ struct PlanRow {
   std::vector<Expected> expected;
   std::vector<std::string> shows;  ///< words to be shown here, of what is looked at:
   look::Subject* subject = nullptr;
-  const Stopped* stopped = nullptr;
+  const look::Stopped* stopped = nullptr;
 };
 
 struct PlanSummary {
@@ -84,6 +84,6 @@ class PlanSink {
 };
 
 /// Runs the program with the plan, to its end.
-Result<PlanSummary> run_plan(const Plan& plan, ControlOptions options, PlanSink& sink);
+Result<PlanSummary> run_plan(const Plan& plan, control::ControlOptions options, PlanSink& sink);
 
 }  // namespace deeptrace::session

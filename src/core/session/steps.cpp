@@ -13,6 +13,8 @@
 
 #include "abi/signal_names.h"
 #include "abi/system_calls.h"
+#include "control/followed_thread.h"
+#include "control/program_to_run.h"
 #include "isa/effects.h"
 #include "isa/operand.h"
 #include "isa/text.h"
@@ -24,8 +26,6 @@
 #include "process/maps.h"
 #include "process/same_processor.h"
 #include "process/snapshot.h"
-#include "session/followed_thread.h"
-#include "session/program_to_run.h"
 #include "session/shadow.h"
 #include "state/touched.h"
 
@@ -33,7 +33,7 @@ namespace deeptrace::session {
 namespace {
 
 using isa::ControlFlow;
-using Stop = FollowedStop;
+using Stop = control::FollowedStop;
 using state::Delta;
 using state::kTrapFlag;
 using state::Reg;
@@ -131,7 +131,7 @@ struct Walk {
 
 class Stepper {
  public:
-  Stepper(FollowedThread& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
+  Stepper(control::FollowedThread& followed, look::Modules& modules, const StepsRequest& request, StepsSink& sink)
       : followed_(followed), modules_(modules), request_(request), sink_(sink) {
     walks_.push_back(std::make_unique<Walk>());
     walk_ = walks_.back().get();
@@ -1141,7 +1141,7 @@ class Stepper {
     finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced : StepsEnd::program_end);
   }
 
-  FollowedThread& followed_;
+  control::FollowedThread& followed_;
   look::Modules& modules_;
   std::vector<std::unique_ptr<Walk>> walks_;  ///< of the threads that have rows
   Walk* walk_;                                ///< that of the followed thread
@@ -1177,7 +1177,7 @@ Error ended_early(const std::string& from, const Stop& stop) {
 }
 
 /// Runs to one of the addresses; nothing when it got there.
-std::optional<Error> run_to(FollowedThread& followed, const std::vector<std::uint64_t>& addresses,
+std::optional<Error> run_to(control::FollowedThread& followed, const std::vector<std::uint64_t>& addresses,
                             const std::string& name) {
   if (std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end())
     return std::nullopt;
@@ -1209,15 +1209,15 @@ namespace {
 
 /// A program that stands where its libraries are mapped and nothing of its own has run, or where it was attached to.
 struct Started {
-  std::unique_ptr<FollowedThread> followed;
+  std::unique_ptr<control::FollowedThread> followed;
   std::optional<program::Program> program;
 };
 
 Result<Started> attached(const StepsRequest& request) {
   Result<std::unique_ptr<process::Process>> process = process::Process::attach(request.attach);
   if (!process) return process.error();
-  Started started{std::make_unique<FollowedThread>(std::move(*process)), std::nullopt};
-  Result<program::Program> program = program_to_run(process::executable_of(request.attach), request.open);
+  Started started{std::make_unique<control::FollowedThread>(std::move(*process)), std::nullopt};
+  Result<program::Program> program = control::program_to_run(process::executable_of(request.attach), request.open);
   if (!program) return program.error();
   started.program.emplace(std::move(*program));
   return started;
@@ -1226,11 +1226,11 @@ Result<Started> attached(const StepsRequest& request) {
 Result<Started> launched(const StepsRequest& request) {
   const Result<std::string> path = process::find_program(request.launch.program);
   if (!path) return path.error();
-  Result<program::Program> program = program_to_run(*path, request.open);
+  Result<program::Program> program = control::program_to_run(*path, request.open);
   if (!program) return program.error();
   Result<std::unique_ptr<process::Process>> process = process::Process::launch(request.launch);
   if (!process) return process.error();
-  Started started{std::make_unique<FollowedThread>(std::move(*process)), std::nullopt};
+  Started started{std::make_unique<control::FollowedThread>(std::move(*process)), std::nullopt};
   started.program.emplace(std::move(*program));
   const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);
   if (auto error = run_to(*started.followed, {entry}, "its entry")) return *error;
@@ -1238,7 +1238,8 @@ Result<Started> launched(const StepsRequest& request) {
 }
 
 /// To where stepping begins, with the thread that it follows.
-std::optional<Error> go_to_start(const StepsRequest& request, FollowedThread& followed, look::Modules& modules) {
+std::optional<Error> go_to_start(const StepsRequest& request, control::FollowedThread& followed,
+                                 look::Modules& modules) {
   const std::uint64_t number = request.thread;
   const auto no_thread = [&] {
     return Error{Fault::usage, "--thread " + std::to_string(number) + ": there is no such thread"};
@@ -1264,7 +1265,7 @@ std::optional<Error> go_to_start(const StepsRequest& request, FollowedThread& fo
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   Result<Started> started = request.attach != 0 ? attached(request) : launched(request);
   if (!started) return started.error();
-  FollowedThread& followed = *started->followed;
+  control::FollowedThread& followed = *started->followed;
   look::Modules modules(followed.process(), std::move(*started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {

@@ -1,0 +1,155 @@
+#include "control/halt_rule.h"
+
+#include <array>
+#include <cctype>
+#include <utility>
+#include <vector>
+
+#include "base/number.h"
+#include "base/outside.h"
+
+namespace deeptrace::control {
+namespace {
+
+using Kind = HaltRule::Kind;
+
+/// Words outside of quotes and brackets; what stands in them belongs to the word around.
+std::vector<Part> words_of(std::string_view text) {
+  std::vector<Part> words =
+      parts_between(text, [](char c) { return std::isspace(static_cast<unsigned char>(c)) != 0; });
+  std::erase_if(words, [](const Part& word) { return word.text.empty(); });
+  return words;
+}
+
+constexpr std::pair<std::string_view, Kind> kEvents[] = {
+    {"write", Kind::write},         {"access", Kind::access}, {"change", Kind::change}, {"return", Kind::returns},
+    {"syscall", Kind::system_call}, {"signal", Kind::signal}, {"throw", Kind::thrown},  {"load", Kind::load}};
+
+class Reader {
+ public:
+  explicit Reader(std::string_view text) : text_(text), words_(words_of(text)) {}
+
+  std::optional<HaltRule> read() {
+    HaltRule rule;
+    if (here() == "at") {
+      ++next_;
+      rule.kind = Kind::at;
+      rule.what = phrase();
+      if (rule.what.empty()) return fail("a location");
+    } else if (here() == "on") {
+      ++next_;
+      bool known = false;
+      for (const auto& [name, kind] : kEvents) {
+        if (here() != name) continue;
+        rule.kind = kind;
+        known = true;
+      }
+      if (!known) return fail("write, access, change, return, syscall, signal, throw or load");
+      ++next_;
+      rule.what = phrase();
+      if (rule.what.empty() && rule.kind != Kind::thrown) return fail("what it is to stop on");
+      if (!rule.what.empty() && rule.kind == Kind::thrown) return fail("nothing behind `on throw`, or a condition");
+    } else {
+      return fail("`at LOCATION` or `on EVENT …`");
+    }
+    while (next_ < words_.size()) {
+      if (!modifier(rule)) return std::nullopt;
+    }
+    return rule;
+  }
+
+  [[nodiscard]] std::size_t place() const { return place_; }
+  [[nodiscard]] const std::string& expected() const { return expected_; }
+
+ private:
+  [[nodiscard]] std::string_view here(std::size_t ahead = 0) const {
+    return next_ + ahead < words_.size() ? words_[next_ + ahead].text : std::string_view{};
+  }
+  std::nullopt_t fail(std::string expected) {
+    if (expected_.empty()) {
+      expected_ = std::move(expected);
+      place_ = next_ < words_.size() ? words_[next_].at : text_.size();
+    }
+    return std::nullopt;
+  }
+  [[nodiscard]] bool at_modifier() const {
+    return here() == "when" || here() == "once" || (here() == "from" && here(1) == "hit") ||
+           (here() == "every" && number_in(here(1))) || (here() == "for" && here(1) == "thread");
+  }
+  /// The text up to the next modifier.
+  std::string phrase() {
+    if (next_ >= words_.size() || at_modifier()) return {};
+    const std::size_t start = words_[next_].at;
+    std::size_t end = start;
+    while (next_ < words_.size() && !at_modifier()) {
+      end = words_[next_].at + words_[next_].text.size();
+      ++next_;
+    }
+    return std::string(text_.substr(start, end - start));
+  }
+  bool number(std::uint64_t& into, const char* expected) {
+    const auto value = number_in(here());
+    if (!value || *value == 0) return fail(expected), false;
+    into = *value;
+    ++next_;
+    return true;
+  }
+  bool modifier(HaltRule& rule) {
+    const std::string_view word = here();
+    if (word == "once") {
+      rule.once = true;
+      ++next_;
+      return true;
+    }
+    if (word == "when") {
+      ++next_;
+      rule.condition = phrase();
+      if (rule.condition.empty()) return fail("a condition"), false;
+      return true;
+    }
+    if (word == "from" || word == "for") {
+      next_ += 2;
+      if (word == "from") return number(rule.from, "a number of hits, from 1 up");
+      std::uint64_t thread = 0;
+      if (!number(thread, "a thread's number")) return false;
+      rule.thread = thread;
+      return true;
+    }
+    if (word == "every") {
+      ++next_;
+      return number(rule.every, "a number of hits, from 1 up");
+    }
+    return fail("from hit N, every N, when EXPR, for thread N or once"), false;
+  }
+
+  std::string_view text_;
+  std::vector<Part> words_;
+  std::size_t next_ = 0, place_ = 0;
+  std::string expected_;
+};
+
+}  // namespace
+
+std::string HaltRule::text() const {
+  std::string result = "at ";
+  for (const auto& [name, one] : kEvents) {
+    if (one == kind) result = "on " + std::string(name) + (what.empty() ? "" : " ");
+  }
+  result += what;
+  if (from != 1) result += " from hit " + std::to_string(from);
+  if (every != 1) result += " every " + std::to_string(every);
+  if (!condition.empty()) result += " when " + condition;
+  if (thread) result += " for thread " + std::to_string(*thread);
+  if (once) result += " once";
+  return result;
+}
+
+Result<HaltRule> parse_halt_rule(std::string_view text, std::size_t* at) {
+  Reader reader(text);
+  if (auto rule = reader.read()) return *rule;
+  if (at != nullptr) *at = reader.place();
+  return Error{Fault::usage, std::string(text) + ": at character " + std::to_string(reader.place() + 1) +
+                                 ": expected " + reader.expected()};
+}
+
+}  // namespace deeptrace::control

@@ -1,0 +1,64 @@
+// What the parts of Control share among themselves, and nobody else needs: its sites, stop points and goals.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "control/control.h"
+
+namespace deeptrace::control {
+
+struct Control::Site {
+  unsigned count = 0;
+  std::optional<unsigned> slot;  ///< a debug register; nothing: a stop byte
+  bool lent = false;             ///< the register gives way to stop points that cannot do without
+};
+
+struct Control::Halt {
+  unsigned number = 0;
+  HaltRule rule;
+  std::shared_ptr<const inspect::Expression> condition;
+  std::uint64_t hits = 0;
+  bool waiting = false;  ///< for a module that is not loaded
+  bool spent = false;    ///< `once`, and it was
+  bool told_failure = false;
+  std::vector<std::uint64_t> addresses;
+  // Data:
+  std::uint64_t address = 0, size = 0;
+  inspect::Datum watched;          ///< its type
+  std::vector<std::uint8_t> last;  ///< what was there when it was looked at last
+  std::vector<std::uint8_t> mask;  ///< of a bit field: its bits; empty: all
+  std::vector<unsigned> slots;
+  bool exact = true;
+  bool by_stepping = false;
+  std::uint64_t frame_cfa = 0, frame_return = 0;  ///< of a local variable's frame
+  pid_t frame_thread = 0;
+
+  [[nodiscard]] bool same(const std::vector<std::uint8_t>& now) const {
+    if (mask.empty() || now.size() != last.size()) return now == last;
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      if (((now[i] ^ last[i]) & mask[i]) != 0) return false;
+    }
+    return true;
+  }
+};
+
+/// Where a motion ends.
+struct Control::Goal {
+  pid_t thread = 0;                    ///< 0: any
+  std::vector<std::uint64_t> sites;    ///< reached with the stack pointer at `lowest_stack` or above
+  std::vector<std::uint64_t> entries;  ///< reached in any frame
+  std::uint64_t lowest_stack = 0;
+  bool call_exit = false;  ///< when the thread's system call has returned
+  std::uint64_t reached = 0;
+};
+
+/// Whether two ranges of bytes have any in common.
+inline bool overlap(std::uint64_t a, std::uint64_t a_size, std::uint64_t b, std::uint64_t b_size) {
+  return a < b + b_size && b < a + a_size;
+}
+
+}  // namespace deeptrace::control

@@ -1,0 +1,406 @@
+#include "study/compare.h"
+
+#include <algorithm>
+#include <map>
+#include <unordered_map>
+#include <unordered_set>
+
+#include "base/similar_names.h"
+#include "isa/operand.h"
+#include "program/code_scan.h"
+#include "program/location.h"
+#include "study/alignment.h"
+
+namespace deeptrace::study {
+namespace {
+
+using isa::ControlFlow;
+using isa::Operand;
+using program::Function;
+using program::Program;
+
+/// An instruction as it is compared: apart from where it lies, and apart from the registers it uses.
+struct Shape {
+  std::uint64_t address = 0;
+  isa::Instruction instruction;
+  std::string exact, loose;
+  std::string target;       ///< what it refers to
+  std::uint64_t local = 0;  ///< of a jump inside the function: where it goes
+};
+
+struct Build {
+  const Program* program = nullptr;
+  const Function* function = nullptr;
+  std::vector<Shape> shapes;
+};
+
+class Shaper {
+ public:
+  explicit Shaper(const Program& program) : program_(program), scan_(program) {}
+
+  Build build_of(const Function& function) {
+    Build build{&program_, &function, {}};
+    program::for_each_instruction(program_, scan_.split(function.range()),
+                                  [&](std::uint64_t address, const isa::Instruction& instruction) {
+                                    // Padding lies between parts of the code and does nothing.
+                                    if (!isa::does_nothing(instruction))
+                                      build.shapes.push_back(shape_of(instruction, address, function));
+                                  });
+    return build;
+  }
+
+  FunctionFacts facts_of(const Build& build) {
+    FunctionFacts facts;
+    facts.address = program_.elf().section_offset(build.function->address);
+    facts.size = build.function->size;
+    facts.instructions = build.shapes.size();
+    facts.frame = program::frame_of(program_, scan_, *build.function);
+    for (const Shape& shape : build.shapes) {
+      const ControlFlow flow = isa::flow_of(shape.instruction);
+      const bool tail = flow == ControlFlow::jump && shape.local == 0 && !shape.target.empty();
+      if (flow != ControlFlow::call && !tail) continue;
+      std::string name = shape.target.empty() ? "(through " + operand_text(shape) + ")" : shape.target;
+      if (std::ranges::find(facts.calls, name) == facts.calls.end()) facts.calls.push_back(std::move(name));
+    }
+    return facts;
+  }
+
+ private:
+  static std::string operand_text(const Shape& shape) {
+    const isa::Text text = isa::text_of(shape.instruction, shape.address, isa::Syntax::intel);
+    const std::string_view all = text.view();
+    const std::size_t space = all.find(' ');
+    return std::string(space == std::string_view::npos ? all : all.substr(space + 1));
+  }
+
+  Shape shape_of(const isa::Instruction& instruction, std::uint64_t address, const Function& function) {
+    Shape shape{address, instruction, {}, {}, {}, 0};
+    shape.exact = isa::mnemonic_of(isa::row_of(instruction));
+    // Prefixes that change what is done.
+    if (isa::is_repeated(instruction)) shape.exact += (instruction.prefixes & isa::kPrefixRep) != 0 ? " rep" : " repne";
+    if ((instruction.prefixes & isa::kPrefixLock) != 0) shape.exact += " lock";
+    shape.loose = shape.exact;
+    const std::optional<program::Reference> relocated = program_.relocated_reference(address, instruction.length);
+    const isa::Operands operands = isa::operands_of(instruction);
+    for (std::size_t i = 0; i < operands.count; ++i) {
+      const Operand& operand = operands[i];
+      if (operand.hidden) continue;
+      add(shape, operand, function, relocated ? &*relocated : nullptr);
+    }
+    return shape;
+  }
+
+  static std::string width_of(const Operand& operand) { return std::to_string(operand.width); }
+
+  void add(Shape& shape, const Operand& operand, const Function& function, const program::Reference* relocated) {
+    const auto both = [&](const std::string& text) {
+      shape.exact += " " + text;
+      shape.loose += " " + text;
+    };
+    switch (operand.kind) {
+      case Operand::Kind::reg:
+        shape.exact += " " + std::string(isa::name_of(operand.reg));
+        shape.loose +=
+            " reg" + std::to_string(static_cast<int>(operand.reg.file)) + ":" + std::to_string(operand.reg.width);
+        return;
+      case Operand::Kind::immediate: {
+        if (relocated != nullptr && shape.instruction.displacement_size == 0) {
+          shape.target = words_of(*relocated);
+          return both("→" + shape.target);
+        }
+        if (const std::string name = address_name(static_cast<std::uint64_t>(operand.value)); !name.empty()) {
+          shape.target = name;
+          return both("→" + name);
+        }
+        return both(std::to_string(operand.value));
+      }
+      case Operand::Kind::target: {
+        const std::uint64_t target = shape.address + static_cast<std::uint64_t>(operand.value);
+        if (relocated != nullptr) {
+          shape.target = words_of(*relocated);
+        } else if (function.range().holds(target)) {
+          shape.local = target;
+          return both("here");
+        } else {
+          shape.target = program_.reference(target).name;
+        }
+        return both("→" + shape.target);
+      }
+      case Operand::Kind::far: return both(std::to_string(operand.selector) + ":" + std::to_string(operand.value));
+      case Operand::Kind::memory: return add_memory(shape, operand, relocated);
+      case Operand::Kind::none: return;
+    }
+  }
+
+  static std::string words_of(const program::Reference& reference) {
+    return reference.text.empty() ? reference.name : "\"" + reference.text + "\"";
+  }
+
+  /// A number of a program at fixed addresses that lies in it; other numbers are numbers.
+  [[nodiscard]] std::string address_name(std::uint64_t value) const {
+    if (program_.elf().kind() != binary::Kind::executable || value < 0x1000) return {};
+    if (program_.elf().section_at(value) == nullptr) return {};
+    return words_of(program_.reference(value));
+  }
+
+  void add_memory(Shape& shape, const Operand& operand, const program::Reference* relocated) {
+    const isa::MemoryRecipe recipe = operand.memory();
+    std::string exact = "[", loose = "[";
+    if (recipe.segment_forced) exact += std::string(isa::name_of(recipe.segment)) + ":";
+    loose = exact;
+    std::uint64_t fixed = 0;
+    if (relocated != nullptr && shape.instruction.displacement_size == 4) {
+      shape.target = words_of(*relocated);
+    } else if (isa::fixed_memory_address(shape.instruction, shape.address, fixed)) {
+      shape.target = words_of(program_.reference(fixed));
+    }
+    const bool named = !shape.target.empty();
+    if (recipe.base && !recipe.is_ip_relative()) {
+      exact += std::string(isa::name_of(recipe.base));
+      loose += "reg";
+    }
+    if (recipe.index) {
+      exact += "+" + std::string(isa::name_of(recipe.index)) + "*" + std::to_string(recipe.scale);
+      loose += "+reg*" + std::to_string(recipe.scale);
+    }
+    const bool frame = recipe.base.file == isa::RegisterFile::general &&
+                       (recipe.base.index == isa::kRsp || recipe.base.index == isa::kRbp) && !recipe.index;
+    if (named) {
+      exact += "→" + shape.target;
+      loose += "→" + shape.target;
+    } else {
+      exact += "+" + std::to_string(recipe.displacement);
+      if (frame) {
+        loose = "[stack";
+      } else {
+        loose += "+" + std::to_string(recipe.displacement);
+      }
+    }
+    shape.exact += " " + exact + "]:" + width_of(operand);
+    shape.loose += " " + loose + "]:" + width_of(operand);
+  }
+
+  const Program& program_;
+  program::CodeScan scan_;
+};
+
+/// Functions of both files by name; of several with one name those at the same place in the order go together.
+struct Pair {
+  const Function* a = nullptr;
+  const Function* b = nullptr;
+};
+
+class Comparison {
+ public:
+  Comparison(const Program& a, const Program& b, const CompareRequest& request)
+      : a_(a), b_(b), request_(request), shaper_a_(a), shaper_b_(b) {}
+
+  Result<CompareSummary> run(CompareSink& sink) {
+    const bool whole = request_.where.empty();
+    Result<std::vector<Pair>> pairs = whole ? all_pairs() : wanted_pairs();
+    if (!pairs) return pairs.error();
+    sink.begin(a_, b_, whole);
+    for (const Pair& pair : *pairs) {
+      const ComparedFunction compared = compare_pair(pair, !whole);
+      ++summary_.functions;
+      summary_.bytes_a += compared.a ? compared.a->size : 0;
+      summary_.bytes_b += compared.b ? compared.b->size : 0;
+      if (!compared.b) {
+        ++summary_.only_a;
+      } else if (!compared.a) {
+        ++summary_.only_b;
+      } else {
+        ++(compared.same ? summary_.same : summary_.changed);
+      }
+      sink.function(compared);
+    }
+    sink.end(summary_);
+    return summary_;
+  }
+
+ private:
+  [[nodiscard]] static std::string key_of(const Function& function, std::map<std::string, int>& seen) {
+    const std::string name = function.symbol().empty() ? function.name.str() : std::string(function.symbol());
+    const int number = seen[name]++;
+    return number == 0 ? name : name + "\n" + std::to_string(number);
+  }
+
+  Result<std::vector<Pair>> all_pairs() const {
+    std::vector<Pair> pairs;
+    std::unordered_map<std::string, std::size_t> places;
+    for (const bool second : {false, true}) {
+      std::map<std::string, int> seen;
+      const Program& program = second ? b_ : a_;
+      for (const Function& function : program.functions()) {
+        if (function.origin == Function::Origin::plt || (!request_.all && !program.is_own(function))) continue;
+        const auto [place, added] = places.try_emplace(key_of(function, seen), pairs.size());
+        if (added) pairs.emplace_back();
+        (second ? pairs[place->second].b : pairs[place->second].a) = &function;
+      }
+    }
+    return pairs;
+  }
+
+  Result<std::vector<Pair>> wanted_pairs() const {
+    std::vector<Pair> pairs;
+    for (const std::string& name : request_.where) {
+      const auto in = [&](const Program& program) {
+        std::vector<const Function*> found = program.functions_named(name);
+        if (found.empty()) {
+          if (const auto ranges = program::ranges_of(program, name)) {
+            for (const auto& range : *ranges) {
+              if (const Function* function = program.function_at(range.from)) found.push_back(function);
+            }
+          }
+        }
+        return found;
+      };
+      const std::vector<const Function*> in_a = in(a_), in_b = in(b_);
+      if (in_a.empty() && in_b.empty()) {
+        std::string message = name + ": neither file has a function of that name";
+        message += similar_words(program::similar_names(a_, name));
+        return Error{Fault::usage, message};
+      }
+      for (std::size_t i = 0; i < std::max(in_a.size(), in_b.size()); ++i)
+        pairs.push_back({i < in_a.size() ? in_a[i] : nullptr, i < in_b.size() ? in_b[i] : nullptr});
+    }
+    return pairs;
+  }
+
+  ComparedFunction compare_pair(const Pair& pair, bool rows) {
+    ComparedFunction out;
+    out.name = (pair.a != nullptr ? pair.a : pair.b)->name;
+    Build a{&a_, nullptr, {}}, b{&b_, nullptr, {}};
+    if (pair.a != nullptr) {
+      a = shaper_a_.build_of(*pair.a);
+      out.a = shaper_a_.facts_of(a);
+    }
+    if (pair.b != nullptr) {
+      b = shaper_b_.build_of(*pair.b);
+      out.b = shaper_b_.facts_of(b);
+    }
+    out.rows = lay_out(a, b);
+    for (const ComparedRow& row : out.rows) ++out.counts[static_cast<std::size_t>(row.difference)];
+    using enum Difference;
+    for (const Difference real : {changed, only_a, only_b, moved})
+      out.same &= out.counts[static_cast<std::size_t>(real)] == 0;
+    if (!rows) out.rows.clear();
+    return out;
+  }
+
+  std::vector<ComparedRow> lay_out(const Build& a, const Build& b) const {
+    std::unordered_map<std::string_view, std::size_t> numbers;
+    const auto number = [&](std::string_view text) { return numbers.try_emplace(text, numbers.size()).first->second; };
+    struct Keys {
+      std::vector<std::size_t> exact, loose;
+      std::vector<std::uint16_t> mnemonic;
+      std::vector<std::uint32_t> lines;
+    };
+    const auto keys_of = [&](const Build& build) {
+      Keys keys;
+      for (const Shape& shape : build.shapes) {
+        keys.exact.push_back(number(shape.exact));
+        keys.loose.push_back(number(shape.loose));
+        keys.mnemonic.push_back(isa::row_of(shape.instruction).mnemonic);
+        const auto line = build.program->lines().at(shape.address);
+        keys.lines.push_back(line ? line->line : 0);
+      }
+      return keys;
+    };
+    const Keys keys_a = keys_of(a), keys_b = keys_of(b);
+    const auto likeness = [&](std::size_t i, std::size_t k) {
+      if (keys_a.exact[i] == keys_b.exact[k]) return 4;
+      if (keys_a.loose[i] == keys_b.loose[k]) return 3;
+      // The same operation with other operands goes together where it serves the same line.
+      return keys_a.mnemonic[i] == keys_b.mnemonic[k] && keys_a.lines[i] == keys_b.lines[k] ? 1 : 0;
+    };
+    const std::vector<AlignedPair> pairs = align(keys_a.exact, keys_b.exact, likeness);
+    Partners partners;
+    for (const AlignedPair& pair : pairs) {
+      if (pair.a < 0 || pair.b < 0) continue;
+      const std::uint64_t in_b = b.shapes[static_cast<std::size_t>(pair.b)].address;
+      partners.of_a.emplace(a.shapes[static_cast<std::size_t>(pair.a)].address, in_b);
+      partners.in_b.insert(in_b);
+    }
+    std::vector<ComparedRow> rows;
+    for (const AlignedPair& pair : pairs) {
+      ComparedRow row;
+      const Shape* left = pair.a >= 0 ? &a.shapes[static_cast<std::size_t>(pair.a)] : nullptr;
+      const Shape* right = pair.b >= 0 ? &b.shapes[static_cast<std::size_t>(pair.b)] : nullptr;
+      if (left != nullptr) row.a = told(a, *left);
+      if (right != nullptr) row.b = told(b, *right);
+      row.difference = left == nullptr                       ? Difference::only_b
+                       : right == nullptr                    ? Difference::only_a
+                       : !same_jump(*left, *right, partners) ? Difference::changed
+                       : left->exact == right->exact         ? Difference::same
+                       : left->loose == right->loose         ? Difference::allocation
+                                                             : Difference::changed;
+      rows.push_back(std::move(row));
+    }
+    mark_moved(a, b, pairs, rows);
+    return rows;
+  }
+
+  /// Instructions that stand beside each other.
+  struct Partners {
+    std::unordered_map<std::uint64_t, std::uint64_t> of_a;
+    std::unordered_set<std::uint64_t> in_b;
+  };
+
+  /// A jump inside the function goes to the same instruction; what it skips may differ. Targets on rows that have no
+  /// partner are let through: the row itself is told.
+  static bool same_jump(const Shape& a, const Shape& b, const Partners& partners) {
+    if (a.local == 0 || b.local == 0) return true;
+    const auto found = partners.of_a.find(a.local);
+    if (found == partners.of_a.end()) return true;
+    return found->second == b.local || !partners.in_b.contains(b.local);
+  }
+
+  static void mark_moved(const Build& a, const Build& b, const std::vector<AlignedPair>& pairs,
+                         std::vector<ComparedRow>& rows) {
+    std::unordered_map<std::string_view, std::vector<std::size_t>> left;
+    for (std::size_t i = 0; i < pairs.size(); ++i) {
+      if (rows[i].difference == Difference::only_a)
+        left[a.shapes[static_cast<std::size_t>(pairs[i].a)].exact].push_back(i);
+    }
+    for (std::size_t i = 0; i < pairs.size(); ++i) {
+      if (rows[i].difference != Difference::only_b) continue;
+      const auto found = left.find(b.shapes[static_cast<std::size_t>(pairs[i].b)].exact);
+      if (found == left.end() || found->second.empty()) continue;
+      rows[found->second.back()].difference = Difference::moved;
+      rows[i].difference = Difference::moved;
+      found->second.pop_back();
+    }
+  }
+
+  [[nodiscard]] ComparedInstruction told(const Build& build, const Shape& shape) const {
+    ComparedInstruction one;
+    one.present = true;
+    one.address = build.program->elf().section_offset(shape.address);
+    one.offset = shape.address - build.function->address;
+    one.text = isa::text_of(shape.instruction, one.address, request_.syntax).view();
+    one.target = shape.target;
+    if (shape.local != 0) one.target = build.program->reference(shape.local).name;
+    if (const auto line = build.program->lines().at(shape.address)) one.line = line->line;
+    return one;
+  }
+
+  const Program& a_;
+  const Program& b_;
+  const CompareRequest& request_;
+  Shaper shaper_a_, shaper_b_;
+  CompareSummary summary_;
+};
+
+}  // namespace
+
+std::string_view name_of(Difference difference) {
+  constexpr std::string_view kNames[] = {"same", "allocation", "changed", "only_a", "only_b", "moved"};
+  return kNames[static_cast<std::size_t>(difference)];
+}
+
+Result<CompareSummary> compare(const Program& a, const Program& b, const CompareRequest& request, CompareSink& sink) {
+  return Comparison(a, b, request).run(sink);
+}
+
+}  // namespace deeptrace::study
