@@ -14,6 +14,7 @@
 #include "binary/elf.h"
 #include "debuginfo/line_table.h"
 #include "debuginfo/unwind_table.h"
+#include "live_support.h"
 #include "process/launch.h"
 #include "process/stop_bytes.h"
 #include "program/location.h"
@@ -41,6 +42,42 @@ TEST(ByteReader, StaysInsideAndStaysBad) {
   EXPECT_EQ(ByteReader(Bytes(bytes).subspan(7)).string(), "") << "no zero byte ends it";
   const std::uint8_t endless[20] = {0x80, 0x80, 0x80};
   EXPECT_FALSE(ByteReader(Bytes(endless, 3)).uleb() != 0);
+}
+
+/// The linker puts names of its own where .bss begins; a program's variable there keeps its name, with a type and
+/// without.
+TEST(Program, OwnNamesComeBeforeTheLinkers) {
+  const TempFolder folder;
+  const std::string c = built(folder, "first", "static volatile int level;\nint main(void) { return level; }\n");
+  write_file(folder / "first.s",
+             ".globl _start\n_start: movl level(%rip), %edi\n movl $60, %eax\n syscall\n.bss\nlevel: .zero 4\n");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "assembled", folder / "first.s"}).status, 0);
+  for (const std::string& path : {c, std::string(folder / "assembled")}) {
+    const auto program = Program::open(path, {});
+    ASSERT_TRUE(program);
+    const binary::Section* bss = program->elf().section_named(".bss");
+    ASSERT_NE(bss, nullptr);
+    bool found = false;
+    for (std::uint64_t at = bss->address; at < bss->address + bss->size; ++at)
+      found |= program->reference(at).name == "level";
+    EXPECT_TRUE(found) << path;
+    const std::string listing = deeptrace({"listing", path, path == c ? "main" : "_start"}).out;
+    EXPECT_NE(listing.find("level"), std::string::npos) << listing;
+    EXPECT_EQ(listing.find("__TMC_END__"), std::string::npos) << listing;
+    EXPECT_EQ(listing.find("__bss_start"), std::string::npos) << listing;
+  }
+}
+
+TEST(StopBytes, HideOnlyWhatTheyPut) {
+  process::StopBytes stops;
+  stops.add(0x1000, 0x55);
+  stops.add(0x1003, 0x90);
+  std::uint8_t memory[] = {process::StopBytes::kTrap, 1, 2, 0xb8};  // the program has written over the second one
+  stops.hide(0x1000, memory);
+  EXPECT_EQ(memory[0], 0x55);
+  EXPECT_EQ(memory[3], 0xb8);
+  EXPECT_TRUE(stops.overlap(0x1001, 3));
+  EXPECT_FALSE(stops.overlap(0x1001, 2));
 }
 
 TEST(Elf, SectionsAndSymbolsAreThoseOfTheLinker) {

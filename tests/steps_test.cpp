@@ -9,8 +9,11 @@
 #include <map>
 #include <nlohmann/json.hpp>
 #include <random>
+#include <set>
+#include <sstream>
 #include <thread>
 
+#include "control/progress.h"
 #include "live_support.h"
 #include "support.h"
 #include "walker.h"
@@ -21,6 +24,12 @@ namespace {
 using nlohmann::json;
 
 std::uint64_t number(const json& text) { return std::stoull(text.get<std::string>(), nullptr, 16); }
+
+std::string text_of_hex(int value) {
+  std::ostringstream text;
+  text << "0x" << std::hex << value;
+  return text.str();
+}
 
 std::vector<std::uint8_t> plain_bytes(const std::string& digits) {
   std::vector<std::uint8_t> result;
@@ -110,7 +119,7 @@ struct Replayed {
       if (name.starts_with("xmm")) {
         const auto bytes = plain_bytes(change["after"]);
         std::copy(bytes.begin(), bytes.end(), vectors.begin() + 16 * std::stol(name.substr(3)));
-      } else if (name != "mxcsr") {
+      } else if (!name.starts_with("st(") && name != "fcw" && name != "fsw" && name != "mxcsr") {
         EXPECT_EQ(registers[name], number(change["before"])) << name << " before row " << row["n"];
         registers[name] = number(change["after"]);
       }
@@ -214,6 +223,59 @@ TEST(Replay, Of32BitProgramsToo) {
   }
 }
 
+/// Applies what a row says of registers beyond the integer core, by the rules of docs/formats/steps.md.
+void apply_wide(std::map<std::string, std::vector<std::uint8_t>>& state, const json& row) {
+  if (row["changed"].contains("fsw")) state["fsw"] = value_bytes(row["changed"]["fsw"]["after"], 2);
+  const int top = state["fsw"][1] >> 3 & 7;
+  for (const auto& [name, change] : row["changed"].items()) {
+    if (name.substr(1).starts_with("mm")) {
+      std::ranges::copy(plain_bytes(change["after"]), state["zmm" + name.substr(3)].begin());
+    } else if (name.starts_with("st(")) {
+      std::vector<std::uint8_t>& unit = state["r" + std::to_string((name[3] - '0' + top) % 8)];
+      unit[10] = change["after"].is_null() ? 0 : 1;
+      if (unit[10] == 1) std::ranges::copy(plain_bytes(change["after"]), unit.begin());
+    } else if (name.starts_with("mm")) {
+      std::vector<std::uint8_t>& unit = state["r" + name.substr(2)];
+      unit = value_bytes(change["after"], 8);
+      unit.insert(unit.end(), {0xff, 0xff, 1});  // Intel SDM volume 1, 9.5.1
+    } else if (state.contains(name)) {
+      state[name] = value_bytes(change["after"], state[name].size());
+    }
+  }
+}
+
+TEST(Replay, OfFloatingPointVectorsAndMasks) {
+  for (const bool wide : {true, false}) {
+    const std::vector<std::string> program = {fixture(wide ? "wide" : "wide32")};
+    const json rows = steps_of({"--count", "all", program[0]})["steps"];
+    Walker walker(program);
+    ASSERT_EQ(walker.registers().rip, number(rows[0]["address"]));
+    auto state = walker.wide();
+    std::set<std::string> seen;
+    for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+      EXPECT_FALSE(rows[i].contains("registers_followed")) << rows[i];
+      apply_wide(state, rows[i]);
+      for (const auto& [name, change] : rows[i]["changed"].items()) seen.insert(name);
+      ASSERT_TRUE(walker.run_to(number(rows[i + 1]["address"]), 1));
+      ASSERT_EQ(state, walker.wide()) << "after " << rows[i];
+    }
+    for (const char* const name : {"st(0)", "st(1)", "fcw", "fsw", "mm0", "mm3", "mm5", "xmm1", "xmm3", "mxcsr"})
+      EXPECT_TRUE(seen.contains(name)) << name;
+    std::printf("masks and 512 bits: %s\n", seen.contains("k1") && seen.contains("zmm3") ? "compared" : "not here");
+  }
+}
+
+/// A register is named as it was written, and one that a number was taken off says what it was.
+TEST(Steps, NamesWideRegistersAsTheyWereWritten) {
+  const std::string text = deeptrace({"steps", "--count", "all", "--uncut", fixture("wide")}).out;
+  EXPECT_NE(text.find("st(0)                      now 3.14159265358979323"), std::string::npos) << text;
+  EXPECT_NE(text.find("mm0                        now 0x100e0c0a08060402"), std::string::npos);
+  EXPECT_NE(text.find("st(7), was st(0)           now empty   was 1"), std::string::npos);
+  if (text.find("vpaddb ymm5") != std::string::npos) {
+    EXPECT_NE(text.find("ymm5                       now 02 04 06"), std::string::npos) << text;
+  }
+}
+
 /// Far calls into 64-bit code and back, and the kernel asked by the gates of both.
 TEST(Steps, FollowsIntoCodeOfTheOtherWidth) {
   const json result = steps_of({"--count", "all", fixture("gates")});
@@ -231,6 +293,41 @@ TEST(Steps, FollowsIntoCodeOfTheOtherWidth) {
   EXPECT_EQ(by_text["retf; 32-bit code follow"]["changed"].size(), 2U);  // rsp and cs
   EXPECT_EQ(by_text["mov eax, 0x14"]["changed"]["eax"]["after"], "0x14");
   EXPECT_EQ(by_text["int 0x80"]["changed"].size(), 0U);  // the last one: exit
+}
+
+/// `sysenter` leaves own code for the vdso, which goes back behind the call. Processors that do not have it in 32-bit
+/// mode end the program alone, too.
+TEST(Steps, FollowsTheGateThatReturnsElsewhere) {
+  const TempFolder folder;
+  write_file(folder / "entering.s", R"(.globl _start
+_start: movl $20, %eax
+        call enter
+        movl %eax, %esi
+        movl $20, %eax
+        int $0x80
+        xorl %ebx, %ebx
+        cmpl %esi, %eax
+        sete %bl
+        movl $1, %eax
+        int $0x80
+enter:  pushl %ecx
+        pushl %edx
+        pushl %ebp
+        movl %esp, %ebp
+        sysenter
+)");
+  const std::string program = folder / "entering";
+  ASSERT_EQ(run({"gcc", "-m32", "-nostdlib", "-static", "-no-pie", "-o", program, folder / "entering.s"}).status, 0);
+  if (run({program}).status != 1) GTEST_SKIP() << "no sysenter here";
+  for (const std::string thread : {"1", "all"}) {
+    const json result = steps_of({"--count", "all", "--thread", thread, program});
+    EXPECT_EQ(result["exit"], json({{"status", 1}}));
+    const auto row = std::ranges::find_if(result["steps"], [](const json& one) { return one["text"] == "sysenter"; });
+    ASSERT_NE(row, result["steps"].end());
+    EXPECT_EQ((*row)["changed"]["eax"]["after"], text_of_hex((*row)["thread"]));
+    EXPECT_EQ((*std::next(row))["kind"], "full_speed");
+    EXPECT_EQ((*std::next(row, 2))["text"], "mov esi, eax");
+  }
 }
 
 TEST(Replay, HoldsBetweenPassagesOfALibraryProgram) {
@@ -579,6 +676,9 @@ int main(void) {
   long count = 16;
   __asm__ volatile("rep movsb" : "+S"(code), "+D"(to), "+c"(count)::"memory");
   for (int i = 0; i < 16; i++) sum = sum * 31 + copy[i];
+  fflush(stdout);
+  long wrote = 1;
+  __asm__ volatile("syscall" : "+a"(wrote) : "D"(1L), "S"(level), "d"(16L) : "rcx", "r11", "memory");
   printf("%d %x\n", level(4), sum);
   return 0;
 })");
@@ -590,6 +690,102 @@ int main(void) {
     EXPECT_EQ(read_file(folder / "output"), alone);
     // The function is stepped after it was read.
     EXPECT_GT(count_in(json::parse(traced.out), "level"), 5U);
+  }
+}
+
+/// Code that a library's function writes for the program, over a stop byte too, is decoded as it is then.
+TEST(Steps, CodeWrittenAtFullSpeedIsDecodedAsItIsThen) {
+  const TempFolder folder;
+  const std::string program = built(folder, "patching", R"(#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+__attribute__((noinline)) int level(void) { return 1; }
+static int call(const void *a, const void *b) { (void)a; (void)b; return level() * 0; }
+int main(void) {
+  int pair[2] = {level(), 0};
+  static const unsigned char code[] = {0xb8, 7, 0, 0, 0, 0xc3};  /* mov eax, 7; ret */
+  void *page = (void *)((uintptr_t)level & ~(uintptr_t)4095);
+  mprotect(page, 8192, PROT_READ | PROT_WRITE | PROT_EXEC);
+  memcpy((void *)level, code, sizeof code);
+  qsort(pair, 2, sizeof pair[0], call);
+  return level() + pair[0] + pair[1];
+})",
+                                    {"gcc", "-g", "-O0", "-fno-builtin"});
+  EXPECT_EQ(run({program}).status, 8);
+  for (const std::string thread : {"1", "all"}) {
+    const json result = steps_of({"--count", "all", "--thread", thread, program});
+    EXPECT_EQ(result["exit"], json({{"status", 8}}));
+    std::vector<std::string> texts;
+    for (const json& row : result["steps"]) {
+      if (row["function"] == "level") texts.push_back(row["text"]);
+    }
+    EXPECT_EQ(std::ranges::count(texts, "mov eax, 7"), 2);
+    EXPECT_EQ(std::ranges::count(texts, "mov eax, 1"), 1);
+  }
+}
+
+/// The smallest loops, and such as begin after much else, are found; what counts is not.
+TEST(Progress, IsSeenInRegistersThatDoNotRepeat) {
+  for (const std::uint64_t period : {1, 2, 3, 100, 3000}) {
+    control::Progress progress;
+    state::RegisterSet registers;
+    std::uint64_t turns = 0;
+    for (; turns < 5000; ++turns) {
+      registers[state::Reg::rcx] = turns;
+      progress.turn(7, registers);
+      EXPECT_FALSE(progress.stuck());
+    }
+    registers = {};
+    bool stuck = false;
+    for (turns = 0; !stuck && turns < 40'000; ++turns) {
+      registers[state::Reg::rip] = 0x401000 + turns % period;
+      progress.turn(7, registers);
+      stuck = progress.stuck();
+    }
+    EXPECT_TRUE(stuck) << period;
+    EXPECT_GE(turns, control::Progress::kTurns);
+    progress.turn(7, registers);
+    EXPECT_FALSE(progress.stuck()) << "said twice";
+  }
+  // One of two counts.
+  control::Progress progress;
+  state::RegisterSet still, counting;
+  for (std::uint64_t turns = 0; turns < 50'000; ++turns) {
+    progress.turn(7, still);
+    counting[state::Reg::rcx] = turns;
+    progress.turn(8, counting);
+    ASSERT_FALSE(progress.stuck());
+  }
+}
+
+/// Two threads that wait for each other take turns without an end: the row says so, once, and rows go on.
+TEST(Steps, SaysWhereThreadsWaitForEachOther) {
+  const TempFolder folder;
+  const std::string program = built(folder, "spinning", R"(#include <pthread.h>
+#include <sys/time.h>
+static volatile int low, high, rest = 300;
+static void *other(void *none) { while (!low) ; high = 1; return none; }
+int main(void) {
+  pthread_t thread;
+  struct itimerval soon = {.it_value = {2, 0}};
+  setitimer(ITIMER_VIRTUAL, &soon, 0);  /* of its own time, which stepping hardly takes */
+  pthread_create(&thread, 0, other, 0);
+  while (rest) rest--;
+  while (!high) ;
+  low = 1;
+  return 0;
+})",
+                                    {"gcc", "-g", "-O1", "-pthread"});
+  for (const std::string thread : {"1", "all"}) {
+    const json result = steps_of({"--count", "20000", "--thread", thread, program});
+    EXPECT_EQ(result["exit"], json({{"signal", "SIGVTALRM"}}));
+    const auto notes = std::ranges::count_if(result["steps"], [](const json& row) { return row.contains("note"); });
+    EXPECT_EQ(notes, 1);
+    const auto noted = std::ranges::find_if(result["steps"], [](const json& row) { return row.contains("note"); });
+    EXPECT_GT(noted - result["steps"].begin(), 5000);  // the countdown is progress
+    EXPECT_EQ(noted->at("function"), noted->at("line") == 4 ? "other" : "main");
+    EXPECT_TRUE(noted->at("line") == 4 || noted->at("line") == 11) << *noted;
   }
 }
 
@@ -670,6 +866,79 @@ int main(void) {
 
 /// A library that is loaded while the program runs is own code from then on, its constructor too; one that is unloaded
 /// takes its stop bytes along.
+/// Whoever comes to the place first is followed, be it a child or a child's child; the others run beside it, as the
+/// program needs them.
+TEST(Steps, AChildIsFollowedFromWhereItComesToThePlace) {
+  const TempFolder folder;
+  const std::string program = built(folder, "forking", R"(#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+static int to_child[2], to_parent[2];
+static long call(long number, long a, void *b, long c) {
+  long result;
+  __asm__ volatile("syscall" : "=a"(result) : "0"(number), "D"(a), "S"(b), "d"(c) : "rcx", "r11", "memory");
+  return result;
+}
+__attribute__((noinline)) static int work(int n) {
+  char answer = 0;
+  call(1, to_parent[1], "a", 1);
+  call(0, to_child[0], &answer, 1); /* the parent answers while this one waits in own code */
+  return n + answer;
+}
+int main(int argc, char **argv) {
+  pipe(to_child), pipe(to_parent);
+  const int depth = argc > 1 ? atoi(argv[1]) : 1;
+  int status = 0;
+  for (int i = 0; i < depth; i++) {
+    if (fork() == 0) continue; /* the next one forks */
+    if (i == 0) {
+      char asked = 0;
+      read(to_parent[0], &asked, 1);
+      asked += 1;
+      write(to_child[1], &asked, 1);
+    }
+    system("true");
+    wait(&status);
+    printf("%d\n", WEXITSTATUS(status));
+    return WEXITSTATUS(status) + 1;
+  }
+  return work(2) - 'a';
+})",
+                                    {"gcc", "-g", "-O0", "-w"});
+  for (const std::string depth : {"1", "2"}) {
+    const std::string alone = run({program, depth}).out;
+    const Outcome outcome = deeptrace({"steps", "--format", "json", "--children", "trace", "--from", "work", "--count",
+                                       "all", "--program-output", folder / "output", program, depth});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    EXPECT_EQ(read_file(folder / "output"), alone);
+    const json result = json::parse(outcome.out);
+    EXPECT_EQ(result["ended"], "return");
+    EXPECT_EQ(result["exit"], json({{"status", 3}})) << "of the process that was followed";
+    EXPECT_GT(count_in(result, "call"), 20U);
+    EXPECT_EQ(count_in(result, "main"), 0U);
+    const auto kernel = std::ranges::find_if(result["steps"], [](const json& row) { return row["kind"] == "kernel"; });
+    ASSERT_NE(kernel, result["steps"].end());
+    EXPECT_EQ(kernel->at("memory")[0]["after"], "0x62");
+  }
+  const std::string gone = built(folder, "leaving", R"(#include <unistd.h>
+static volatile int level;
+__attribute__((noinline)) static void work(void) { level = 5; }
+int main(void) {
+  if (fork() != 0) return 1;
+  usleep(100000);
+  work();
+  return level;
+})");
+  const json result = steps_of({"--children", "trace", "--from", "work", gone});
+  EXPECT_EQ(result["exit"], json({{"status", 5}}));
+  EXPECT_GT(count_in(result, "work"), 3U);
+  const Outcome never = deeptrace({"steps", "--children", "trace", "--from", "never", gone});
+  EXPECT_EQ(never.status, 2);
+  EXPECT_EQ(deeptrace({"steps", "--children", "trace", gone}).status, 2) << "without a place";
+}
+
 TEST(Steps, LibrariesThatAreLoadedLaterAreFollowed) {
   const TempFolder folder;
   const std::string library = built(folder, "libtide.so", R"(static int begun;
@@ -768,22 +1037,24 @@ TEST(Steps, PassesOnInputEnvironmentAndFolder) {
   EXPECT_EQ(read_file(output), "fed high\n" + folder.path().string() + "\n");
 }
 
+/// What xrstor loads beside vectors and the floating-point unit is not compared.
 TEST(Steps, SaysWhichRegistersItDoesNotCompare) {
   const TempFolder folder;
-  write_file(folder / "depth.c",
-             "__attribute__((noinline)) long double deeper(long double x) { return x * 3; }\n"
-             "int main(int n, char** v) { return deeper(n) > 100; }\n");
-  ASSERT_EQ(run({"gcc", "-g", "-O1", "-o", folder / "depth", folder / "depth.c"}).status, 0);
-  const Outcome outcome = deeptrace({"steps", "--from", "deeper", "--format", "json", folder / "depth"});
-  ASSERT_EQ(outcome.status, 0) << outcome.err;
-  bool loads = false;
-  const nlohmann::json result = nlohmann::json::parse(outcome.out);
-  for (const auto& row : result["steps"]) {
-    const bool x87 = row["text"].get<std::string>().starts_with("f");
-    EXPECT_EQ(row.contains("registers_followed"), x87) << row["text"];
-    loads |= x87;
+  const std::string program = built(folder, "restoring", R"(#include <cpuid.h>
+static unsigned char area[16384] __attribute__((aligned(64)));
+int main(void) {
+  unsigned a, b, c, d;
+  __cpuid(1, a, b, c, d);
+  if (c & bit_OSXSAVE) {
+    __asm__ volatile("xsave %0" : "+m"(area) : "a"(3), "d"(0));
+    __asm__ volatile("xrstor %0" : : "m"(area), "a"(3), "d"(0));
   }
-  EXPECT_TRUE(loads);
+  return 0;
+})");
+  const json result = steps_of({"--count", "all", program});
+  for (const auto& row : result["steps"]) {
+    EXPECT_EQ(row.contains("registers_followed"), row["text"].get<std::string>().starts_with("xrstor")) << row;
+  }
 }
 
 }  // namespace

@@ -1,8 +1,11 @@
 #include "walker.h"
 
+#include <cpuid.h>
+#include <elf.h>
 #include <fcntl.h>
 #include <sys/personality.h>
 #include <sys/ptrace.h>
+#include <sys/uio.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -75,6 +78,45 @@ std::vector<std::uint8_t> Walker::vectors() const {
   ::ptrace(PTRACE_GETFPREGS, pid_, nullptr, &raw);
   const auto* bytes = reinterpret_cast<const std::uint8_t*>(raw.xmm_space);
   return {bytes, bytes + 256};
+}
+
+std::map<std::string, std::vector<std::uint8_t>> Walker::wide() const {
+  std::vector<std::uint8_t> area(16384);
+  iovec piece{area.data(), area.size()};
+  ::ptrace(PTRACE_GETREGSET, pid_, NT_X86_XSTATE, &piece);
+  // Where the processor keeps a component of the area (Intel SDM volume 1, 13.2); those it has not are zeros.
+  const auto place = [&](unsigned component) {
+    unsigned size = 0, offset = 0, c = 0, d = 0;
+    __get_cpuid_count(0xd, component, &size, &offset, &c, &d);
+    return size != 0 && offset + size <= piece.iov_len ? offset : static_cast<unsigned>(area.size() - 2048);
+  };
+  const auto bytes = [&](std::size_t at, std::size_t size) {
+    return std::vector<std::uint8_t>(area.begin() + static_cast<std::ptrdiff_t>(at),
+                                     area.begin() + static_cast<std::ptrdiff_t>(at + size));
+  };
+  std::map<std::string, std::vector<std::uint8_t>> result;
+  result["fcw"] = bytes(0, 2);
+  result["fsw"] = bytes(2, 2);
+  result["mxcsr"] = bytes(24, 4);
+  const unsigned top = area[3] >> 3 & 7;
+  for (unsigned i = 0; i < 8; ++i) {
+    const unsigned fixed = (top + i) % 8;
+    result["r" + std::to_string(fixed)] = bytes(32 + 16 * i, 10);
+    result["r" + std::to_string(fixed)].push_back(area[4] >> fixed & 1);
+    result["k" + std::to_string(i)] = bytes(place(5) + 8 * i, 8);
+  }
+  for (unsigned i = 0; i < 32; ++i) {
+    std::vector<std::uint8_t>& whole = result["zmm" + std::to_string(i)];
+    if (i >= 16) {
+      whole = bytes(place(7) + 64 * (i - 16), 64);
+      continue;
+    }
+    for (const auto& [at, size] : {std::pair(160 + 16 * i, 16U), {place(2) + 16 * i, 16U}, {place(6) + 32 * i, 32U}}) {
+      const auto part = bytes(at, size);
+      whole.insert(whole.end(), part.begin(), part.end());
+    }
+  }
+  return result;
 }
 
 std::map<std::uint64_t, std::vector<std::uint8_t>> Walker::writable_memory() const {

@@ -25,6 +25,10 @@ class Walker {
   [[nodiscard]] user_regs_struct registers() const;
   /// xmm0 to xmm15, 16 bytes each.
   [[nodiscard]] std::vector<std::uint8_t> vectors() const;
+  /// All registers beyond the integer core by name: "zmm0" with all 64 bytes (zeros where the processor has no such
+  /// part), "k1", "r5" (of the floating-point unit, by its fixed number: 10 bytes, and one that is 1 where it is in
+  /// use), "fcw", "fsw", "mxcsr".
+  [[nodiscard]] std::map<std::string, std::vector<std::uint8_t>> wide() const;
   /// Every writable private mapping: start and bytes.
   [[nodiscard]] std::map<std::uint64_t, std::vector<std::uint8_t>> writable_memory() const;
 

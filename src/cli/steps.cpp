@@ -20,14 +20,15 @@ Result<session::StepsRequest> request_of(const Command& command, const cxxopts::
   session::StepsRequest request;
   Result<control::ControlOptions> control = control_options_of(command, parsed, std::move(words));
   if (!control) return control.error();
-  if (control->trace_children)
-    return Error{Fault::usage, "--children trace: steps follows one thread; hits and console trace children"};
   if (control->stop_with == control::StopWith::hardware)
     return Error{Fault::usage,
                  "--stop-with hardware: what is not stepped runs to stop bytes at all own functions, more places than "
                  "the processor has debug registers"};
   request.launch = std::move(control->launch);
   request.attach = control->attach;
+  request.trace_children = control->trace_children;
+  if (request.trace_children && parsed.count("from") == 0)
+    return Error{Fault::usage, "--children trace: goes with --from LOCATION, where a child is to be followed from"};
   request.open = std::move(control->open);
   if (parsed.count("thread") != 0) {
     const std::string text = parsed["thread"].as<std::string>();

@@ -7,6 +7,7 @@
 #include "abi/signal_names.h"
 #include "base/path.h"
 #include "isa/text.h"
+#include "report/changes.h"
 #include "report/source_words.h"
 #include "report/value.h"
 
@@ -18,23 +19,11 @@ using look::CodeLine;
 using look::Stopped;
 using Why = Stopped::Why;
 
-std::string plain_bytes(const std::uint8_t* bytes, std::size_t size) {
-  constexpr std::size_t kShown = 32;
-  std::string result;
-  for (std::size_t i = 0; i < std::min(size, kShown); ++i)
-    result += fmt::format("{}{:02x}", i == 0 ? "" : " ", bytes[i]);
-  return size > kShown ? result + " ..." : result;
-}
-
-std::string change(const Style& style, std::string_view what, const std::string& now, const std::string& was) {
-  const std::string values = now == was ? "still " + now : look(style, Role::changed, "now " + now) + "   was " + was;
-  return fmt::format("  {} {:<24} {}", look(style, Role::changed, "~"), what, values);
-}
-
-/// The narrowest register that holds all of a change, where that reads better than the whole.
-std::string narrow_name(const state::RegisterChange& one, unsigned& bytes, isa::Mode mode) {
-  bytes = arch::machine_of(mode).word;
-  return std::string(name_of(one.reg, mode));
+std::string change(const Style& style, const ChangeWords& words) {
+  const std::string values = words.now == words.was
+                                 ? "still " + words.now
+                                 : look(style, Role::changed, "now " + words.now) + "   was " + words.was;
+  return fmt::format("  {} {:<24} {}", look(style, Role::changed, "~"), words.what, values);
 }
 
 /// "eax 0x5 · 5" beside a 64-bit register whose upper half is clear or holds but the sign.
@@ -50,11 +39,8 @@ std::string narrower(const Style& style, const state::RegisterChange& one, isa::
 /// After a long way most registers are others: their names alone.
 std::vector<std::string> changed_names(const Style& style, const state::Delta& delta, isa::Mode mode) {
   std::string names;
-  for (const state::RegisterChange& one : delta.registers) {
-    unsigned bytes = 0;
-    names += " " + narrow_name(one, bytes, mode);
-  }
-  for (const state::VectorChange& one : delta.vectors) names += fmt::format(" xmm{}", one.index);
+  for (const state::RegisterChange& one : delta.registers) names += fmt::format(" {}", name_of(one.reg, mode));
+  for (const state::WideChange& one : delta.wide) names += fmt::format(" {}", name_of(one));
   return {
       fmt::format("  {} changed on the way:{}   (`regs` has their values)", look(style, Role::changed, "~"), names)};
 }
@@ -73,7 +59,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     result.push_back(look(style, Role::heading, text));
     if (hit.after) {
       const auto [was, now] = before_and_after(style, *hit.before, *hit.after);
-      result.push_back(change(style, printable(hit.what), now, was));
+      result.push_back(change(style, {printable(hit.what), now, was, {}}));
     }
   }
   switch (stopped.why) {
@@ -132,23 +118,12 @@ std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLi
 std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode) {
   std::vector<std::string> result;
   for (const state::RegisterChange& one : delta.registers) {
-    unsigned bytes = 8;
-    const std::string name = narrow_name(one, bytes, mode);
-    result.push_back(change(style, name, both_readings(style, one.after, bytes) + narrower(style, one, mode),
-                            both_readings(style, one.before, bytes)));
+    ChangeWords words = words_of(style, one, mode);
+    words.now += narrower(style, one, mode);
+    result.push_back(change(style, words));
   }
-  constexpr std::uint64_t kShownFlags = 0xdd5;
-  const auto flags = [](std::uint64_t value) {
-    const std::string names = isa::flag_names(value & kShownFlags);
-    return names.empty() ? std::string("none") : names;
-  };
-  if (((delta.flags_before ^ delta.flags_after) & kShownFlags) != 0)
-    result.push_back(change(style, "flags", flags(delta.flags_after), flags(delta.flags_before)));
-  for (const state::VectorChange& one : delta.vectors)
-    result.push_back(change(style, fmt::format("xmm{}", one.index), plain_bytes(one.after.data(), 16),
-                            plain_bytes(one.before.data(), 16)));
-  if (delta.mxcsr_before != delta.mxcsr_after)
-    result.push_back(change(style, "mxcsr", hex(delta.mxcsr_after), hex(delta.mxcsr_before)));
+  if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) result.push_back(change(style, flags));
+  for (const ChangeWords& words : wide_words(style, delta)) result.push_back(change(style, words));
   std::size_t shown = 0;
   for (const state::MemoryChange& one : delta.memory) {
     constexpr std::size_t kMost = 12;
@@ -157,14 +132,7 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
                                    delta.memory.size() - kMost));
       break;
     }
-    const auto reading = [&](const std::uint8_t* bytes, bool known) -> std::string {
-      if (!known) return "unknown";
-      const bool number = one.size == 1 || one.size == 2 || one.size == 4 || one.size == 8;
-      return number ? both_readings(style, state::number_of(bytes, one.size), static_cast<unsigned>(one.size))
-                    : plain_bytes(bytes, one.size);
-    };
-    result.push_back(change(style, fmt::format("[{:#x}] {} byte{}", one.address, one.size, one.size == 1 ? "" : "s"),
-                            reading(delta.after(one), one.after_known), reading(delta.before(one), one.before_known)));
+    result.push_back(change(style, words_of(style, delta, one)));
   }
   return result;
 }
@@ -216,7 +184,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
   for (const auto& [name, value] : card.results)
     result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
   constexpr std::size_t kShort = 6;
-  const bool long_way = card.ran_through && card.changes.registers.size() + card.changes.vectors.size() > kShort;
+  const bool long_way = card.ran_through && card.changes.registers.size() + card.changes.wide.size() > kShort;
   add(long_way ? changed_names(style, card.changes, card.mode) : change_lines(style, card.changes, card.mode));
   if (card.ran_through && card.changes.memory.empty() && !card.stopped.at_start)
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));

@@ -62,6 +62,10 @@ class Json : public StepsSink {
     if (!row.registers_followed) to += ",\"registers_followed\":false";
     if (!row.memory_followed) to += ",\"memory_followed\":false";
     if (row.signal != 0) add_signal(to, row);
+    if (!row.note.empty()) {
+      to += ",\"note\":";
+      add_json_string(to, row.note);
+    }
     to += '}';
     json_.new_line();
     json_.ready_made(to);
@@ -169,17 +173,13 @@ class Json : public StepsSink {
       name(name_of(change.reg, mode));
       add_pair(to, change.before, change.after);
     }
-    for (const state::VectorChange& change : delta.vectors) {
-      name("xmm" + std::to_string(change.index));
+    for (const state::WideChange& change : delta.wide) {
+      name(name_of(change));
       to += "{\"before\":";
-      add_bytes(to, change.before.data(), change.before.size());
+      add_value(to, change.before.data(), change.size(), !change.was_empty);
       to += ",\"after\":";
-      add_bytes(to, change.after.data(), change.after.size());
+      add_value(to, change.after.data(), change.size(), !change.is_empty);
       to += '}';
-    }
-    if (delta.mxcsr_before != delta.mxcsr_after) {
-      name("mxcsr");
-      add_pair(to, delta.mxcsr_before, delta.mxcsr_after);
     }
     to += "},\"flags\":";
     add_pair(to, delta.flags_before, delta.flags_after);
@@ -190,16 +190,16 @@ class Json : public StepsSink {
       to += ",\"size\":";
       add_number(to, change.size);
       to += ",\"before\":";
-      add_memory_value(to, delta.before(change), change.size, change.before_known);
+      add_value(to, delta.before(change), change.size, change.before_known);
       to += ",\"after\":";
-      add_memory_value(to, delta.after(change), change.size, change.after_known);
+      add_value(to, delta.after(change), change.size, change.after_known);
       to += '}';
     }
     to += ']';
   }
 
-  /// Up to eight bytes as a number, more as bytes in memory order, null when it could not be read.
-  static void add_memory_value(std::string& to, const std::uint8_t* bytes, std::size_t size, bool known) {
+  /// Up to eight bytes as a number, more as bytes in memory order, null where there is none.
+  static void add_value(std::string& to, const std::uint8_t* bytes, std::size_t size, bool known) {
     if (!known) {
       to += "null";
     } else if (size <= 8) {
@@ -252,7 +252,10 @@ class Csv : public StepsSink {
   void end(const StepsSummary& /*summary*/) override { out_.flush(); }
 
  private:
-  static std::string bytes(const std::uint8_t* data, std::size_t size) {
+  /// A number, or bytes in memory order.
+  static std::string value(const std::uint8_t* data, std::size_t size, bool known) {
+    if (!known) return "?";
+    if (size <= 8) return fmt::format("{:#x}", state::number_of(data, size));
     std::string result;
     for (std::size_t i = 0; i < size; ++i) result += fmt::format("{:02x}", data[i]);
     return result;
@@ -264,17 +267,14 @@ class Csv : public StepsSink {
     const auto add = [&](std::string text) { result += (result.empty() ? "" : "; ") + text; };
     for (const state::RegisterChange& c : delta.registers)
       add(fmt::format("{} {:#x} {:#x}", name_of(c.reg, mode), c.before, c.after));
-    for (const state::VectorChange& c : delta.vectors)
-      add(fmt::format("xmm{} {} {}", c.index, bytes(c.before.data(), 16), bytes(c.after.data(), 16)));
+    for (const state::WideChange& c : delta.wide)
+      add(fmt::format("{} {} {}", name_of(c), c.was_empty ? "empty" : value(c.before.data(), c.size(), true),
+                      c.is_empty ? "empty" : value(c.after.data(), c.size(), true)));
     return result;
   }
 
   /// "0x7fffffffe0f8 8 0x0 0x5": address, size, before, after; a question mark where it could not be read.
   static std::string memory(const state::Delta& delta) {
-    const auto value = [](const std::uint8_t* data, std::size_t size, bool known) {
-      if (!known) return std::string("?");
-      return size <= 8 ? fmt::format("{:#x}", state::number_of(data, size)) : bytes(data, size);
-    };
     std::string result;
     for (const state::MemoryChange& c : delta.memory) {
       result +=

@@ -5,7 +5,7 @@
 #include <map>
 #include <set>
 
-#include "isa/text.h"
+#include "report/changes.h"
 #include "report/fold.h"
 #include "report/steps.h"
 
@@ -17,22 +17,8 @@ using session::StepsEnd;
 using session::StepsStart;
 using session::StepsSummary;
 
-constexpr std::uint64_t kShownFlags = 0xdd5;  // OF DF TF SF ZF AF PF CF: what instructions of a program change
-constexpr std::size_t kShownBytes = 32;
 constexpr std::size_t kShownVariations = 16;
 constexpr std::size_t kShownRanges = 4;
-
-std::string byte_list(const std::uint8_t* bytes, std::size_t size) {
-  std::string result;
-  for (std::size_t i = 0; i < std::min(size, kShownBytes); ++i)
-    result += fmt::format("{}{:02x}", i == 0 ? "" : " ", bytes[i]);
-  return size > kShownBytes ? result + " ..." : result;
-}
-
-std::string names_or_none(std::uint64_t flags) {
-  const std::string names = isa::flag_names(flags & kShownFlags);
-  return names.empty() ? "none" : names;
-}
 
 class Text : public session::StepsSink {
  public:
@@ -54,6 +40,13 @@ class Text : public session::StepsSink {
   }
 
   void row(const StepRow& row) override {
+    if (!row.note.empty()) {
+      // It is no part of what repeats.
+      FoldEntry note;
+      note.key = ~row.number;
+      note.lines.push_back(look(style_, Role::attention, "note: " + printable(row.note)));
+      folder_.add(std::move(note));
+    }
     FoldEntry entry;
     entry.key = (row.address * 8 + static_cast<std::uint64_t>(row.kind)) * 2 + 1;
     if (all_threads_) entry.key = entry.key * 0x10001 + static_cast<std::uint64_t>(row.thread) * 2;
@@ -153,45 +146,31 @@ class Text : public session::StepsSink {
       entry.lines.push_back(look(style_, Role::attention, "   note: a signal came in between; it goes on later"));
     }
     if (!row.registers_followed)
-      entry.lines.push_back(look(style_, Role::attention,
-                                 "   note: registers beyond the first 128 bits, masks and x87 are not compared"));
+      entry.lines.push_back(look(style_, Role::attention, "   note: tiles and bound registers are not compared"));
     if (!row.memory_followed)
       entry.lines.push_back(look(style_, Role::attention, "   note: what this one wrote in memory is unknown"));
   }
 
   void add_changes(FoldEntry& entry, const StepRow& row) {
     const state::Delta& delta = *row.delta;
-    const unsigned word = arch::machine_of(row.mode).word;
     if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta, row.mode);
-    for (const state::RegisterChange& change : delta.registers) {
-      add_change(entry, std::string(name_of(change.reg, row.mode)), both_readings(style_, change.after, word),
-                 both_readings(style_, change.before, word));
-    }
-    for (const state::VectorChange& change : delta.vectors) {
-      add_change(entry, fmt::format("xmm{}", change.index), byte_list(change.after.data(), 16),
-                 byte_list(change.before.data(), 16));
-    }
-    const std::uint64_t before = delta.flags_before & kShownFlags;
-    const std::uint64_t after = delta.flags_after & kShownFlags;
-    if (before != after) add_change(entry, "flags", names_or_none(after), names_or_none(before));
-    if (delta.mxcsr_before != delta.mxcsr_after)
-      add_change(entry, "mxcsr", hex(delta.mxcsr_after), hex(delta.mxcsr_before));
+    for (const state::RegisterChange& change : delta.registers) add_change(entry, words_of(style_, change, row.mode));
+    for (const ChangeWords& words : wide_words(style_, delta)) add_change(entry, words);
+    if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) add_change(entry, flags);
     add_memory(entry, row);
   }
 
   /// At full speed the returned value and the stack pointer count; of the rest, which registers changed.
   void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta, isa::Mode mode) {
-    const unsigned word = arch::machine_of(mode).word;
     std::string others;
     for (const state::RegisterChange& change : delta.registers) {
       if (change.reg == state::Reg::rax || change.reg == state::Reg::rsp) {
-        add_change(entry, std::string(name_of(change.reg, mode)), both_readings(style_, change.after, word),
-                   both_readings(style_, change.before, word));
+        add_change(entry, words_of(style_, change, mode));
       } else {
         others += fmt::format(" {}", name_of(change.reg, mode));
       }
     }
-    for (const state::VectorChange& change : delta.vectors) others += fmt::format(" xmm{}", change.index);
+    for (const state::WideChange& change : delta.wide) others += fmt::format(" {}", name_of(change));
     if (others.empty()) return;
     entry.lines.push_back(fmt::format("   {}              also changed:{}", look(style_, Role::changed, "~"), others));
   }
@@ -206,28 +185,18 @@ class Text : public session::StepsSink {
                                           delta.memory.size() - kShownRanges));
         break;
       }
-      const auto reading = [&](const std::uint8_t* bytes, bool known) -> std::string {
-        if (!known) return "unknown";
-        const bool number = change.size == 1 || change.size == 2 || change.size == 4 || change.size == 8;
-        return number ? both_readings(style_, state::number_of(bytes, change.size), static_cast<unsigned>(change.size))
-                      : byte_list(bytes, change.size);
-      };
-      const std::string place =
-          fmt::format("[{:#x}] {} byte{}", change.address, change.size, change.size == 1 ? "" : "s");
-      add_change(entry, place, reading(delta.after(change), change.after_known),
-                 reading(delta.before(change), change.before_known), "memory");
+      add_change(entry, words_of(style_, delta, change));
     }
   }
 
   /// One changed thing, with the mark that survives without colour.
-  void add_change(FoldEntry& entry, const std::string& what, const std::string& now, const std::string& was,
-                  std::string_view kind = {}) {
+  void add_change(FoldEntry& entry, const ChangeWords& words) {
     const std::string mark = look(style_, Role::changed, "~");
-    const std::string values = now == was ? fmt::format("still {}", now)
-                                          : fmt::format("{}   was {}", look(style_, Role::changed, "now " + now), was);
-    entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, what, values));
-    const bool memory = !kind.empty();
-    entry.values.push_back({memory ? std::string(kind) : what, now, memory ? what.substr(0, what.find(' ')) : ""});
+    const std::string values =
+        words.now == words.was ? fmt::format("still {}", words.now)
+                               : fmt::format("{}   was {}", look(style_, Role::changed, "now " + words.now), words.was);
+    entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, words.what, values));
+    entry.values.push_back({words.where.empty() ? words.what : "memory", words.now, words.where});
   }
 
   /// What the program wrote, quoted, in the place where it did.

@@ -38,6 +38,7 @@ inline CallTable call_table(isa::Mode mode) { return arch::machine_of(mode).call
 std::span<const SystemCall> system_calls(CallTable table);
 
 /// Argument 1 to 6 where code of that mode asks the kernel.
+inline constexpr unsigned kMostArguments = 6;
 std::uint64_t argument(const state::RegisterSet& registers, unsigned index, isa::Mode mode = isa::Mode::bits64);
 
 }  // namespace deeptrace::abi

@@ -1,5 +1,6 @@
 #include "control/followed_thread.h"
 
+#include <algorithm>
 #include <csignal>
 #include <utility>
 
@@ -29,10 +30,69 @@ void FollowedThread::take_registers() {
   }
 }
 
+void FollowedThread::trace_children() { process_->trace_children(); }
+
+/// Those of a process that is followed already are let go, as nobody takes them.
+void FollowedThread::take_children(Process& parent) {
+  if (!choosing_) return;
+  while (std::unique_ptr<Process> child = parent.take_child()) {
+    watch(*child);
+    beside_.push_back(std::move(child));
+  }
+}
+
+void FollowedThread::watch(Process& member) {
+  member.beside({}, [this, &member](const Event& event) {
+    if (event.kind == Event::Kind::child) take_children(member);
+    if (event.kind != Event::Kind::stop_byte) return Answer::go_on;
+    if (choosing_) {
+      arrived_ = &member;
+      arrived_thread_ = event.thread;
+      return Answer::hold;
+    }
+    member.told(event.thread);
+    return Answer::go_on;
+  });
+}
+
+void FollowedThread::move_to(const Process& member, pid_t thread) {
+  const auto found = std::ranges::find(beside_, &member, [](const auto& one) { return one.get(); });
+  std::swap(process_, *found);
+  watch(**found);
+  numbers_ = {};
+  thread_ = thread;
+  take_registers();
+}
+
+bool FollowedThread::move_to_living() {
+  const auto living = std::ranges::find_if(beside_, [](const auto& one) { return !one->gone(); });
+  if (living == beside_.end()) return false;
+  move_to(**living, (*living)->threads().front());
+  return true;
+}
+
+void FollowedThread::follow_this() {
+  choosing_ = false;
+  std::erase_if(beside_, [](const auto& one) { return one->gone(); });
+  for (const auto& member : beside_) member->memory().remove_all();
+}
+
+void FollowedThread::finish_others() {
+  for (const auto& member : beside_) {
+    if (member->attached()) member->detach();
+    while (!member->gone()) {
+      const Event event = member->run({}, [](const Event&) { return Answer::go_on; });
+      if (event.kind == Event::Kind::attention) member->kill();
+    }
+  }
+}
+
 FollowedStop FollowedThread::others_turn() {
   if (process_->alone()) return {};
-  const Event event = process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& one) {
-    return one.kind == Event::Kind::about_to_step && one.thread == thread_ ? Answer::hold : in_turn(one);
+  const Event event = process_->run(turns(), [&](const Event& one) {
+    if (one.kind != Event::Kind::about_to_step || one.thread != thread_) return in_turn(one);
+    watch_progress(one);
+    return Answer::hold;
   });
   return event.kind == Event::Kind::about_to_step ? FollowedStop{} : stop_of(event);
 }
@@ -41,19 +101,19 @@ FollowedStop FollowedThread::step(int signal, bool plain, bool calls_kernel) {
   // Steps come without a pause, so that no wait is interrupted for it.
   if (process::Attention::asked() != process::Attention::Why::none)
     return stop_of({.kind = Event::Kind::attention, .thread = thread_});
-  if (plain && signal == 0 && process_->alone()) return stop_of(process_->step_plain(thread_));
+  if (plain && signal == 0 && alone()) return stop_of(process_->step_plain(thread_));
   process_->deliver(thread_, signal);
-  if (process_->alone() || !calls_kernel) return stop_of(process_->step(thread_));
+  if (alone() || !calls_kernel) return stop_of(process_->step(thread_));
   process_->told(thread_);  // a stop byte where it stands is for those who arrive
   // It runs from entry to exit, while the others take their turns.
-  return stop_of(
-      process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) { return in_turn(event); }));
+  return stop_of(process_->run(turns(), [&](const Event& event) { return in_turn(event); }));
 }
 
 Answer FollowedThread::in_turn(const Event& event) {
   if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
   if (event.kind == Event::Kind::replaced) return Answer::hold;
   loader_came_ |= at_loader(event);
+  watch_progress(event);
   if (event.thread != thread_) return Answer::go_on;
   switch (event.kind) {
     case Event::Kind::about_to_step:
@@ -61,6 +121,15 @@ Answer FollowedThread::in_turn(const Event& event) {
     case Event::Kind::stop_byte:
     case Event::Kind::child: return Answer::go_on;
     default: return Answer::hold;
+  }
+}
+
+/// The followed thread's own instructions are executed one by one, so that its turn is seen where it begins.
+void FollowedThread::watch_progress(const Event& event) {
+  if (event.kind == Event::Kind::about_to_step) {
+    progress_.turn(event.thread, process_->view(event.thread).registers());
+  } else if (event.kind == Event::Kind::signal || event.kind == Event::Kind::thread_ended) {
+    progress_.happened();
   }
 }
 
@@ -75,9 +144,10 @@ FollowedStop FollowedThread::run_alone() {
 }
 
 FollowedStop FollowedThread::next_in_turn(const std::function<bool(const Event&)>& wanted) {
-  return stop_of(process_->run({.stepping = true, .calls_go_on = true}, [&](const Event& event) {
+  return stop_of(process_->run(turns(), [&](const Event& event) {
     if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
     loader_came_ |= at_loader(event);
+    watch_progress(event);
     if (event.kind == Event::Kind::replaced || event.program_is_gone()) return Answer::hold;
     if (event.kind == Event::Kind::stop_byte || !wanted(event)) return Answer::go_on;
     thread_ = event.thread;
@@ -98,7 +168,11 @@ FollowedStop FollowedThread::run_all(bool system_calls, const std::function<bool
 FollowedStop FollowedThread::run(int signal) {
   process_->deliver(thread_, signal);
   process_->told(thread_);
-  return run_to_reports({}, [&](const Event& event) { return at_full_speed(event); });
+  for (;;) {
+    const FollowedStop stop = run_to_reports({}, [&](const Event& event) { return at_full_speed(event); });
+    // While it is chosen it may be anybody's.
+    if (!choosing_ || !stop.program_is_gone() || stop.kind == Kind::let_go || !move_to_living()) return stop;
+  }
 }
 
 /// Holds where the dynamic linker reports, too, whichever thread brings it there.
@@ -116,6 +190,7 @@ FollowedStop FollowedThread::run_to_reports(const Process::Running& how, const P
 }
 
 Answer FollowedThread::at_full_speed(const Event& event) {
+  if (event.kind == Event::Kind::child) take_children(*process_);
   if (event.kind == Event::Kind::replaced) return Answer::hold;
   const bool chosen =
       choosing_ ? wanted_ == 0 || numbers_.of(*process_, event.thread) == wanted_ : event.thread == thread_;
@@ -145,6 +220,10 @@ FollowedStop FollowedThread::stop_of(const Event& event) {
     case Event::Kind::call_exit:
     case Event::Kind::debug_register: break;
     case Event::Kind::stop_byte: stop.kind = Kind::stop_byte; break;
+    case Event::Kind::elsewhere:
+      move_to(*arrived_, arrived_thread_);
+      stop.kind = Kind::stop_byte;
+      break;
     case Event::Kind::signal:
       stop.kind = Kind::signal;
       stop.fault_address = event.fault_address;

@@ -1,14 +1,16 @@
 // The thread that `steps` follows, instruction by instruction and at full speed, among the others of its program.
 //
-// While it is stepped the others can take turns with it, an instruction each; those in system calls go on meanwhile.
-// While it runs at full speed they all do.
+// While it is stepped the other threads can take turns with it, an instruction each; those in system calls go on
+// meanwhile. While it runs at full speed they all do.
 #pragma once
 
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <utility>
+#include <vector>
 
+#include "control/progress.h"
 #include "process/process.h"
 #include "state/registers.h"
 #include "state/thread_numbers.h"
@@ -50,7 +52,7 @@ class FollowedThread {
   /// As they were when it came to its last stand; they stay when it is gone.
   [[nodiscard]] const state::RegisterSet& registers() const { return registers_; }
   [[nodiscard]] isa::Mode mode() const { return state::mode_of(registers_); }
-  [[nodiscard]] bool alone() const { return process_->alone(); }
+  [[nodiscard]] bool alone() const { return process_->alone() && !process_->has_family(); }
   /// Threads other than the followed one that were seen.
   [[nodiscard]] std::size_t other_threads_seen() const { return process_->threads_started(); }
 
@@ -75,29 +77,50 @@ class FollowedThread {
     choosing_ = true;
     wanted_ = number;
   }
-  void follow_this() { choosing_ = false; }
+  /// Children are traced too, and theirs, until it is chosen: it may be a thread of theirs.
+  void trace_children();
+  /// It is chosen: nothing holds the other processes from now on. They run beside this one while it runs at full speed
+  /// or is in a system call.
+  void follow_this();
+  /// Lets the other processes run to their ends, or go when they were attached to.
+  void finish_others();
   /// Makes another thread the followed one, by that number or the kernel's. False when there is none.
   bool follow(std::uint64_t number);
   /// Where the dynamic linker reports changes; 0: nowhere.
   void watch_loader(std::uint64_t function) { loader_ = function; }
+  /// True once when the threads that take turns get nowhere (Progress).
+  [[nodiscard]] bool stuck() { return progress_.stuck(); }
   /// True once a thread came there while others were stepped.
   [[nodiscard]] bool loader_came() { return std::exchange(loader_came_, false); }
 
  private:
+  /// Threads take turns; what waits in the kernel goes on when the turn ends, unless other processes are traced.
+  [[nodiscard]] process::Process::Running turns() const {
+    return {.stepping = true, .calls_go_on = !process_->has_family()};
+  }
   process::Process::Answer in_turn(const process::Event& event);
   process::Process::Answer at_full_speed(const process::Event& event);
   FollowedStop stop_of(const process::Event& event);
   void take_registers();
+  void take_children(process::Process& parent);
+  void watch(process::Process& member);
+  void move_to(const process::Process& member, pid_t thread);
+  bool move_to_living();
   FollowedStop run_to_reports(const process::Process::Running& how, const process::Process::Visit& visit);
   [[nodiscard]] bool at_loader(const process::Event& event) const;
+  void watch_progress(const process::Event& event);
 
   std::unique_ptr<process::Process> process_;
+  std::vector<std::unique_ptr<process::Process>> beside_;  ///< other processes that are traced
+  const process::Process* arrived_ = nullptr;              ///< one of them, of which a thread came to a stop byte
+  pid_t arrived_thread_ = 0;
   pid_t thread_;
   bool choosing_ = false;
   std::uint64_t wanted_ = 0;  ///< 0: any
   state::ThreadNumbers numbers_;
   std::uint64_t loader_ = 0;
   bool loader_came_ = false;
+  Progress progress_;
   state::RegisterSet registers_;
 };
 

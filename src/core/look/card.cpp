@@ -1,7 +1,5 @@
 #include "look/card.h"
 
-#include <cstring>
-
 #include "look/scope.h"
 #include "look/subject.h"
 
@@ -10,17 +8,6 @@ namespace deeptrace::look {
 using state::Reg;
 
 namespace {
-
-void compare_vectors(const state::ExtendedSet& before, const state::ExtendedSet& now, state::Delta& changes) {
-  for (std::uint8_t i = 0; i < 16; ++i) {
-    state::VectorChange change{i, {}, {}};
-    std::memcpy(change.before.data(), before.vectors[i].data(), 16);
-    std::memcpy(change.after.data(), now.vectors[i].data(), 16);
-    if (change.before != change.after) changes.vectors.push_back(change);
-  }
-  changes.mxcsr_before = before.mxcsr;
-  changes.mxcsr_after = now.mxcsr;
-}
 
 /// The name of a function that returned, and its result.
 std::pair<std::string, inspect::Value> result_of(Subject& subject, std::uint64_t returned_from) {
@@ -64,7 +51,7 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   card.changes.registers.clear();
   card.changes.compare(moved.before, view.registers());
   if (moved.extended_before) {
-    if (const auto extended = view.extended()) compare_vectors(*moved.extended_before, *extended, card.changes);
+    if (const auto extended = view.extended()) card.changes.compare(*moved.extended_before, *extended);
   }
   if (stopped.returned_from) card.results.push_back(result_of(subject, *stopped.returned_from));
   card.next = what_comes(subject.target(), subject.thread(), modules);

@@ -5,7 +5,7 @@
 #include <sys/ptrace.h>
 #include <sys/uio.h>
 
-#include <cstring>
+#include <array>
 #include <vector>
 
 #include "state/extended_area.h"
@@ -72,13 +72,12 @@ std::optional<state::ExtendedSet> extended_of(pid_t thread) {
   return area ? state::extended_from(*area, layout_of_this_processor()) : std::nullopt;
 }
 
-state::VectorSet vectors_of(pid_t thread) {
-  state::VectorSet result;
-  user_fpregs_struct raw{};
-  if (::ptrace(PTRACE_GETFPREGS, thread, nullptr, &raw) != 0) return result;
-  std::memcpy(result.xmm.data(), raw.xmm_space, sizeof result.xmm);
-  result.mxcsr = raw.mxcsr;
-  return result;
+bool refresh_legacy(pid_t thread, state::ExtendedSet& registers) {
+  std::array<std::uint8_t, state::kLegacyArea> area{};
+  static_assert(sizeof(user_fpregs_struct) == sizeof area);
+  if (::ptrace(PTRACE_GETFPREGS, thread, nullptr, area.data()) != 0) return false;
+  state::take_legacy(area, registers);
+  return true;
 }
 
 bool set_extended(pid_t thread, const state::ExtendedSet& set) {

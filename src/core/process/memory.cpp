@@ -98,16 +98,35 @@ bool Memory::plant(std::uint64_t address) {
   return true;
 }
 
+/// What stands at a stop byte's place now. The program may have written over it; that is its own byte then.
+std::uint8_t Memory::learn_own_byte(std::uint64_t address) {
+  std::uint8_t now = StopBytes::kTrap;
+  read(address, {&now, 1}, state::Provenance::as_in_memory);
+  if (now != StopBytes::kTrap) stops_.set_own_byte(address, now);
+  return now;
+}
+
 void Memory::uncover(std::uint64_t address) {
   if (!stops_.contains(address)) return;
-  const std::uint8_t own = stops_.own_byte(address);
-  raw_write(address, {&own, 1});
+  if (learn_own_byte(address) == StopBytes::kTrap) {
+    const std::uint8_t own = stops_.own_byte(address);
+    raw_write(address, {&own, 1});
+  }
   delay_at(Delay::uncover);
 }
 
 void Memory::cover(std::uint64_t address) {
-  if (stops_.contains(address)) raw_write(address, {&StopBytes::kTrap, 1});
+  if (stops_.contains(address)) {
+    learn_own_byte(address);
+    raw_write(address, {&StopBytes::kTrap, 1});
+  }
   delay_at(Delay::cover);
+}
+
+void Memory::plant_overwritten() {
+  for (const auto& [address, own] : stops_.all()) {
+    if (learn_own_byte(address) != StopBytes::kTrap) raw_write(address, {&StopBytes::kTrap, 1});
+  }
 }
 
 void Memory::remove(std::uint64_t address) {
@@ -121,7 +140,9 @@ void Memory::inherit(const StopBytes& stops) {
 }
 
 void Memory::remove_all() {
-  for (const auto& [address, own] : stops_.all()) raw_write(address, {&own, 1});
+  for (const auto& [address, own] : stops_.all()) {
+    if (learn_own_byte(address) == StopBytes::kTrap) raw_write(address, {&own, 1});
+  }
   stops_.clear();
 }
 

@@ -39,6 +39,8 @@ class Memory {
   /// Takes a stop byte away for a moment, and puts it back.
   void uncover(std::uint64_t address);
   void cover(std::uint64_t address);
+  /// Plants again where the program has written over stop bytes.
+  void plant_overwritten();
   [[nodiscard]] bool is_planted(std::uint64_t address) const { return stops_.contains(address); }
   [[nodiscard]] const StopBytes& stops() const { return stops_; }
   /// The process is a forked copy of one that these stop bytes were planted in, be it with some taken away for a
@@ -49,6 +51,7 @@ class Memory {
 
  private:
   void close();
+  std::uint8_t learn_own_byte(std::uint64_t address);
   bool raw_write(std::uint64_t address, std::span<const std::uint8_t> bytes) const;
 
   pid_t pid_ = 0;

@@ -19,6 +19,8 @@ class StopBytes {
   void remove(std::uint64_t address) { own_.erase(address); }
   void clear() { own_.clear(); }
   [[nodiscard]] bool empty() const { return own_.empty(); }
+  /// The program has written another byte there.
+  void set_own_byte(std::uint64_t address, std::uint8_t own_byte) { own_.at(address) = own_byte; }
   [[nodiscard]] std::uint8_t own_byte(std::uint64_t address) const { return own_.at(address); }
   [[nodiscard]] const std::map<std::uint64_t, std::uint8_t>& all() const { return own_; }
 
@@ -28,10 +30,12 @@ class StopBytes {
     return it != own_.end() && it->first - address < size;
   }
 
-  /// Puts the program's own bytes into a copy of memory that starts at `address`.
+  /// Puts the program's own bytes into a copy of memory that starts at `address`. Where no trap stands (any more), what
+  /// is there is the program's own.
   void hide(std::uint64_t address, std::span<std::uint8_t> copy) const {
     for (auto it = own_.lower_bound(address); it != own_.end() && it->first - address < copy.size(); ++it) {
-      copy[it->first - address] = it->second;
+      std::uint8_t& byte = copy[it->first - address];
+      if (byte == kTrap) byte = it->second;
     }
   }
 

@@ -19,10 +19,17 @@
 namespace deeptrace::program {
 namespace {
 
-/// Among symbols of one address the best name has the highest: functions before labels, then global ones, then those
-/// with a size.
+/// Names that are the implementation's (C11, 7.1.3), as the linker's __bss_start and _edata.
+bool is_reserved(std::string_view name) {
+  return name.starts_with("__") || name == "_edata" || name == "_end" ||
+         (name.size() > 1 && name[0] == '_' && std::isupper(static_cast<unsigned char>(name[1])) != 0);
+}
+
+/// Among symbols of one address the best name has the highest: a program's own names before reserved ones, variables
+/// before labels, then those with a size, then global ones.
 std::uint8_t rank_of(const binary::Symbol& s) {
-  return static_cast<std::uint8_t>((s.type != binary::kNoType ? 4 : 0) + (s.global ? 2 : 0) + (s.size != 0 ? 1 : 0));
+  return static_cast<std::uint8_t>((is_reserved(s.name) ? 0 : 8) + (s.type != binary::kNoType ? 4 : 0) +
+                                   (s.size != 0 ? 2 : 0) + (s.global ? 1 : 0));
 }
 bool better(const binary::Symbol& a, const binary::Symbol& b) { return rank_of(a) > rank_of(b); }
 

@@ -27,6 +27,8 @@ struct StepsRequest {
   program::OpenOptions open;
   std::string from;          ///< empty: main, or the entry where there is none; attached: where it stands
   bool all_threads = false;  ///< every thread has rows
+  /// The process that comes to `from` first is followed, be it the program or a child of it.
+  bool trace_children = false;
   std::uint64_t thread = 0;  ///< number from 1 in the order they were seen, or the kernel's; 0: the first
   std::string to;            ///< empty: none
   std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
@@ -61,6 +63,7 @@ struct StepRow {
   std::optional<std::uint64_t> repetitions;  ///< of a repeated string instruction
   int signal = 0;                            ///< of a signal row, or the one that a fault brought about
   std::uint64_t fault_address = 0;
+  std::string_view note;  ///< what else happened before this row; empty when nothing did
 };
 
 struct StepsStart {

@@ -1,14 +1,61 @@
 #include "state/delta.h"
 
+#include <algorithm>
+#include <cstring>
+
+#include "isa/register.h"
+
 namespace deeptrace::state {
+
+using isa::RegisterFile;
+using isa::RegisterPart;
+
+namespace {
+
+/// The width of the smallest vector register that holds a part: 128, 256 or 512 bits.
+std::uint16_t whole_width(RegisterPart part) {
+  const unsigned end = part.offset + part.width;
+  return end <= 128 ? 128 : end <= 256 ? 256 : 512;
+}
+
+std::uint16_t changed_width(const std::array<std::uint8_t, 64>& before, const std::array<std::uint8_t, 64>& after) {
+  if (std::memcmp(before.data() + 32, after.data() + 32, 32) != 0) return 512;
+  return std::memcmp(before.data() + 16, after.data() + 16, 16) != 0 ? 256 : 128;
+}
+
+/// The registers of the floating-point unit do not move when its stack grows or shrinks; their names do (Intel SDM
+/// volume 1, 8.1.2).
+void compare_unit(Delta& delta, const ExtendedSet& before, const ExtendedSet& after) {
+  constexpr unsigned kCount = 8;
+  const auto top = [](const ExtendedSet& set) { return static_cast<unsigned>(set.x87_status) >> 11; };
+  for (unsigned i = 0; i < kCount; ++i) {
+    const unsigned was = (i + top(after) - top(before)) % kCount;
+    WideChange change;
+    change.part = {RegisterFile::x87, static_cast<std::uint8_t>(i), 0, 80};
+    change.was_index = static_cast<std::uint8_t>(was);
+    change.was_empty = (before.x87_used >> was & 1) == 0;
+    change.is_empty = (after.x87_used >> i & 1) == 0;
+    const bool same = before.x87[was] == after.x87[i];
+    if (change.was_empty == change.is_empty && (change.is_empty || same)) continue;
+    std::ranges::copy(before.x87[was], change.before.begin());
+    std::ranges::copy(after.x87[i], change.after.begin());
+    delta.wide.push_back(change);
+  }
+}
+
+}  // namespace
+
+std::string_view name_of(const WideChange& change) {
+  const bool top = change.part.file == RegisterFile::x87 && change.part.index == 0;
+  return top ? "st(0)" : isa::name_of(change.part);
+}
 
 void Delta::clear() {
   registers.clear();
-  vectors.clear();
+  wide.clear();
   memory.clear();
   bytes.clear();
   flags_before = flags_after = 0;
-  mxcsr_before = mxcsr_after = 0;
 }
 
 void Delta::compare(const RegisterSet& before, const RegisterSet& after) {
@@ -22,17 +69,37 @@ void Delta::compare(const RegisterSet& before, const RegisterSet& after) {
   flags_after = after[Reg::rflags];
 }
 
-void Delta::compare(const VectorSet& before, const VectorSet& after) {
-  for (std::size_t i = 0; i < before.xmm.size(); ++i) {
-    if (before.xmm[i] != after.xmm[i]) vectors.push_back({static_cast<std::uint8_t>(i), before.xmm[i], after.xmm[i]});
-  }
-  mxcsr_before = before.mxcsr;
-  mxcsr_after = after.mxcsr;
+void Delta::compare(const ExtendedSet& before, const ExtendedSet& after) {
+  if (before == after) return;
+  const auto add = [&](RegisterPart part, const void* was, const void* is) {
+    const std::size_t size = part.width / 8U;
+    if (std::memcmp(was, is, size) == 0) return;
+    WideChange& change = wide.emplace_back();
+    change.part = part;
+    std::memcpy(change.before.data(), was, size);
+    std::memcpy(change.after.data(), is, size);
+  };
+  for (std::uint8_t i = 0; i < before.vectors.size(); ++i)
+    add({RegisterFile::vector, i, 0, changed_width(before.vectors[i], after.vectors[i])}, before.vectors[i].data(),
+        after.vectors[i].data());
+  for (std::uint8_t i = 0; i < before.masks.size(); ++i)
+    add({RegisterFile::mask, i, 0, 64}, &before.masks[i], &after.masks[i]);
+  compare_unit(*this, before, after);
+  add({RegisterFile::x87_control, 0, 0, 16}, &before.x87_control, &after.x87_control);
+  add({RegisterFile::x87_status, 0, 0, 16}, &before.x87_status, &after.x87_status);
+  add({RegisterFile::mxcsr, 0, 0, 32}, &before.mxcsr, &after.mxcsr);
 }
 
-bool Delta::empty() const {
-  return registers.empty() && vectors.empty() && memory.empty() && flags_before == flags_after &&
-         mxcsr_before == mxcsr_after;
+void Delta::name_as(std::span<const RegisterPart> written) {
+  for (WideChange& change : wide) {
+    for (const RegisterPart& part : written) {
+      if (part.index != change.part.index) continue;
+      if (part.file == RegisterFile::vector && change.part.file == RegisterFile::vector)
+        change.part.width = std::max(change.part.width, whole_width(part));
+      if (part.file == RegisterFile::mmx && change.part.file == RegisterFile::x87)
+        change.part = {RegisterFile::mmx, part.index, 0, 64};
+    }
+  }
 }
 
 MemoryChange& Delta::add_memory(std::uint64_t address, std::uint64_t size) {

@@ -1,9 +1,13 @@
 // What changed between two moments of a thread. One type serves steps, hits and recordings.
 #pragma once
 
+#include <array>
 #include <cstdint>
+#include <span>
+#include <string_view>
 #include <vector>
 
+#include "state/extended.h"
 #include "state/registers.h"
 
 namespace deeptrace::state {
@@ -14,10 +18,23 @@ struct RegisterChange {
   std::uint64_t after = 0;
 };
 
-struct VectorChange {
-  std::uint8_t index = 0;  ///< of xmm
-  std::array<std::uint8_t, 16> before{}, after{};
+/// A register beyond the integer core that changed: a vector at the width that holds all of what changed (128, 256 or
+/// 512 bits), a mask, a register or a status word of the floating-point unit.
+///
+/// Registers of the unit are counted from the top of its stack as that is afterwards; `before` is what the same
+/// register held, by whatever name.
+struct WideChange {
+  isa::RegisterPart part;
+  std::array<std::uint8_t, 64> before{}, after{};  ///< in memory order
+  // Of the unit's registers:
+  std::uint8_t was_index = 0;                ///< from the top of the stack as that was before
+  bool was_empty = false, is_empty = false;  ///< it held no value
+
+  [[nodiscard]] std::size_t size() const { return part.width / 8U; }  ///< bytes
 };
+
+/// "ymm3", "k1", "st(0)", "mxcsr".
+std::string_view name_of(const WideChange& change);
 
 /// Memory that was written, whether its value changed or not. The bytes stand in Delta::bytes: `size` bytes before,
 /// then `size` bytes after.
@@ -39,18 +56,18 @@ inline std::uint64_t number_of(const std::uint8_t* bytes, std::size_t size) {
 /// Vectors keep their capacity from one use to the next, so that a long run allocates nothing per step.
 struct Delta {
   std::vector<RegisterChange> registers;  ///< without rip and rflags, in the order of Reg
-  std::vector<VectorChange> vectors;
+  std::vector<WideChange> wide;
   std::vector<MemoryChange> memory;
   std::vector<std::uint8_t> bytes;
   std::uint64_t flags_before = 0, flags_after = 0;
-  std::uint32_t mxcsr_before = 0, mxcsr_after = 0;
 
   void clear();
   /// Adds the registers that differ, and the flags.
   void compare(const RegisterSet& before, const RegisterSet& after);
-  void compare(const VectorSet& before, const VectorSet& after);
-  /// True when no register, flag, vector or memory changed.
-  [[nodiscard]] bool empty() const;
+  void compare(const ExtendedSet& before, const ExtendedSet& after);
+  /// Names the changes of vector and mmx registers as an instruction wrote them: `ymm0` also where only the low half
+  /// has another value now.
+  void name_as(std::span<const isa::RegisterPart> written);
   /// Room for one memory change: returns its place, both halves zero.
   MemoryChange& add_memory(std::uint64_t address, std::uint64_t size);
 

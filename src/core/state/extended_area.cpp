@@ -67,18 +67,23 @@ std::optional<AreaLayout> known_layout(std::uint64_t components, std::size_t siz
   return std::nullopt;
 }
 
-std::optional<ExtendedSet> extended_from(Bytes area, const AreaLayout& layout) {
-  if (area.size() < kLegacyArea) return std::nullopt;
-  ExtendedSet set;
+void take_legacy(std::span<const std::uint8_t, kLegacyArea> area, ExtendedSet& set) {
   set.x87_control = value_at<std::uint16_t>(area, kControlAt);
   set.x87_status = value_at<std::uint16_t>(area, kStatusAt);
   set.mxcsr = value_at<std::uint32_t>(area, kMxcsrAt);
   const auto tags = value_at<std::uint8_t>(area, kTagsAt);
+  set.x87_used = 0;
   for (unsigned i = 0; i < 8; ++i) {
     std::memcpy(set.x87[i].data(), area.data() + kX87At + 16 * i, 10);
     if ((tags >> physical(set.x87_status, i) & 1) != 0) set.x87_used |= static_cast<std::uint8_t>(1U << i);
   }
   for (unsigned i = 0; i < 16; ++i) std::memcpy(set.vectors[i].data(), area.data() + kXmmAt + 16 * i, 16);
+}
+
+std::optional<ExtendedSet> extended_from(Bytes area, const AreaLayout& layout) {
+  if (area.size() < kLegacyArea) return std::nullopt;
+  ExtendedSet set;
+  take_legacy(area.first<kLegacyArea>(), set);
   if (fits(layout.ymm_high, area.size(), 256)) {
     set.vector_bits = 256;
     for (unsigned i = 0; i < 16; ++i)

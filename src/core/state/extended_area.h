@@ -34,6 +34,9 @@ std::uint64_t components_of(Bytes area);
 /// otherwise.
 std::optional<AreaLayout> known_layout(std::uint64_t components, std::size_t size);
 
+/// Takes the floating-point unit, xmm0 to xmm15 and mxcsr from a legacy part, and leaves the rest as it is.
+void take_legacy(std::span<const std::uint8_t, kLegacyArea> area, ExtendedSet& set);
+
 /// Nothing where the area is shorter than its legacy part.
 std::optional<ExtendedSet> extended_from(Bytes area, const AreaLayout& layout);
 /// Puts vectors, masks and the floating-point unit into an area, and marks them as present. It has at least the legacy

@@ -54,13 +54,6 @@ struct RegisterSet {
   friend bool operator==(const RegisterSet&, const RegisterSet&) = default;
 };
 
-/// The vector registers' low 128 bits (xmm0 to xmm15, bytes in memory order) and the floating-point control word.
-struct VectorSet {
-  std::array<std::array<std::uint8_t, 16>, 16> xmm{};
-  std::uint32_t mxcsr = 0;
-  friend bool operator==(const VectorSet&, const VectorSet&) = default;
-};
-
 std::string_view name_of(Reg reg);
 /// The name in that mode: "eax", "eip", "eflags" in 32-bit code.
 std::string_view name_of(Reg reg, isa::Mode mode);

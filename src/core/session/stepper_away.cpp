@@ -1,0 +1,156 @@
+// Code that is not own, and how control comes back from it.
+#include <algorithm>
+
+#include "look/scope.h"
+#include "process/maps.h"
+#include "session/stepper.h"
+
+namespace deeptrace::session {
+
+using isa::ControlFlow;
+using state::Reg;
+using state::RegisterSet;
+
+std::optional<std::uint64_t> Stepper::slot_at(std::uint64_t address) const {
+  std::uint8_t bytes[8] = {};
+  if (memory().read(address, {bytes, word()}) != word()) return std::nullopt;
+  return state::number_of(bytes, sizeof bytes);
+}
+
+void Stepper::plant_entries() {
+  if (planted_) return;
+  planted_ = true;
+  loader_ = look::loader_of(modules_.main(), followed_.view());
+  if (loader_ && memory().plant(loader_->function)) followed_.watch_loader(loader_->function);
+  plant_own();
+  for (const std::uint64_t address : to_) memory().plant(address);
+  // Own functions that wait for code that stepping began in.
+  if (walk_->start_stack != kUnknown) return;
+  for (const inspect::Frame& frame : look::frames_of(modules_, followed_.view())) {
+    if (modules_.is_own(frame.address())) memory().plant(frame.address());
+  }
+}
+
+void Stepper::plant_own() {
+  look::Modules::OwnEntries entries = modules_.own_entries();
+  for (const std::uint64_t address : entries.all) memory().plant(address);
+  handlers_ = std::move(entries.handlers);
+}
+
+void Stepper::on_loader() {
+  if (!loader_ || !look::is_consistent(*loader_, followed_.view())) return;
+  const look::Modules::Changes changes = modules_.refresh(followed_.process());
+  if (changes.loaded.empty() && changes.unloaded.empty()) return;
+  if (!changes.unloaded.empty()) forget_unmapped();
+  code_.forget();
+  plant_own();
+}
+
+void Stepper::forget_unmapped() {
+  std::vector<std::uint64_t> gone;
+  for (const auto& [address, own] : memory().stops().all()) {
+    if (modules_.at(address) == nullptr) gone.push_back(address);
+  }
+  for (const std::uint64_t address : gone) memory().remove(address);
+}
+
+void Stepper::full_speed() {
+  flush();
+  if (const unsigned length = signal_return_length(); length != 0) return signal_return(length);
+  plant_entries();
+  const RegisterSet before = followed_.registers();
+  const std::string name = modules_.place_name(rip());
+  if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
+  Recorded& recorded = rows_.open(StepRow::Kind::full_speed);
+  recorded.row.function = name;
+  recorded.row.memory_followed = false;
+  Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
+  for (;;) {
+    if (stop.kind == Stop::Kind::loaded) {
+      on_loader();
+      stop = followed_.run();
+    } else if (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number)) {
+      stop = followed_.run(stop.number);
+    } else {
+      break;
+    }
+  }
+  if (nothing_left(stop)) return full_speed_without_return(recorded, name, stop);
+  look_for_written_code();
+  const RegisterSet& after = followed_.registers();
+  recorded.delta.compare(before, after);
+  compare_wide(recorded);
+  recorded.text = full_speed_text(name, stop);
+  recorded.row.text = recorded.text;
+  rows_.close(recorded);
+  arrive(stop);
+}
+
+std::uint64_t Stepper::return_address() const {
+  if (walk_->frames.empty() || walk_->frames.back() < followed_.registers()[Reg::rsp]) return 0;
+  const std::optional<std::uint64_t> address = slot_at(walk_->frames.back());
+  return address && modules_.is_own(*address) ? *address : 0;
+}
+
+std::uint64_t Stepper::returned_slot() const {
+  const std::uint64_t stack = followed_.registers()[Reg::rsp];
+  constexpr std::uint64_t kMostArguments = 64;  // bytes
+  const std::uint64_t most = followed_.mode() == isa::Mode::bits32 ? kMostArguments : 0;
+  for (auto slot = walk_->frames.rbegin(); slot != walk_->frames.rend(); ++slot) {
+    if (*slot + word() <= stack && stack <= *slot + word() + most) return *slot;
+  }
+  return 0;
+}
+
+Stepper::Arrival Stepper::arrival() {
+  if (std::binary_search(handlers_.begin(), handlers_.end(), rip())) return Arrival::handler;
+  const std::uint64_t slot = returned_slot();
+  if (slot != 0 && slot_at(slot) == rip()) return Arrival::returned;
+  const look::Module* module = modules_.at(rip());
+  const program::Function* function = module != nullptr ? module->program->function_at(rip() - module->bias) : nullptr;
+  return function != nullptr && function->address + module->bias == rip() ? Arrival::called : Arrival::elsewhere;
+}
+
+std::string Stepper::full_speed_text(const std::string& name, const Stop& stop) {
+  if (stop.kind == Stop::Kind::signal) return name + " ran until " + abi::signal_name(stop.number) + " came";
+  switch (arrival()) {
+    case Arrival::returned: return name + " ran and returned";
+    case Arrival::called: return name + " ran until it called " + modules_.place_name(rip());
+    case Arrival::handler: return name + " ran until an exception came to the handler at " + modules_.place_name(rip());
+    case Arrival::elsewhere: break;
+  }
+  return name + " ran until control came to " + modules_.place_name(rip());
+}
+
+void Stepper::arrive(const Stop& stop) {
+  if (stop.kind == Stop::Kind::signal) return deliver(stop.number);
+  const std::uint64_t stack = followed_.registers()[Reg::rsp];
+  switch (arrival()) {
+    case Arrival::returned:
+      walk_->frames.erase(std::find(walk_->frames.begin(), walk_->frames.end(), returned_slot()), walk_->frames.end());
+      break;
+    case Arrival::called: walk_->frames.push_back(stack); break;
+    case Arrival::handler:
+    case Arrival::elsewhere:
+      std::erase_if(walk_->frames, [&](std::uint64_t slot) { return slot < stack; });
+      // Out of the starting function without a return: by longjmp or an exception.
+      if (stack > walk_->start_stack && walk_->frames.empty()) finish_walk(StepsEnd::returned);
+      break;
+  }
+}
+
+void Stepper::full_speed_without_return(Recorded& recorded, const std::string& name, const Stop& stop) {
+  if (stop.program_is_gone()) ended(stop);
+  if (summary_.ended == StepsEnd::interrupt && gone_) return finish(StepsEnd::interrupt);
+  recorded.delta.flags_before = recorded.delta.flags_after = followed_.registers()[Reg::rflags];
+  recorded.text = name + (stop.kind == Stop::Kind::replaced ? " ran and replaced the program by another"
+                          : stop.kind == Stop::Kind::ended  ? " ran until the thread ended"
+                                                            : " ran until the program ended");
+  recorded.row.text = recorded.text;
+  recorded.row.completed = false;
+  rows_.close(recorded);
+  if (stop.kind == Stop::Kind::ended) return finish_walk(StepsEnd::thread_end);
+  finish(stop.kind == Stop::Kind::replaced ? StepsEnd::replaced : StepsEnd::program_end);
+}
+
+}  // namespace deeptrace::session

@@ -1,0 +1,157 @@
+// What the kernel does for a stepped thread: system calls and signals.
+#include <cstring>
+
+#include "isa/operand.h"
+#include "process/maps.h"
+#include "session/stepper.h"
+
+namespace deeptrace::session {
+
+using isa::ControlFlow;
+using state::Delta;
+using state::Reg;
+using state::RegisterSet;
+
+void Stepper::system_step(Code& code) {
+  flush();
+  const RegisterSet before = followed_.registers();
+  const abi::SystemCall* call = call_of(code, before);
+  const bool snapshot_needed = call == nullptr || !call->outputs_known;
+  std::optional<process::Snapshot> snapshot;
+  if (snapshot_needed) snapshot = process::Snapshot::take(followed_.process());
+  Delta planned;
+  if (!snapshot_needed) plan_outputs(*call, before, planned);
+  Recorded& recorded = rows_.open(StepRow::Kind::instruction);
+  put_place(recorded.row, code);
+  uncover_arguments(before);
+  const Stop stop = followed_.step(std::exchange(walk_->deliver, 0), false, true);
+  cover_reads();
+  if (nothing_left(stop) && stop.kind != Stop::Kind::killed) {
+    recorded.delta.flags_before = recorded.delta.flags_after = before[Reg::rflags];
+    rows_.close(recorded);
+  }
+  if (nothing_left(stop)) return without_step(stop);
+  settle(recorded, code, before, stop);
+  kernel_row(code, call, planned, snapshot, followed_.registers()[Reg::rax]);
+  look_for_written_code();
+}
+
+void Stepper::plan_outputs(const abi::SystemCall& call, const RegisterSet& registers, Delta& planned) {
+  for (unsigned i = 0; i < call.output_count; ++i) {
+    const abi::KernelOutput& output = call.outputs[i];
+    const std::uint64_t address = abi::argument(registers, output.argument, followed_.mode());
+    // A call that returns how much it wrote takes the room in the argument behind the address.
+    const std::uint64_t size =
+        output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U, followed_.mode());
+    if (address == 0 || size == 0 || size > kMostFollowed) continue;
+    state::MemoryChange& change = planned.add_memory(address, size);
+    const std::size_t got = memory().read(address, {planned.before(change), size});
+    change.before_known = got == size;
+  }
+}
+
+void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const Delta& planned,
+                         const std::optional<process::Snapshot>& snapshot, std::uint64_t result) {
+  const auto value =
+      code.mode == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : static_cast<std::int64_t>(result);
+  const bool failed = value < 0 && value > -4096;
+  Recorded& recorded = rows_.open(StepRow::Kind::kernel);
+  recorded.row.address -= code.length;
+  Delta& delta = recorded.delta;
+  if (snapshot) {
+    snapshot->add_changes(followed_.process(), delta);
+    recorded.row.memory_followed = snapshot->complete();
+  } else if (!failed) {
+    for (std::size_t i = 0; i < planned.memory.size(); ++i)
+      add_output(planned, planned.memory[i], call->outputs[i].size == 0 ? std::optional(result) : std::nullopt, delta);
+  }
+  delta.flags_before = delta.flags_after = followed_.registers()[Reg::rflags];
+  if (delta.memory.empty() && recorded.row.memory_followed) return;
+  recorded.text = "the kernel wrote memory" + (call != nullptr ? " in " + std::string(call->name) : std::string());
+  put_place(recorded.row, code);
+  recorded.row.text = recorded.text;
+  recorded.row.flow = ControlFlow::next;
+  rows_.close(recorded);
+}
+
+void Stepper::add_output(const Delta& planned, const state::MemoryChange& plan, std::optional<std::uint64_t> result,
+                         Delta& delta) {
+  const std::uint64_t size = std::min(plan.size, result.value_or(plan.size));
+  std::vector<std::uint8_t> now(size);
+  if (size == 0 || memory().read(plan.address, now) != size) return;
+  if (!result && std::memcmp(now.data(), planned.before(plan), size) == 0) return;
+  state::MemoryChange& change = delta.add_memory(plan.address, size);
+  change.before_known = plan.before_known;
+  std::memcpy(delta.before(change), planned.before(plan), size);
+  std::memcpy(delta.after(change), now.data(), size);
+}
+
+void Stepper::deliver(int signal) {
+  if (!process::catches_signal(followed_.process().pid(), signal)) {
+    walk_->deliver = signal;
+    return;
+  }
+  flush();
+  const process::Snapshot snapshot = process::Snapshot::take(followed_.process());
+  const RegisterSet before = followed_.registers();
+  Recorded& recorded = rows_.open(StepRow::Kind::signal);
+  recorded.row.signal = signal;
+  const Stop stop = followed_.step(signal);
+  if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
+  if (nothing_left(stop)) return without_step(stop);
+  const RegisterSet& after = followed_.registers();
+  recorded.delta.compare(before, after);
+  snapshot.add_changes(followed_.process(), recorded.delta);
+  recorded.row.memory_followed = snapshot.complete();
+  compare_wide(recorded);
+  recorded.text = abi::signal_name(signal) + " arrived: the kernel called " + modules_.place_name(after[Reg::rip]);
+  if (modules_.is_own(before[Reg::rip])) put_place(recorded.row, code_at(before[Reg::rip]));
+  recorded.row.text = recorded.text;
+  recorded.row.target_name = {};
+  recorded.row.target_text = {};
+  recorded.row.flow = ControlFlow::next;
+  rows_.close(recorded);
+  walk_->frames.push_back(after[Reg::rsp]);
+}
+
+unsigned Stepper::signal_return_length() const {
+  constexpr unsigned kMost = 3;
+  std::uint8_t bytes[kMost * isa::kLongestInstruction] = {};
+  Bytes code(bytes, memory().read(rip(), bytes));
+  bool numbered = false;
+  for (unsigned i = 1; i <= kMost; ++i) {
+    const isa::Instruction instruction = isa::decode(code, followed_.mode());
+    if (!instruction) return 0;
+    code = code.subspan(instruction.length);
+    if (isa::flow_of(instruction) == ControlFlow::system) return numbered ? i : 0;
+    const isa::Operands operands = isa::operands_of(instruction);
+    const isa::RegisterPart to = operands[0].reg;
+    if (to.file != isa::RegisterFile::general || to.index != isa::kRax) return 0;
+    const auto* call =
+        operands.count == 2 && operands[1].kind == isa::Operand::Kind::immediate
+            ? abi::system_call(static_cast<std::uint64_t>(operands[1].value), abi::call_table(followed_.mode()))
+            : nullptr;
+    numbered = call != nullptr && (call->name == "rt_sigreturn" || call->name == "sigreturn");
+  }
+  return 0;
+}
+
+void Stepper::signal_return(unsigned length) {
+  const RegisterSet before = followed_.registers();
+  Recorded& recorded = rows_.open(StepRow::Kind::signal_return);
+  for (unsigned i = 0; i < length; ++i) {
+    const Stop stop = followed_.step();
+    if (stop.kind == Stop::Kind::stepped) continue;
+    if (nothing_left(stop)) return without_step(stop);
+    if (stop.kind == Stop::Kind::signal) walk_->deliver = stop.number;
+  }
+  recorded.delta.compare(before, followed_.registers());
+  compare_wide(recorded);
+  recorded.text = "the handler is done: the kernel went back to " + modules_.place_name(rip());
+  recorded.row.text = recorded.text;
+  rows_.close(recorded);
+  std::erase_if(walk_->frames,
+                [&](std::uint64_t slot) { return slot < before[Reg::rsp] && slot + word() >= before[Reg::rsp]; });
+}
+
+}  // namespace deeptrace::session
