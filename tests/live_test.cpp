@@ -955,6 +955,24 @@ TEST(FullScreen, KeepsItsPanesAndTakesTheSameWords) {
   }
 }
 
+/// The line is readline's: characters of several bytes, keys within the line, the history.
+TEST(FullScreen, EditsItsLineAsReadlineDoes) {
+  Terminal terminal({"console", "--full-screen", demo("tidelog"), demo("readings.txt")}, 30, 120);
+  ASSERT_TRUE(terminal.shows("conversation")) << terminal.seen();
+  // A wide character is taken back as one, and so is what stands at the cursor.
+  terminal.type("show \xe6\xbd\xae\x7f" "0x2x0");
+  terminal.type("\x1b[D\x7f");    // left, and the x goes
+  terminal.type("\x05" "5\r");    // at the end
+  ASSERT_TRUE(terminal.shows("show 0x205")) << terminal.seen();
+  ASSERT_TRUE(terminal.shows("517")) << terminal.seen();
+  terminal.type("\x1b[A\x7f" "6\r");  // the line before, with another digit
+  ASSERT_TRUE(terminal.shows("show 0x206")) << terminal.seen();
+  terminal.type("he\t\r");
+  ASSERT_TRUE(terminal.shows("help ")) << terminal.seen();
+  terminal.type("\x04");
+  EXPECT_EQ(terminal.wait(), 0);
+}
+
 // ---- plans ----------------------------------------------------------------------------------------------------------
 
 TEST(Plans, ExpectationsAreCheckedAndMissedOnesFail) {

@@ -205,7 +205,6 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
   }
   const auto add = [&](const std::string& form, int descriptor, const std::string& name, report::Style style) {
     results.outputs_.push_back(std::make_unique<report::Output>(descriptor));
-    results.descriptors_.push_back(descriptor);
     results.names_.push_back(name);
     results.destinations_.push_back(
         {form, descriptor == STDOUT_FILENO ? "" : name, style, results.outputs_.back().get()});
@@ -232,9 +231,10 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
                                                                         : form == "assembler" ? "s"
                                                                                               : form))
                                    .string();
-      const int file = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
-      if (file < 0) return Error{Fault::usage, path + ": " + std::strerror(errno)};
-      add(form, file, path, report::Style{false, true, 0});
+      FileDescriptor file(::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600));
+      if (!file) return Error{Fault::usage, path + ": " + std::strerror(errno)};
+      add(form, file.get(), path, report::Style{false, true, 0});
+      results.files_.push_back(std::move(file));
     }
   }
   if (results.form_ != "none")
@@ -249,9 +249,9 @@ int Results::close(int status) {
     if (outputs_[i]->error() != 0 && outputs_[i]->error() != EPIPE) {
       status = report_error({Fault::input, names_[i] + ": cannot be written: " + std::strerror(outputs_[i]->error())});
     }
-    if (descriptors_[i] != STDOUT_FILENO) ::close(descriptors_[i]);
   }
   outputs_.clear();
+  files_.clear();
   return status;
 }
 

@@ -11,11 +11,13 @@
 #include <string_view>
 #include <vector>
 
+#include "base/file_descriptor.h"
 #include "base/result.h"
 #include "isa/text.h"
 #include "program/program.h"
 #include "program/source_text.h"
 #include "report/output.h"
+#include "report/tee.h"
 
 namespace deeptrace::cli {
 
@@ -83,6 +85,16 @@ struct Destination {
   report::Output* out = nullptr;
 };
 
+/// The sinks that `make` makes for destinations, as one; null where it makes none.
+template <class Make>
+auto sink_of(std::span<const Destination> destinations, Make make) {
+  std::vector<decltype(make(destinations.front()))> sinks;
+  for (const Destination& to : destinations) {
+    if (auto sink = make(to)) sinks.push_back(std::move(sink));
+  }
+  return sinks.empty() ? nullptr : report::tee(std::move(sinks));
+}
+
 class Results {
  public:
   /// Checks --format and --save and opens the files. `forms` are those that the command knows; `files` those that come
@@ -100,8 +112,8 @@ class Results {
  private:
   std::string form_;
   std::string folder_;
+  std::vector<FileDescriptor> files_;
   std::vector<std::unique_ptr<report::Output>> outputs_;
-  std::vector<int> descriptors_;
   std::vector<std::string> names_;
   std::vector<Destination> destinations_;
 };

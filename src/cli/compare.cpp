@@ -39,8 +39,10 @@ int run(const Command& command, std::vector<std::string> words) {
   Result<Results> results = Results::open(command, parsed.options, kForms, kFiles);
   if (!results) return report_error(results.error());
   bool same = true;
-  for (const Destination& to : results->destinations()) {
-    const auto summary = study::compare(*a, *b, request, *sink_for(to, parsed.options.count("unfolded") != 0));
+  const bool unfolded = parsed.options.count("unfolded") != 0;
+  if (const auto sink =
+          sink_of(results->destinations(), [&](const Destination& to) { return sink_for(to, unfolded); })) {
+    const auto summary = study::compare(*a, *b, request, *sink);
     if (!summary) return report_error(summary.error());
     same = summary->same == summary->functions;
   }

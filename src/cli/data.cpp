@@ -36,8 +36,8 @@ int run(const Command& command, std::vector<std::string> words) {
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
   std::size_t found = 0;
-  for (const Destination& to : results->destinations()) {
-    const Result<std::size_t> rows = study::list_data(*program, request, *sink_for(to));
+  if (const auto sink = sink_of(results->destinations(), sink_for)) {
+    const Result<std::size_t> rows = study::list_data(*program, request, *sink);
     if (!rows) return report_error(rows.error());
     found = *rows;
   }

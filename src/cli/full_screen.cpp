@@ -1,15 +1,19 @@
 #include "cli/full_screen.h"
 
 #define NCURSES_NOMACROS
+#define NCURSES_WIDECHAR 1
 #include <curses.h>
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <climits>
 #include <clocale>
+#include <cwchar>
 #include <map>
 
 #include "base/path.h"
 #include "cli/command.h"
+#include "cli/line_editor.h"
 #include "isa/text.h"
 #include "look/rows.h"
 #include "process/attention.h"
@@ -82,83 +86,77 @@ class Screen {
     answer(talk_.first());
     for (;;) {
       draw();
-      const int key = ::getch();
+      wint_t key = 0;
+      const int kind = ::get_wch(&key);
       if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
       process::Attention::answer();
-      if (key == ERR) {
+      if (kind == ERR) {
         show_output();
         continue;
       }
-      if (key == KEY_RESIZE) continue;
-      if (key == 4 && line_.empty()) return kFine;  // the end of input
-      if (!take_key(key)) return kFine;
+      constexpr wint_t kCtrlD = 4;
+      if (kind == OK && key == kCtrlD && line_.text().empty()) return kFine;  // the end of input
+      if (!(kind == KEY_CODE_YES ? take_special(static_cast<int>(key)) : take_character(key))) return kFine;
     }
   }
 
  private:
   // ---- keys -------------------------------------------------------------------------------------------------------
 
-  bool take_key(int key) {
-    constexpr int kCtrlA = 1, kCtrlC = 3, kCtrlE = 5, kCtrlU = 21;
+  /// A key that sends no character: those of panes, and those that readline knows by what terminals send for them.
+  bool take_special(int key) {
     switch (key) {
-      case '\n':
-      case '\r':
       case KEY_ENTER: return enter();
-      case KEY_BACKSPACE:
-      case 127:
-      case 8:
-        if (at_ > 0) line_.erase(--at_, 1);
-        return true;
-      case KEY_DC:
-        if (at_ < line_.size()) line_.erase(at_, 1);
-        return true;
-      case KEY_LEFT: at_ -= at_ > 0 ? 1 : 0; return true;
-      case KEY_RIGHT: at_ += at_ < line_.size() ? 1 : 0; return true;
-      case KEY_HOME:
-      case kCtrlA: at_ = 0; return true;
-      case KEY_END:
-      case kCtrlE: at_ = line_.size(); return true;
-      case kCtrlC:
-      case kCtrlU:
-        line_.clear();
-        at_ = 0;
-        return true;
-      case KEY_UP:
-      case KEY_DOWN: recall(key == KEY_UP ? -1 : 1); return true;
-      case '\t': line_.empty() ? void(focus_ = (focus_ + 1) % kPanes) : complete(); return true;
+      case KEY_BACKSPACE: line_.type("\x7f"); break;
+      case KEY_DC: line_.type("\x1b[3~"); break;
+      case KEY_LEFT: line_.type("\x1b[D"); break;
+      case KEY_RIGHT: line_.type("\x1b[C"); break;
+      case KEY_HOME: line_.type("\x1b[H"); break;
+      case KEY_END: line_.type("\x1b[F"); break;
+      case KEY_UP: line_.type("\x1b[A"); break;
+      case KEY_DOWN: line_.type("\x1b[B"); break;
       case KEY_PPAGE:
-      case KEY_NPAGE: {
-        Pane& pane = panes_[focus_];
-        const int step = std::max(1, pane.height - 2);
-        pane.first = std::clamp(pane.first + (key == KEY_PPAGE ? -step : step), 0,
-                                std::max(0, static_cast<int>(pane.lines.size()) - pane.height + 1));
-        scrolled_ = true;
-        return true;
-      }
-      default:
-        if (key >= 32 && key < 127) line_.insert(at_++, 1, static_cast<char>(key));
-        return true;
+      case KEY_NPAGE: scroll(key == KEY_PPAGE ? -1 : 1); break;
+      default: break;
     }
+    return true;
   }
 
-  void recall(int direction) {
-    const auto size = static_cast<int>(history_.size());
-    recalled_ = std::clamp(recalled_ + direction, 0, size);
-    line_ = recalled_ < size ? history_[static_cast<std::size_t>(recalled_)] : "";
-    at_ = line_.size();
+  bool take_character(wint_t key) {
+    constexpr wint_t kCtrlC = 3;
+    switch (key) {
+      case '\n':
+      case '\r': return enter();
+      case '\t': line_.text().empty() ? void(focus_ = (focus_ + 1) % kPanes) : complete(); return true;
+      case kCtrlC: line_.clear(); return true;
+      default: break;
+    }
+    char bytes[MB_LEN_MAX] = {};
+    std::mbstate_t state{};
+    const std::size_t size = std::wcrtomb(bytes, static_cast<wchar_t>(key), &state);
+    if (size != static_cast<std::size_t>(-1)) line_.type({bytes, size});
+    return true;
+  }
+
+  /// By pages of the pane that has the focus.
+  void scroll(int pages) {
+    Pane& pane = panes_[focus_];
+    const int step = std::max(1, pane.height - 2);
+    pane.first =
+        std::clamp(pane.first + pages * step, 0, std::max(0, static_cast<int>(pane.lines.size()) - pane.height + 1));
+    scrolled_ = true;
   }
 
   void complete() {
-    const std::size_t blank = line_.rfind(' ', at_);
-    const std::size_t start = blank == std::string::npos ? 0 : blank + 1;
-    const std::vector<std::string> found = talk_.completions(line_.substr(start), start == 0);
+    const std::string before = line_.text().substr(0, line_.cursor());
+    const std::size_t start = before.rfind(' ') + 1;
+    const std::vector<std::string> found = talk_.completions(before.substr(start), start == 0);
     if (found.empty()) return;
     std::string common = found.front();
     for (const std::string& one : found) {
       while (!one.starts_with(common)) common.pop_back();
     }
-    line_ = line_.substr(0, start) + common + (found.size() == 1 ? " " : "");
-    at_ = line_.size();
+    line_.replace(start, common + (found.size() == 1 ? " " : ""));
     if (found.size() == 1) return;
     std::string all;
     for (const std::string& one : found) all += one + "  ";
@@ -166,13 +164,13 @@ class Screen {
   }
 
   bool enter() {
-    if (line_.empty()) line_ = motion_;
-    if (line_.empty()) return true;
-    history_.push_back(line_);
-    recalled_ = static_cast<int>(history_.size());
-    said_.push_back({talk_.prompt() + line_, kTitle});
-    motion_ = is_motion(line_) ? line_ : "";
-    if (line_.starts_with("memory ")) memory_ = line_;
+    const std::string typed = line_.text();
+    const std::string words = typed.empty() ? motion_ : typed;
+    if (words.empty()) return true;
+    line_.remember(words);
+    said_.push_back({talk_.prompt() + words, kTitle});
+    motion_ = is_motion(words) ? words : "";
+    if (words.starts_with("memory ")) memory_ = words;
     if (!motion_.empty()) {
       said_.push_back({"running; Ctrl-C stops it", kFaint});
       draw();
@@ -180,10 +178,9 @@ class Screen {
       ::noraw();
       ::cbreak();
     }
-    const Answer result = talk_.say(line_);
+    const Answer result = talk_.say(words);
     ::raw();
     line_.clear();
-    at_ = 0;
     if (!said_.empty() && said_.back().text.starts_with("running;")) said_.pop_back();
     answer(result);
     return !result.quit;
@@ -441,8 +438,10 @@ class Screen {
     ::erase();
     for (std::size_t i = 0; i < kPanes; ++i) draw_pane(panes_[i], i == focus_);
     const std::string prompt = talk_.prompt();
-    put(LINES - 1, 0, COLS, prompt + line_);
-    ::move(LINES - 1, std::min(COLS - 1, static_cast<int>(prompt.size() + at_)));
+    const std::string line = line_.text();
+    put(LINES - 1, 0, COLS, prompt + line);
+    const unsigned columns = report::columns_of(prompt + line.substr(0, line_.cursor()));
+    ::move(LINES - 1, std::min(COLS - 1, static_cast<int>(columns)));
     ::refresh();
   }
 
@@ -453,11 +452,9 @@ class Screen {
   Pane panes_[kPanes];
   std::size_t focus_ = kTalk;
   std::vector<Line> said_;
-  std::vector<std::string> history_;
-  int recalled_ = 0;
-  std::string line_, motion_, source_;
+  LineEditor line_;
+  std::string motion_, source_;
   std::string memory_;  ///< what the pane asks for; empty: the stack
-  std::size_t at_ = 0;
 };
 
 }  // namespace

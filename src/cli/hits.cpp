@@ -83,7 +83,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
       sinks.push_back(report::hits_text(*to.out, to.style, files->sources, files->take_for(to)));
     }
   }
-  const auto sink = report::hits_tee(std::move(sinks));
+  const auto sink = report::tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::HitsSummary> summary = session::hits(std::move(request), *sink);
   if (!summary) {

@@ -14,6 +14,7 @@ constexpr std::string_view kForms[] = {"text", "json", "csv"};
 constexpr std::string_view kFigures[] = {"html"};
 
 std::unique_ptr<study::LinesSink> sink_for(const Destination& to, program::SourceText& sources) {
+  if (to.form == "html") return nullptr;  // a page has whole functions
   if (to.form == "json") return report::lines_json(*to.out);
   if (to.form == "csv") return report::lines_csv(*to.out);
   return report::lines_text(*to.out, to.style, sources);
@@ -94,12 +95,12 @@ int run(const Command& command, std::vector<std::string> words) {
   if (at) return run_at(*program, parsed.options["at"].as<std::string>(), *results, *sources);
   std::size_t found = 1;
   for (const Destination& to : results->destinations()) {
-    if (to.form == "html") {
-      if (const auto error = write_page(*program, *request, *to.out, *sources)) return report_error(*error);
-      continue;
-    }
-    const Result<std::size_t> lines =
-        study::list_lines(*program, *request, parsed.options.count("all") != 0, *sink_for(to, *sources));
+    if (to.form != "html") continue;
+    if (const auto error = write_page(*program, *request, *to.out, *sources)) return report_error(*error);
+  }
+  if (const auto sink =
+          sink_of(results->destinations(), [&](const Destination& to) { return sink_for(to, *sources); })) {
+    const Result<std::size_t> lines = study::list_lines(*program, *request, parsed.options.count("all") != 0, *sink);
     if (!lines) return report_error(lines.error());
     found = *lines;
   }

@@ -28,6 +28,7 @@ int write_source(const program::Program& program, const study::AssemblyRequest& 
 std::unique_ptr<study::ListingSink> sink_for(const Destination& to, program::SourceText* sources) {
   if (to.form == "json") return report::listing_json(*to.out);
   if (to.form == "csv") return report::listing_csv(*to.out);
+  if (to.form != "text") return nullptr;
   return report::listing_text(*to.out, to.style, sources);
 }
 
@@ -110,12 +111,9 @@ int run(const Command& command, std::vector<std::string> words) {
     return status;
   }
   const bool with_source = parsed.options.count("without-source") == 0;
-  std::vector<std::unique_ptr<study::ListingSink>> sinks;
-  for (const Destination& to : destinations) {
-    if (to.form == "text" || to.form == "json" || to.form == "csv")
-      sinks.push_back(sink_for(to, with_source ? &*sources : nullptr));
-  }
-  if (!sinks.empty()) study::list(*plan, *report::listing_tee(std::move(sinks)));
+  const auto sink =
+      sink_of(destinations, [&](const Destination& to) { return sink_for(to, with_source ? &*sources : nullptr); });
+  if (sink) study::list(*plan, *sink);
   const int status = results->close(kFine);
   program->keep_index();
   return status;

@@ -2,6 +2,8 @@
 #include <fmt/format.h>
 
 #include <array>
+#include <clocale>
+#include <cstdlib>
 #include <iostream>
 
 #include "cli/command.h"
@@ -50,6 +52,8 @@ int run(std::vector<std::string> words) {
 }  // namespace deeptrace::cli
 
 int main(int argc, char** argv) {
+  // How wide characters are is asked of the locale's tables; they are the same in all of UTF-8.
+  if (std::setlocale(LC_CTYPE, "") == nullptr || MB_CUR_MAX == 1) std::setlocale(LC_CTYPE, "C.UTF-8");
   try {
     return deeptrace::cli::run({argv + 1, argv + argc});
   } catch (const std::exception& problem) {

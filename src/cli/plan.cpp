@@ -39,7 +39,7 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
     };
     sinks.push_back(report::plan_text(*to.out, style, files->take_for(to), show));
   }
-  const auto sink = report::plan_tee(std::move(sinks));
+  const auto sink = report::tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::PlanSummary> summary = session::run_plan(plan, std::move(*control), *sink);
   if (!summary) {

@@ -121,12 +121,11 @@ namespace {
 bool reader_left_before_end(pid_t child) {
   struct stat status {};
   if (::fstat(STDOUT_FILENO, &status) != 0 || (!S_ISFIFO(status.st_mode) && !S_ISSOCK(status.st_mode))) return false;
-  const int ended = static_cast<int>(::syscall(SYS_pidfd_open, child, 0));
-  if (ended < 0) return false;
-  pollfd places[2] = {{ended, POLLIN, 0}, {STDOUT_FILENO, 0, 0}};
+  const FileDescriptor ended(static_cast<int>(::syscall(SYS_pidfd_open, child, 0)));
+  if (!ended) return false;
+  pollfd places[2] = {{ended.get(), POLLIN, 0}, {STDOUT_FILENO, 0, 0}};
   while (::poll(places, 2, -1) < 0 && errno == EINTR) {
   }
-  ::close(ended);
   return places[0].revents == 0 && (places[1].revents & (POLLERR | POLLHUP)) != 0;
 }
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <thread>
 
+#include "base/file_descriptor.h"
 #include "base/result.h"
 
 namespace deeptrace::cli {
@@ -23,9 +24,9 @@ class ProgramOutput {
   ProgramOutput& operator=(const ProgramOutput&) = delete;
 
   /// The descriptor to give to the program.
-  [[nodiscard]] int descriptor() const { return descriptor_; }
+  [[nodiscard]] int descriptor() const { return descriptor_.get(); }
   /// True when the output is read here.
-  [[nodiscard]] bool caught() const { return master_ >= 0; }
+  [[nodiscard]] bool caught() const { return static_cast<bool>(master_); }
   /// What came since the last call.
   std::string take();
   /// A terminal for all three standard descriptors of the program, whose input comes from `send`.
@@ -38,10 +39,10 @@ class ProgramOutput {
   ProgramOutput() = default;
   void drain();
 
-  int descriptor_ = -1;
-  int master_ = -1;
+  FileDescriptor descriptor_;
+  FileDescriptor master_;  ///< of the terminal
   bool sends_ = false;
-  int wake_[2] = {-1, -1};
+  Pipe wake_;  ///< ends the reader
   std::mutex mutex_;
   std::string text_;
   std::thread reader_;

@@ -65,6 +65,12 @@ int verdict(const session::StepsSummary& summary) {
   return kFine;
 }
 
+std::unique_ptr<session::StepsSink> sink_for(const Destination& to, RunFiles& files) {
+  if (to.form == "json") return report::steps_json(*to.out);
+  if (to.form == "csv") return report::steps_csv(*to.out);
+  return report::steps_text(*to.out, to.style, files.sources, files.take_for(to));
+}
+
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   Result<session::StepsRequest> request = request_of(command, parsed.options, std::move(words));
   if (!request) return report_error(request.error());
@@ -72,17 +78,9 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   if (!files) return report_error(files.error());
   request->launch.output = files->output->descriptor();
 
-  std::vector<std::unique_ptr<session::StepsSink>> sinks;
-  for (const Destination& to : files->results.destinations()) {
-    if (to.form == "json") {
-      sinks.push_back(report::steps_json(*to.out));
-    } else if (to.form == "csv") {
-      sinks.push_back(report::steps_csv(*to.out));
-    } else {
-      sinks.push_back(report::steps_text(*to.out, to.style, files->sources, files->take_for(to)));
-    }
-  }
-  const auto sink = report::steps_tee(std::move(sinks));
+  report::Sinks<session::StepsSink> sinks;
+  for (const Destination& to : files->results.destinations()) sinks.push_back(sink_for(to, *files));
+  const auto sink = report::tee(std::move(sinks));
   outlive_broken_pipe();
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
   if (!summary) {

@@ -333,10 +333,9 @@ Answer Talk::help(Arguments rest) {
       answer.lines.push_back(fmt::format("  {:<40} {}", usage, one.what));
       answer.lines.push_back(fmt::format("      for example: {}", one.example));
       if (one.name == "halt") {
-        answer.lines.push_back(
-            "      events: on write EXPR, on access EXPR, on change EXPR, on return FUNCTION, on syscall NAME,");
-        answer.lines.push_back("              on signal NAME, on throw, on load NAME");
-        answer.lines.push_back("      behind it any of: from hit N, every N, when EXPR, for thread N, once");
+        for (const control::HaltKind& kind : control::kHaltKinds)
+          answer.lines.push_back(fmt::format("      halt {} {}", kind.words, kind.subject));
+        answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, once");
       }
     }
   }

@@ -37,8 +37,9 @@ int run(const Command& command, std::vector<std::string> words) {
   Result<Results> results = Results::open(command, parsed.options, kForms);
   if (!results) return report_error(results.error());
   std::size_t found = 1;
-  for (const Destination& to : results->destinations()) {
-    const auto summary = study::list_uses(*program, request, *sink_for(to, *sources));
+  if (const auto sink =
+          sink_of(results->destinations(), [&](const Destination& to) { return sink_for(to, *sources); })) {
+    const auto summary = study::list_uses(*program, request, *sink);
     if (!summary) return report_error(summary.error());
     found = summary->uses;
   }

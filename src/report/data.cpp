@@ -2,9 +2,8 @@
 
 #include <fmt/format.h>
 
-#include "report/csv.h"
+#include "report/columns.h"
 #include "report/file_words.h"
-#include "report/json.h"
 #include "report/value.h"
 
 namespace deeptrace::report {
@@ -56,6 +55,18 @@ class Text : public study::DataSink {
   Style style_;
 };
 
+/// The value comes after them, in each form as it is there.
+constexpr Column<DataRow> kColumns[] = {
+    {"name", [](const DataRow& row) { return Cell::string(row.name); }},
+    {"address", [](const DataRow& row) { return Cell::address(row.address); }},
+    {"section", [](const DataRow& row) { return Cell::text(row.section); }},
+    {"size", [](const DataRow& row) { return Cell::number(row.size); }},
+    {"type", [](const DataRow& row) { return Cell::text(row.type); }},
+    {"file", [](const DataRow& row) { return Cell::text(row.file); }},
+    {"line", [](const DataRow& row) { return Cell::line(row.line); }},
+    {"writable", [](const DataRow& row) { return Cell::boolean(row.writable); }, Forms::json},
+};
+
 class Json : public study::DataSink {
  public:
   explicit Json(Output& out) : json_(out) {}
@@ -71,15 +82,7 @@ class Json : public study::DataSink {
   void variable(const DataRow& row) override {
     json_.new_line();
     json_.begin_object();
-    json_.key("name").string(row.name);
-    json_.key("address").hex(row.address);
-    json_.key("section").string_or_null(row.section);
-    json_.key("size").number(row.size);
-    json_.key("type").string_or_null(row.type);
-    json_.key("file").string_or_null(row.file);
-    json_.key("line");
-    row.line != 0 ? json_.number(row.line) : json_.null();
-    json_.key("writable").boolean(row.writable);
+    put_members<DataRow>(json_, kColumns, row);
     if (row.in_thread) json_.key("in_each_thread").boolean(true);
     json_.key("value");
     value_json(json_, row.value);
@@ -96,13 +99,11 @@ class Csv : public study::DataSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const DataFile& /*file*/) override {
-    for (const std::string_view name : {"name", "address", "section", "size", "type", "file", "line", "value"})
-      csv_.cell(name);
-    csv_.end_row();
+    put_heads<DataRow>(csv_, kColumns);
+    csv_.cell("value").end_row();
   }
   void variable(const DataRow& row) override {
-    csv_.cell(row.name).cell(fmt::format("{:#x}", row.address)).cell(row.section).cell(fmt::format("{}", row.size));
-    csv_.cell(row.type).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "");
+    put_cells<DataRow>(csv_, kColumns, row);
     csv_.cell(value_words(Style{false, true, 0}, row.value));
     csv_.end_row();
   }

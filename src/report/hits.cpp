@@ -232,7 +232,7 @@ class Json : public session::HitsSink {
     }
     json_.key("kept").begin_object();
     for (std::size_t i = 0; i < row.kept.size(); ++i) {
-      key(keep_[i]);
+      json_.key(keep_[i]);
       value_json(json_, row.kept[i]);
     }
     json_.end();
@@ -261,12 +261,6 @@ class Json : public session::HitsSink {
   }
 
  private:
-  /// A key that people chose.
-  void key(std::string_view text) {
-    std::string quoted;
-    add_json_string(quoted, text);
-    json_.key(std::string_view(quoted).substr(1, quoted.size() - 2));
-  }
   void notes(const std::vector<std::string>& notes) {
     if (notes.empty()) return;
     json_.key("notes").begin_array();
@@ -448,23 +442,6 @@ class Figure : public session::HitsSink {
   Series watched_;
 };
 
-class Tee : public session::HitsSink {
- public:
-  explicit Tee(std::vector<std::unique_ptr<session::HitsSink>> sinks) : sinks_(std::move(sinks)) {}
-  void begin(const HitsStart& start) override {
-    for (const auto& sink : sinks_) sink->begin(start);
-  }
-  void row(const HitRow& row) override {
-    for (const auto& sink : sinks_) sink->row(row);
-  }
-  void end(const HitsSummary& summary) override {
-    for (const auto& sink : sinks_) sink->end(summary);
-  }
-
- private:
-  std::vector<std::unique_ptr<session::HitsSink>> sinks_;
-};
-
 }  // namespace
 
 std::string end_words(const RunEnd& end) {
@@ -496,9 +473,6 @@ std::unique_ptr<session::HitsSink> hits_json(Output& out) { return std::make_uni
 std::unique_ptr<session::HitsSink> hits_csv(Output& out) { return std::make_unique<Csv>(out); }
 std::unique_ptr<session::HitsSink> hits_figure(const std::string& path, Canvas::Form form) {
   return std::make_unique<Figure>(path, form);
-}
-std::unique_ptr<session::HitsSink> hits_tee(std::vector<std::unique_ptr<session::HitsSink>> sinks) {
-  return std::make_unique<Tee>(std::move(sinks));
 }
 
 }  // namespace deeptrace::report

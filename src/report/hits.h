@@ -23,7 +23,6 @@ std::unique_ptr<session::HitsSink> hits_json(Output& out);
 std::unique_ptr<session::HitsSink> hits_csv(Output& out);
 /// The kept numbers over the hits, drawn when the run has ended; a file without any is not made.
 std::unique_ptr<session::HitsSink> hits_figure(const std::string& path, Canvas::Form form);
-std::unique_ptr<session::HitsSink> hits_tee(std::vector<std::unique_ptr<session::HitsSink>> sinks);
 
 /// "exited with status 0", "was ended by SIGSEGV".
 std::string end_words(const session::RunEnd& end);

@@ -32,10 +32,8 @@ class JsonWriter {
   void new_line() { line_pending_ = true; }
 
   JsonWriter& key(std::string_view name) {
-    separate();
-    out_.add('"');
-    out_.add(name);
-    out_.add("\":");
+    string(name);
+    out_.add(':');
     after_key_ = true;
     return *this;
   }

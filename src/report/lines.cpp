@@ -2,9 +2,8 @@
 
 #include <fmt/format.h>
 
-#include "report/csv.h"
+#include "report/columns.h"
 #include "report/file_words.h"
-#include "report/json.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -115,6 +114,37 @@ void inlined_json(JsonWriter& json, std::span<const Inlined> calls) {
   json.end();
 }
 
+/// The calls that were inlined, outermost first: "gauge > level_sum".
+std::string call_path(std::span<const Inlined> calls) {
+  std::string path;
+  for (const Inlined& call : calls) path += (path.empty() ? "" : " > ") + std::string(call.name);
+  return path;
+}
+
+constexpr Column<LineRange> kRangeColumns[] = {
+    {"from", [](const LineRange& range) { return Cell::address(range.range.from); }},
+    {"to", [](const LineRange& range) { return Cell::address(range.range.to); }},
+    {"section", [](const LineRange& range) { return Cell::text(range.section); }, Forms::json},
+    {"function", [](const LineRange& range) { return Cell::text(range.function); }},
+    {"instructions", [](const LineRange& range) { return Cell::number(range.instructions); }},
+    {"statement", [](const LineRange& range) { return Cell::boolean(range.statement); }, Forms::json},
+    {"prologue_end", [](const LineRange& range) { return Cell::boolean(range.prologue_end); }, Forms::json},
+    {"bytes", [](const LineRange& range) { return Cell::number(range.range.size()); }, Forms::csv},
+    {"inlined", [](const LineRange& range) { return Cell::text(call_path(range.inlined)); }, Forms::csv},
+};
+
+constexpr Column<AddressOrigin> kOriginColumns[] = {
+    {"address", [](const AddressOrigin& origin) { return Cell::address(origin.address); }},
+    {"function", [](const AddressOrigin& origin) { return Cell::text(origin.function); }},
+    {"offset", [](const AddressOrigin& origin) { return Cell::number(origin.offset); }},
+    {"file", [](const AddressOrigin& origin) { return Cell::text(origin.file); }},
+    {"line", [](const AddressOrigin& origin) { return Cell::line(origin.line); }},
+    {"instruction", [](const AddressOrigin& origin) { return Cell::address(origin.instruction); }, Forms::json},
+    {"statement", [](const AddressOrigin& origin) { return Cell::boolean(origin.statement); }, Forms::json},
+    {"prologue_end", [](const AddressOrigin& origin) { return Cell::boolean(origin.prologue_end); }, Forms::json},
+    {"inlined", [](const AddressOrigin& origin) { return Cell::text(call_path(origin.inlined)); }, Forms::csv},
+};
+
 class Json : public study::LinesSink {
  public:
   explicit Json(Output& out) : json_(out) {}
@@ -135,13 +165,7 @@ class Json : public study::LinesSink {
     json_.key("ranges").begin_array();
     for (const LineRange& range : entry.ranges) {
       json_.begin_object();
-      json_.key("from").hex(range.range.from);
-      json_.key("to").hex(range.range.to);
-      json_.key("section").string_or_null(range.section);
-      json_.key("function").string_or_null(range.function);
-      json_.key("instructions").number(range.instructions);
-      json_.key("statement").boolean(range.statement);
-      json_.key("prologue_end").boolean(range.prologue_end);
+      put_members<LineRange>(json_, kRangeColumns, range);
       inlined_json(json_, range.inlined);
       if (!range.code.empty()) {
         json_.key("code").begin_array();
@@ -187,23 +211,15 @@ class Csv : public study::LinesSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const program::Program& /*program*/, std::size_t /*lines*/) override {
-    for (const std::string_view name : {"file", "line", "from", "to", "function", "instructions", "bytes", "inlined"})
-      csv_.cell(name);
+    csv_.cell("file").cell("line");
+    put_heads<LineRange>(csv_, kRangeColumns);
     csv_.end_row();
   }
   void line(const LineEntry& entry) override {
     const std::string number = fmt::format("{}", entry.line);
     for (const LineRange& range : entry.ranges) {
-      std::string inlined;
-      for (const Inlined& call : range.inlined) inlined += (inlined.empty() ? "" : " > ") + std::string(call.name);
-      csv_.cell(entry.file)
-          .cell(number)
-          .cell(fmt::format("{:#x}", range.range.from))
-          .cell(fmt::format("{:#x}", range.range.to));
-      csv_.cell(range.function)
-          .cell(fmt::format("{}", range.instructions))
-          .cell(fmt::format("{}", range.range.size()))
-          .cell(inlined);
+      csv_.cell(entry.file).cell(number);
+      put_cells<LineRange>(csv_, kRangeColumns, range);
       csv_.end_row();
     }
     if (!entry.ranges.empty()) return;
@@ -263,15 +279,7 @@ void origins_json(Output& out, const program::Program& program, std::span<const 
   json.key("command").string("lines");
   json.key("program").string(program.elf().path());
   const auto one = [&](const AddressOrigin& origin) {
-    json.key("address").hex(origin.address);
-    json.key("function").string_or_null(origin.function);
-    json.key("offset").number(origin.offset);
-    json.key("file").string_or_null(origin.file);
-    json.key("line");
-    origin.line != 0 ? json.number(origin.line) : json.null();
-    json.key("instruction").hex(origin.instruction);
-    json.key("statement").boolean(origin.statement);
-    json.key("prologue_end").boolean(origin.prologue_end);
+    put_members<AddressOrigin>(json, kOriginColumns, origin);
     json.key("also").begin_array();
     for (const debuginfo::SourceLine& line : origin.passed) {
       json.begin_object();
@@ -297,13 +305,10 @@ void origins_json(Output& out, const program::Program& program, std::span<const 
 
 void origins_csv(Output& out, std::span<const AddressOrigin> origins) {
   CsvWriter csv(out);
-  for (const std::string_view name : {"address", "function", "offset", "file", "line", "inlined"}) csv.cell(name);
+  put_heads<AddressOrigin>(csv, kOriginColumns);
   csv.end_row();
   for (const AddressOrigin& origin : origins) {
-    std::string inlined;
-    for (const Inlined& call : origin.inlined) inlined += (inlined.empty() ? "" : " > ") + std::string(call.name);
-    csv.cell(fmt::format("{:#x}", origin.address)).cell(origin.function).cell(fmt::format("{}", origin.offset));
-    csv.cell(origin.file).cell(origin.line != 0 ? fmt::format("{}", origin.line) : "").cell(inlined);
+    put_cells<AddressOrigin>(csv, kOriginColumns, origin);
     csv.end_row();
   }
 }

@@ -387,29 +387,6 @@ class Csv : public ListingSink {
   std::string function_;
 };
 
-class Tee : public ListingSink {
- public:
-  explicit Tee(std::vector<std::unique_ptr<ListingSink>> sinks) : sinks_(std::move(sinks)) {}
-  void begin(const ListedFile& file) override {
-    for (auto& s : sinks_) s->begin(file);
-  }
-  void begin_function(const ListedFunction& function) override {
-    for (auto& s : sinks_) s->begin_function(function);
-  }
-  void instruction(const ListedInstruction& row) override {
-    for (auto& s : sinks_) s->instruction(row);
-  }
-  void end_function() override {
-    for (auto& s : sinks_) s->end_function();
-  }
-  void end() override {
-    for (auto& s : sinks_) s->end();
-  }
-
- private:
-  std::vector<std::unique_ptr<ListingSink>> sinks_;
-};
-
 /// Control characters can only stand in the names of remarks.
 class Source : public study::AssemblySink {
  public:
@@ -435,8 +412,5 @@ std::unique_ptr<ListingSink> listing_text(Output& out, Style style, program::Sou
 std::unique_ptr<ListingSink> listing_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<ListingSink> listing_csv(Output& out) { return std::make_unique<Csv>(out); }
 std::unique_ptr<study::AssemblySink> listing_assembler(Output& out) { return std::make_unique<Source>(out); }
-std::unique_ptr<ListingSink> listing_tee(std::vector<std::unique_ptr<ListingSink>> sinks) {
-  return std::make_unique<Tee>(std::move(sinks));
-}
 
 }  // namespace deeptrace::report

@@ -20,7 +20,5 @@ std::unique_ptr<study::ListingSink> listing_json(Output& out);
 std::unique_ptr<study::ListingSink> listing_csv(Output& out);
 /// Source for the assembler.
 std::unique_ptr<study::AssemblySink> listing_assembler(Output& out);
-/// Passes every row on to several sinks.
-std::unique_ptr<study::ListingSink> listing_tee(std::vector<std::unique_ptr<study::ListingSink>> sinks);
 
 }  // namespace deeptrace::report

@@ -8,6 +8,7 @@
 #include <array>
 #include <cerrno>
 #include <cstdlib>
+#include <cwchar>
 
 namespace deeptrace::report {
 namespace {
@@ -117,18 +118,37 @@ std::string look(const Style& style, Role role, std::string_view text) {
   return fmt::format("\x1b[{}m{}\x1b[0m", kCodes[static_cast<std::size_t>(role)], text);
 }
 
+Character character_at(std::string_view text, std::size_t at) {
+  const std::size_t bytes = utf8_sequence(text, at);
+  if (bytes <= 1) return {};
+  auto code = static_cast<wchar_t>(static_cast<std::uint8_t>(text[at]) & (0xffU >> (bytes + 1)));
+  for (std::size_t i = 1; i < bytes; ++i) code = code << 6 | (text[at + i] & 0x3f);
+  const int columns = ::wcwidth(code);
+  return {bytes, columns < 0 ? 1U : static_cast<unsigned>(columns)};
+}
+
+unsigned columns_of(std::string_view text) {
+  unsigned columns = 0;
+  for (std::size_t at = 0; at < text.size();) {
+    const Character character = character_at(text, at);
+    columns += character.columns;
+    at += character.bytes;
+  }
+  return columns;
+}
+
 void add_line(Output& out, const Style& style, std::string_view line) {
   std::size_t columns = 0;
   std::size_t at = 0;
-  bool escape = false;
   while (style.width != 0 && at < line.size()) {
-    const auto byte = static_cast<std::uint8_t>(line[at]);
-    if (byte == 0x1b) escape = true;
-    const bool starts_character = !escape && (byte & 0xc0) != 0x80;
-    if (starts_character && columns == style.width) break;
-    if (starts_character) ++columns;
-    if (escape && byte == 'm') escape = false;
-    ++at;
+    if (line[at] == 0x1b) {  // a colour
+      at = std::min(line.find('m', at), line.size() - 1) + 1;
+      continue;
+    }
+    const Character character = character_at(line, at);
+    if (columns + character.columns > style.width) break;
+    columns += character.columns;
+    at += character.bytes;
   }
   const bool cut = style.width != 0 && at < line.size();
   out.add(cut ? line.substr(0, at) : line);

@@ -73,6 +73,16 @@ enum class Role { plain, heading, source, faint, changed, attention, broken, nex
 /// `text` in the look of `role`. Without colour it stays as it is.
 std::string look(const Style& style, Role role, std::string_view text);
 
+/// A character of UTF-8 text.
+struct Character {
+  std::size_t bytes = 1;
+  unsigned columns = 1;  ///< on a terminal: 0 for a combining one, 2 for a wide one (wcwidth(3))
+};
+/// The one that begins at `at`; a byte that begins none is one by itself.
+Character character_at(std::string_view text, std::size_t at);
+/// Columns of a text without colours.
+unsigned columns_of(std::string_view text);
+
 /// Adds a line and its end, cut to the style's width (escape sequences count nothing).
 void add_line(Output& out, const Style& style, std::string_view line);
 

@@ -171,31 +171,11 @@ class Json : public session::PlanSink {
   bool children_ = false;
 };
 
-class Tee : public session::PlanSink {
- public:
-  explicit Tee(std::vector<std::unique_ptr<session::PlanSink>> sinks) : sinks_(std::move(sinks)) {}
-  void begin(const Plan& plan, const HitsStart& start) override {
-    for (const auto& sink : sinks_) sink->begin(plan, start);
-  }
-  void row(const PlanRow& row) override {
-    for (const auto& sink : sinks_) sink->row(row);
-  }
-  void end(const PlanSummary& summary) override {
-    for (const auto& sink : sinks_) sink->end(summary);
-  }
-
- private:
-  std::vector<std::unique_ptr<session::PlanSink>> sinks_;
-};
-
 }  // namespace
 
 std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show) {
   return std::make_unique<Text>(out, style, std::move(take_output), std::move(show));
 }
 std::unique_ptr<session::PlanSink> plan_json(Output& out) { return std::make_unique<Json>(out); }
-std::unique_ptr<session::PlanSink> plan_tee(std::vector<std::unique_ptr<session::PlanSink>> sinks) {
-  return std::make_unique<Tee>(std::move(sinks));
-}
 
 }  // namespace deeptrace::report

@@ -18,6 +18,5 @@ using ShowWords = std::function<std::vector<std::string>(look::Subject&, const l
 std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show);
 /// docs/formats/plan.md.
 std::unique_ptr<session::PlanSink> plan_json(Output& out);
-std::unique_ptr<session::PlanSink> plan_tee(std::vector<std::unique_ptr<session::PlanSink>> sinks);
 
 }  // namespace deeptrace::report

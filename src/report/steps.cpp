@@ -288,29 +288,9 @@ class Csv : public StepsSink {
   CsvWriter csv_;
 };
 
-class Tee : public StepsSink {
- public:
-  explicit Tee(std::vector<std::unique_ptr<StepsSink>> sinks) : sinks_(std::move(sinks)) {}
-  void begin(const StepsStart& start) override {
-    for (auto& s : sinks_) s->begin(start);
-  }
-  void row(const StepRow& row) override {
-    for (auto& s : sinks_) s->row(row);
-  }
-  void end(const StepsSummary& summary) override {
-    for (auto& s : sinks_) s->end(summary);
-  }
-
- private:
-  std::vector<std::unique_ptr<StepsSink>> sinks_;
-};
-
 }  // namespace
 
 std::unique_ptr<StepsSink> steps_json(Output& out) { return std::make_unique<Json>(out); }
 std::unique_ptr<StepsSink> steps_csv(Output& out) { return std::make_unique<Csv>(out); }
-std::unique_ptr<StepsSink> steps_tee(std::vector<std::unique_ptr<StepsSink>> sinks) {
-  return std::make_unique<Tee>(std::move(sinks));
-}
 
 }  // namespace deeptrace::report

@@ -19,7 +19,5 @@ std::unique_ptr<session::StepsSink> steps_text(Output& out, Style style, program
 std::unique_ptr<session::StepsSink> steps_json(Output& out);
 /// One row a step.
 std::unique_ptr<session::StepsSink> steps_csv(Output& out);
-/// Passes every row on to several sinks.
-std::unique_ptr<session::StepsSink> steps_tee(std::vector<std::unique_ptr<session::StepsSink>> sinks);
 
 }  // namespace deeptrace::report

@@ -5,9 +5,8 @@
 #include <algorithm>
 
 #include "abi/signal_names.h"
-#include "report/csv.h"
+#include "report/columns.h"
 #include "report/file_words.h"
-#include "report/json.h"
 
 namespace deeptrace::report {
 namespace {
@@ -355,6 +354,17 @@ void core_json(JsonWriter& json, const study::SurveyedCore& core) {
   json.end();
 }
 
+constexpr Column<SurveyedSection> kSectionColumns[] = {
+    {"name", [](const SurveyedSection& section) { return Cell::string(section.name); }, Forms::json},
+    {"section", [](const SurveyedSection& section) { return Cell::string(section.name); }, Forms::csv},
+    {"address", [](const SurveyedSection& section) { return Cell::address(section.address); }},
+    {"size", [](const SurveyedSection& section) { return Cell::number(section.size); }},
+    {"in_file", [](const SurveyedSection& section) { return Cell::number(section.in_file); }},
+    {"flags", [](const SurveyedSection& section) { return Cell::string(access_letters(section.flags)); }},
+    {"use", [](const SurveyedSection& section) { return Cell::string(study::name_of(section.use)); }, Forms::csv},
+    {"role", [](const SurveyedSection& section) { return Cell::string(section.role); }},
+};
+
 void file_json(JsonWriter& json, const Survey& s) {
   const Loading& l = s.loading;
   const binary::Elf& elf = s.program->elf();
@@ -427,12 +437,7 @@ void file_json(JsonWriter& json, const Survey& s) {
   for (const SurveyedSection& section : s.sections) {
     json.new_line();
     json.begin_object();
-    json.key("name").string(section.name);
-    json.key("address").hex(section.address);
-    json.key("size").number(section.size);
-    json.key("in_file").number(section.in_file);
-    json.key("flags").string(access_letters(section.flags));
-    json.key("role").string(section.role);
+    put_members<SurveyedSection>(json, kSectionColumns, section);
     json.end();
   }
   json.end();
@@ -477,16 +482,13 @@ void survey_json(Output& out, std::span<const Survey> files) {
 
 void survey_csv(Output& out, std::span<const Survey> files) {
   CsvWriter csv(out);
-  for (const std::string_view name : {"file", "section", "address", "size", "in_file", "flags", "use", "role"})
-    csv.cell(name);
+  csv.cell("file");
+  put_heads<SurveyedSection>(csv, kSectionColumns);
   csv.end_row();
   for (const Survey& s : files) {
     for (const SurveyedSection& section : s.sections) {
-      csv.cell(s.program->elf().path()).cell(section.name).cell(fmt::format("{:#x}", section.address));
-      csv.cell(fmt::format("{}", section.size))
-          .cell(fmt::format("{}", section.in_file))
-          .cell(access_letters(section.flags));
-      csv.cell(study::name_of(section.use)).cell(section.role);
+      csv.cell(s.program->elf().path());
+      put_cells<SurveyedSection>(csv, kSectionColumns, section);
       csv.end_row();
     }
   }

@@ -2,9 +2,8 @@
 
 #include <fmt/format.h>
 
-#include "report/csv.h"
+#include "report/columns.h"
 #include "report/file_words.h"
-#include "report/json.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -80,6 +79,20 @@ class Text : public study::UsesSink {
   bool system_call_ = false;
 };
 
+constexpr Column<Use> kColumns[] = {
+    {"address", [](const Use& use) { return Cell::address(use.address); }},
+    {"section", [](const Use& use) { return Cell::text(use.section); }, Forms::json},
+    {"function", [](const Use& use) { return Cell::text(use.function); }},
+    {"offset", [](const Use& use) { return Cell::number(use.offset); }},
+    {"file", [](const Use& use) { return Cell::text(use.file); }},
+    {"line", [](const Use& use) { return Cell::line(use.line); }},
+    {"how", [](const Use& use) { return Cell::string(study::name_of(use.how)); }},
+    {"text", [](const Use& use) { return Cell::string(use.text); }},
+    {"part", [](const Use& use) { return Cell::text(use.part); }},
+    {"in_data", [](const Use& use) { return Cell::boolean(use.in_data); }, Forms::json},
+    {"computed", [](const Use& use) { return Cell::boolean(use.computed); }, Forms::json},
+};
+
 class Json : public study::UsesSink {
  public:
   explicit Json(Output& out) : json_(out) {}
@@ -95,18 +108,7 @@ class Json : public study::UsesSink {
   void use(const Use& use) override {
     json_.new_line();
     json_.begin_object();
-    json_.key("address").hex(use.address);
-    json_.key("section").string_or_null(use.section);
-    json_.key("function").string_or_null(use.function);
-    json_.key("offset").number(use.offset);
-    json_.key("file").string_or_null(use.file);
-    json_.key("line");
-    use.line != 0 ? json_.number(use.line) : json_.null();
-    json_.key("how").string(study::name_of(use.how));
-    json_.key("text").string(use.text);
-    json_.key("part").string_or_null(use.part);
-    json_.key("in_data").boolean(use.in_data);
-    json_.key("computed").boolean(use.computed);
+    put_members<Use>(json_, kColumns, use);
     json_.end();
   }
   void end(const UsesSummary& summary) override {
@@ -123,16 +125,11 @@ class Csv : public study::UsesSink {
  public:
   explicit Csv(Output& out) : csv_(out) {}
   void begin(const UsesHead& /*head*/) override {
-    for (const std::string_view name : {"address", "function", "offset", "file", "line", "how", "text", "part"})
-      csv_.cell(name);
+    put_heads<Use>(csv_, kColumns);
     csv_.end_row();
   }
   void use(const Use& use) override {
-    csv_.cell(fmt::format("{:#x}", use.address)).cell(use.function).cell(fmt::format("{}", use.offset)).cell(use.file);
-    csv_.cell(use.line != 0 ? fmt::format("{}", use.line) : "")
-        .cell(study::name_of(use.how))
-        .cell(use.text)
-        .cell(use.part);
+    put_cells<Use>(csv_, kColumns, use);
     csv_.end_row();
   }
   void end(const UsesSummary& /*summary*/) override {}

@@ -286,9 +286,7 @@ void value_json(JsonWriter& json, const Value& value) {
       json.begin_object();
       std::size_t unnamed = 0;
       for (const Value& part : value.parts) {
-        std::string key;
-        add_json_string(key, part.label.empty() ? fmt::format("(unnamed {})", ++unnamed) : part.label);
-        json.key(std::string_view(key).substr(1, key.size() - 2));
+        json.key(part.label.empty() ? fmt::format("(unnamed {})", ++unnamed) : part.label);
         value_json(json, part);
       }
       json.end();

@@ -12,6 +12,8 @@
 #include <cstring>
 #include <utility>
 
+#include "base/file_descriptor.h"
+
 namespace deeptrace {
 namespace {
 
@@ -73,16 +75,15 @@ std::vector<std::string> damaged_files() {
 
 Result<MappedFile> MappedFile::open(const std::string& path) {
   const auto refuse = [&](const std::string& why) { return Error{Fault::input, path + ": " + why}; };
-  const int file = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
-  if (file < 0) return refuse(errno == ENOENT ? "no such file" : std::strerror(errno));
+  FileDescriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+  if (!file) return refuse(errno == ENOENT ? "no such file" : std::strerror(errno));
   struct stat status {};
-  const bool known = ::fstat(file, &status) == 0;
+  const bool known = ::fstat(file.get(), &status) == 0;
   void* address = MAP_FAILED;
   if (known && S_ISREG(status.st_mode) && status.st_size > 0) {
-    address = ::mmap(nullptr, static_cast<std::size_t>(status.st_size), PROT_READ, MAP_PRIVATE, file, 0);
+    address = ::mmap(nullptr, static_cast<std::size_t>(status.st_size), PROT_READ, MAP_PRIVATE, file.get(), 0);
   }
   const int map_error = errno;
-  ::close(file);
   if (!known) return refuse("its size cannot be read");
   if (S_ISDIR(status.st_mode)) return refuse("is a directory, not a compiled program");
   if (!S_ISREG(status.st_mode)) return refuse("is not a regular file");

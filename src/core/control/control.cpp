@@ -171,7 +171,7 @@ void Control::on_loader(Stopped& stopped) {
   for (const std::string& path : changes.loaded) {
     stopped.notes.push_back(path + " was loaded");
     for (const auto& halt : halts_) {
-      if (halt->rule.kind == HaltRule::Kind::load && path.find(halt->rule.what) != std::string::npos &&
+      if (halt->rule.how().by == HaltKind::By::loader && path.find(halt->rule.what) != std::string::npos &&
           counts(*halt, stopped.thread, stopped))
         hit(*halt, stopped.thread, stopped, {.by = path});
     }

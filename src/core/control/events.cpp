@@ -56,7 +56,7 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
       halt->spent = true;
     }
     if (std::ranges::find(halt->addresses, address) == halt->addresses.end() || halt->rule.on_data()) continue;
-    if (halt->rule.kind == HaltRule::Kind::returns) {
+    if (halt->rule.how().at_return) {
       const std::uint64_t word = arch::machine_of(process_->view(thread).mode()).word;
       std::uint8_t bytes[8] = {};
       std::uint64_t back = 0;
@@ -103,7 +103,7 @@ const Control::Neighbours& Control::neighbours(std::uint64_t address) {
 std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
   const process::ThreadView& view = process_->view(thread);
   const std::uint64_t now = view.registers()[Reg::rip];
-  const bool reads_count = halt.rule.kind == HaltRule::Kind::access;
+  const bool reads_count = halt.rule.how().reads;
   const auto accesses = [&](const isa::Instruction& instruction) {
     for (const isa::Operand& operand : isa::operands_of(instruction)) {
       if (operand.kind != isa::Operand::Kind::memory || operand.width == 0) continue;
@@ -159,7 +159,7 @@ void Control::data_event(pid_t thread, unsigned slots, Stopped& stopped) {
     const bool changed = !halt->same(now);
     const std::uint64_t writer = writer_before(thread, *halt);
     bool wanted = changed;
-    if (!changed && halt->rule.kind != HaltRule::Kind::change && halt->mask.empty()) {
+    if (!changed && !halt->rule.how().only_changes && halt->mask.empty()) {
       wanted = halt->exact || writer == 0;
       if (!wanted) {
         // A neighbour in the same slot? The instruction's operands tell, as far as it left its registers alone.
@@ -191,8 +191,7 @@ void Control::about_to_step(pid_t thread) {
   for (const auto& halt : halts_) {
     if (!halt->by_stepping || halt->spent) continue;
     const bool touched = std::ranges::any_of(ranges, [&](const state::TouchedRange& range) {
-      const bool counts_here =
-          isa::writes(range.access) || (halt->rule.kind == HaltRule::Kind::access && isa::reads(range.access));
+      const bool counts_here = isa::writes(range.access) || (halt->rule.how().reads && isa::reads(range.access));
       return counts_here && overlap(range.address, range.size, halt->address, halt->size);
     });
     if (touched) announced_.halts.push_back(halt->number);
@@ -208,7 +207,7 @@ void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
     const bool changed = !halt->same(now);
     HaltHit details{.writer = announced_.address, .by = {}, .before = halt->last, .after = now};
     halt->last = now;
-    const bool wanted = changed || (halt->rule.kind != HaltRule::Kind::change && halt->mask.empty());
+    const bool wanted = changed || (!halt->rule.how().only_changes && halt->mask.empty());
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
 }
@@ -228,7 +227,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
       return std::ranges::any_of(halt->slots, [&](unsigned slot) { return (slots >> slot & 1) != 0; });
     };
     const bool certain = in(by_kernel) && halt->exact && halt->mask.empty();
-    if (now == halt->last && !(certain && halt->rule.kind != HaltRule::Kind::change)) continue;
+    if (now == halt->last && !(certain && !halt->rule.how().only_changes)) continue;
     // Another thread's instruction may have written it a moment ago: its debug register will say so.
     if (!in(by_kernel) && process_->threads().size() > 1 && !halt->slots.empty()) {
       if (!by_others) by_others = process_->untold_slots(thread);
@@ -246,7 +245,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
       if (!may) continue;  // another thread's instruction wrote it, and its debug register will say so
     }
     HaltHit details{.by = "system call " + abi::call_name(number, table), .before = halt->last, .after = now};
-    const bool wanted = certain ? halt->rule.kind != HaltRule::Kind::change || !halt->same(now) : !halt->same(now);
+    const bool wanted = certain ? !halt->rule.how().only_changes || !halt->same(now) : !halt->same(now);
     halt->last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
@@ -254,7 +253,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
 
 void Control::signal_event(const Event& event, Stopped& stopped) {
   for (const auto& halt : halts_) {
-    if (halt->rule.kind != HaltRule::Kind::signal) continue;
+    if (halt->rule.how().by != HaltKind::By::signal) continue;
     if (halt->rule.what != "any" && abi::signal_named(halt->rule.what) != event.number) continue;
     if (counts(*halt, event.thread, stopped)) hit(*halt, event.thread, stopped, {.by = abi::signal_name(event.number)});
   }
@@ -284,7 +283,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
   }
   const std::string name = abi::call_name(number, abi::call_table(process_->view(event.thread).mode()));
   for (const auto& halt : halts_) {
-    if (halt->rule.kind != HaltRule::Kind::system_call) continue;
+    if (halt->rule.how().by != HaltKind::By::system_call) continue;
     if (halt->rule.what != "any" && halt->rule.what != name) continue;
     if (counts(*halt, event.thread, stopped)) hit(*halt, event.thread, stopped, {.by = "system call " + name});
   }
@@ -304,9 +303,7 @@ std::optional<Error> Control::replaced() {
     halt->slots.clear();
     halt->frame_return = 0;
     halt->spent |= halt->rule.on_data();  // what it watched is gone
-    using Kind = HaltRule::Kind;
-    const Kind kind = halt->rule.kind;
-    halt->waiting = kind == Kind::at || kind == Kind::returns || kind == Kind::thrown;
+    halt->waiting = halt->rule.how().by == HaltKind::By::place;
   }
   Result<program::Program> program = program_to_run(process::executable_of(process_->pid()), options_.open);
   if (!program) return program.error();

@@ -1,6 +1,6 @@
 #include "control/halt_rule.h"
 
-#include <array>
+#include <algorithm>
 #include <cctype>
 #include <utility>
 #include <vector>
@@ -21,9 +21,16 @@ std::vector<Part> words_of(std::string_view text) {
   return words;
 }
 
-constexpr std::pair<std::string_view, Kind> kEvents[] = {
-    {"write", Kind::write},         {"access", Kind::access}, {"change", Kind::change}, {"return", Kind::returns},
-    {"syscall", Kind::system_call}, {"signal", Kind::signal}, {"throw", Kind::thrown},  {"load", Kind::load}};
+/// "write, access, … or load".
+std::string events() {
+  std::string result;
+  for (const HaltKind& kind : kHaltKinds) {
+    if (!kind.words.starts_with("on ")) continue;
+    const bool last = &kind == &kHaltKinds.back();
+    result += (result.empty() ? "" : last ? " or " : ", ") + std::string(kind.words.substr(3));
+  }
+  return result;
+}
 
 class Reader {
  public:
@@ -31,27 +38,19 @@ class Reader {
 
   std::optional<HaltRule> read() {
     HaltRule rule;
-    if (here() == "at") {
-      ++next_;
-      rule.kind = Kind::at;
-      rule.what = phrase();
-      if (rule.what.empty()) return fail("a location");
-    } else if (here() == "on") {
-      ++next_;
-      bool known = false;
-      for (const auto& [name, kind] : kEvents) {
-        if (here() != name) continue;
-        rule.kind = kind;
-        known = true;
-      }
-      if (!known) return fail("write, access, change, return, syscall, signal, throw or load");
-      ++next_;
-      rule.what = phrase();
-      if (rule.what.empty() && rule.kind != Kind::thrown) return fail("what it is to stop on");
-      if (!rule.what.empty() && rule.kind == Kind::thrown) return fail("nothing behind `on throw`, or a condition");
-    } else {
-      return fail("`at LOCATION` or `on EVENT …`");
+    const std::size_t words = here() == "on" ? 2 : 1;
+    const std::string kind = words == 2 ? "on " + std::string(here(1)) : std::string(here());
+    const auto found = std::ranges::find(kHaltKinds, kind, &HaltKind::words);
+    if (found == kHaltKinds.end()) {
+      next_ += words - 1;
+      return fail(words == 2 ? events() : "`at LOCATION` or `on EVENT …`");
     }
+    next_ += words;
+    rule.kind = static_cast<Kind>(found - kHaltKinds.begin());
+    rule.what = phrase();
+    if (rule.what.empty() && !found->subject.empty())
+      return fail(rule.kind == Kind::at ? "a location" : "what it is to stop on");
+    if (!rule.what.empty() && found->subject.empty()) return fail("nothing after `" + kind + "`, or a condition");
     while (next_ < words_.size()) {
       if (!modifier(rule)) return std::nullopt;
     }
@@ -131,11 +130,7 @@ class Reader {
 }  // namespace
 
 std::string HaltRule::text() const {
-  std::string result = "at ";
-  for (const auto& [name, one] : kEvents) {
-    if (one == kind) result = "on " + std::string(name) + (what.empty() ? "" : " ");
-  }
-  result += what;
+  std::string result = std::string(how().words) + (what.empty() ? "" : " ") + what;
   if (from != 1) result += " from hit " + std::to_string(from);
   if (every != 1) result += " every " + std::to_string(every);
   if (!condition.empty()) result += " when " + condition;

@@ -1,11 +1,12 @@
 // What a person asks to stop at, as text: the words behind `halt` in the console.
 //
-//   at LOCATION                    on write EXPR      on access EXPR     on change EXPR
-//   on return FUNCTION             on syscall NAME    on signal NAME     on throw      on load NAME
+//   at levels.c:31 from hit 3 when level > 5
 //
-// each followed by any of: from hit N, every N, when EXPR, for thread N, once. Hits are counted after `when` holds.
+// The words of a kind (`at LOCATION`, `on write EXPR`, …), followed by any of: from hit N, every N, when EXPR, for
+// thread N, once. Hits are counted after `when` holds. All that makes a kind is one record of kHaltKinds.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -14,6 +15,33 @@
 #include "base/result.h"
 
 namespace deeptrace::control {
+
+struct HaltKind {
+  std::string_view words;    ///< "at", "on write"
+  std::string_view subject;  ///< what stands after them: "LOCATION"; empty: nothing does
+  /// What brings it about: control comes to a place, memory is accessed, the kernel or the dynamic linker reports it.
+  enum class By : std::uint8_t { place, data, system_call, signal, loader };
+  By by = By::place;
+  // Of places:
+  std::string_view fixed = {};  ///< the place, for all rules of the kind; it may come with a library
+  bool at_return = false;       ///< where the function that begins at the place returns to
+  // Of data:
+  bool reads = false;         ///< a read counts, too
+  bool only_changes = false;  ///< a write of the same value does not count
+};
+
+/// In the order of HaltRule::Kind.
+inline constexpr std::array<HaltKind, 9> kHaltKinds = {{
+    {.words = "at", .subject = "LOCATION"},
+    {.words = "on write", .subject = "EXPR", .by = HaltKind::By::data},
+    {.words = "on access", .subject = "EXPR", .by = HaltKind::By::data, .reads = true},
+    {.words = "on change", .subject = "EXPR", .by = HaltKind::By::data, .only_changes = true},
+    {.words = "on return", .subject = "FUNCTION", .at_return = true},
+    {.words = "on syscall", .subject = "NAME", .by = HaltKind::By::system_call},
+    {.words = "on signal", .subject = "NAME", .by = HaltKind::By::signal},
+    {.words = "on throw", .subject = {}, .fixed = "__cxa_throw"},
+    {.words = "on load", .subject = "NAME", .by = HaltKind::By::loader},
+}};
 
 struct HaltRule {
   enum class Kind : std::uint8_t { at, write, access, change, returns, system_call, signal, thrown, load };
@@ -25,7 +53,8 @@ struct HaltRule {
   std::optional<std::uint64_t> thread;
   bool once = false;
 
-  [[nodiscard]] bool on_data() const { return kind == Kind::write || kind == Kind::access || kind == Kind::change; }
+  [[nodiscard]] const HaltKind& how() const { return kHaltKinds[static_cast<std::size_t>(kind)]; }
+  [[nodiscard]] bool on_data() const { return how().by == HaltKind::By::data; }
   /// The rule as it is written.
   [[nodiscard]] std::string text() const;
 };

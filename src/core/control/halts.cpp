@@ -169,30 +169,30 @@ Result<unsigned> Control::add(const HaltRule& rule) {
 }
 
 std::optional<Error> Control::place_halt(Halt& halt) {
-  using Kind = HaltRule::Kind;
+  using By = HaltKind::By;
+  const HaltKind& how = halt.rule.how();
   std::string where = halt.rule.what;
-  switch (halt.rule.kind) {
-    case Kind::system_call: {
+  switch (how.by) {
+    case By::system_call: {
       const auto table = abi::call_table(view().mode());
       if (where != "any" && abi::system_call(std::string_view(where), table) == nullptr)
         return Error{Fault::usage, where + ": no system call of that name (any stands for all)"};
       return std::nullopt;
     }
-    case Kind::signal:
+    case By::signal:
       if (where != "any" && !abi::signal_named(where))
         return Error{Fault::usage, where + ": no signal of that name (any stands for all)"};
       return std::nullopt;
-    case Kind::load: return std::nullopt;
-    case Kind::thrown: where = "__cxa_throw"; break;
-    case Kind::returns:
-      // The first instruction, where the return address lies on top of the stack.
-      if (where.find('+') == std::string::npos) where += "+0";
-      break;
-    default: break;
+    case By::loader:
+    case By::data: return std::nullopt;
+    case By::place: break;
   }
+  if (!how.fixed.empty()) where = how.fixed;
+  // The first instruction, where the return address lies on top of the stack.
+  if (how.at_return && where.find('+') == std::string::npos) where += "+0";
   bool waiting = false;
   Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, &waiting);
-  if (!found && halt.rule.kind == Kind::thrown) waiting = true;
+  if (!found && !how.fixed.empty()) waiting = true;
   if (waiting) {
     halt.waiting = true;
     return std::nullopt;
@@ -257,7 +257,7 @@ std::optional<Error> Control::place_data(Halt& halt) {
   halt.last.resize(halt.size);
   if (process_->memory().read(halt.address, halt.last) != halt.size)
     return Error{Fault::usage, what + ": memory at " + hex_text(halt.address) + " cannot be read"};
-  const auto on = halt.rule.kind == HaltRule::Kind::access ? DebugSlot::On::access : DebugSlot::On::write;
+  const auto on = halt.rule.how().reads ? DebugSlot::On::access : DebugSlot::On::write;
   const std::vector<DebugSlot> pieces = covering(halt.address, halt.size, on, halt.exact);
   halt.by_stepping = pieces.size() > free_slots() || options_.stop_with == StopWith::byte;
   for (const DebugSlot& piece : pieces) {
@@ -389,10 +389,9 @@ std::vector<HaltInfo> Control::halts() const {
           std::ranges::any_of(guards_, [&](const auto& one) { return one.second.halt == halt->number; });
       info.how = hardware ? "debug register " + std::to_string(*site->second.slot) : "stop byte";
       if (!hardware && !watched) info.how += "; whether the program reads it is not watched";
-    } else if (halt->rule.kind == HaltRule::Kind::system_call || halt->rule.kind == HaltRule::Kind::signal) {
-      info.how = "reported by the kernel";
     } else {
-      info.how = "reported by the dynamic linker";
+      const bool loader = halt->rule.how().by == HaltKind::By::loader;
+      info.how = loader ? "reported by the dynamic linker" : "reported by the kernel";
     }
     if (halt->frame_cfa != 0) info.how += "; ends with its frame";
     result.push_back(std::move(info));
@@ -405,7 +404,7 @@ bool Control::watches_data() const {
 }
 bool Control::watches_calls() const {
   return std::ranges::any_of(
-      halts_, [](const auto& halt) { return halt->rule.kind == HaltRule::Kind::system_call && !halt->spent; });
+      halts_, [](const auto& halt) { return halt->rule.how().by == HaltKind::By::system_call && !halt->spent; });
 }
 bool Control::needs_stepping() const {
   return std::ranges::any_of(halts_, [](const auto& halt) { return halt->by_stepping && !halt->spent; });

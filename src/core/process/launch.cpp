@@ -16,6 +16,8 @@
 #include <optional>
 #include <sstream>
 
+#include "base/file_descriptor.h"
+
 namespace deeptrace::process {
 namespace {
 
@@ -51,9 +53,8 @@ struct LaunchProblem {
   char token = 0;
   if (::read(go, &token, 1) != 1) ::_exit(127);
   if (!options.input.empty()) {
-    const int input = ::open(options.input.c_str(), O_RDONLY);
-    if (input < 0 || ::dup2(input, STDIN_FILENO) < 0) give_up(problems, LaunchProblem::kInput);
-    ::close(input);
+    const FileDescriptor input(::open(options.input.c_str(), O_RDONLY));
+    if (!input || ::dup2(input.get(), STDIN_FILENO) < 0) give_up(problems, LaunchProblem::kInput);
   }
   if (options.terminal >= 0) {
     ::setsid();
@@ -111,28 +112,26 @@ Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
   if (!found) return found.error();
   char real[PATH_MAX];
   const std::string path = ::realpath(found->c_str(), real) != nullptr ? real : *found;
-  int go[2], problems[2];
-  if (::pipe2(go, O_CLOEXEC) != 0 || ::pipe2(problems, O_CLOEXEC) != 0)
-    return Error{Fault::program, std::string("pipe: ") + std::strerror(errno)};
+  Pipe go = Pipe::make(), problems = Pipe::make();
+  if (!go.reading || !problems.reading) return Error{Fault::program, std::string("pipe: ") + std::strerror(errno)};
   const pid_t child = ::fork();
   if (child < 0) return Error{Fault::program, std::string("fork: ") + std::strerror(errno)};
   if (child == 0) {
-    ::close(go[1]);
-    become(options, path, go[0], problems[1]);
+    go.writing.close();
+    become(options, path, go.reading.get(), problems.writing.get());
   }
-  ::close(go[0]);
-  ::close(problems[1]);
+  go.reading.close();
+  problems.writing.close();
   std::optional<Error> error;
   if (::ptrace(PTRACE_SEIZE, child, nullptr, trace_options) != 0) {
     error = Error{Fault::program, path + ": cannot be traced: " + std::strerror(errno)};
-  } else if (::write(go[1], "", 1) != 1) {
+  } else if (::write(go.writing.get(), "", 1) != 1) {
     error = Error{Fault::program, path + ": the launched process is gone"};
   }
-  ::close(go[1]);
+  go.writing.close();
   LaunchProblem problem{};
-  if (!error && ::read(problems[0], &problem, sizeof problem) == static_cast<ssize_t>(sizeof problem))
+  if (!error && ::read(problems.reading.get(), &problem, sizeof problem) == static_cast<ssize_t>(sizeof problem))
     error = launch_error(options, path, problem);
-  ::close(problems[0]);
   if (error) {
     ::kill(child, SIGKILL);
     while (WIFSTOPPED(wait_for(child))) ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
@@ -151,10 +150,9 @@ Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
 }
 
 void give_own_bytes(pid_t child, const StopBytes& stops) {
-  const int memory = ::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_WRONLY | O_CLOEXEC);
-  if (memory < 0) return;
-  for (const auto& [address, own] : stops.all()) (void)!::pwrite(memory, &own, 1, static_cast<off_t>(address));
-  ::close(memory);
+  const FileDescriptor memory(::open(("/proc/" + std::to_string(child) + "/mem").c_str(), O_WRONLY | O_CLOEXEC));
+  if (!memory) return;
+  for (const auto& [address, own] : stops.all()) (void)!::pwrite(memory.get(), &own, 1, static_cast<off_t>(address));
 }
 
 }  // namespace deeptrace::process

@@ -13,15 +13,9 @@
 namespace deeptrace::process {
 
 bool Memory::open(pid_t pid) {
-  close();
   pid_ = pid;
-  descriptor_ = ::open(("/proc/" + std::to_string(pid) + "/mem").c_str(), O_RDWR | O_CLOEXEC);
-  return descriptor_ >= 0;
-}
-
-void Memory::close() {
-  if (descriptor_ >= 0) ::close(descriptor_);
-  descriptor_ = -1;
+  file_ = FileDescriptor(::open(("/proc/" + std::to_string(pid) + "/mem").c_str(), O_RDWR | O_CLOEXEC));
+  return static_cast<bool>(file_);
 }
 
 void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
@@ -29,7 +23,7 @@ void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance pr
   std::size_t first = 0;
   if (requests.size() == 1 && requests[0].into.size() <= kSmall) {  // the quicker way for a few bytes
     const ssize_t got =
-        ::pread(descriptor_, requests[0].into.data(), requests[0].into.size(), static_cast<off_t>(requests[0].address));
+        ::pread(file_.get(), requests[0].into.data(), requests[0].into.size(), static_cast<off_t>(requests[0].address));
     requests[0].got = static_cast<std::size_t>(std::max<ssize_t>(got, 0));
     first = 1;
   }
@@ -53,7 +47,7 @@ void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance pr
     if (done < count) {
       // The rest of this piece through /proc/PID/mem, which also reads pages that the program may not.
       state::MemoryRequest& request = requests[first + done];
-      const ssize_t more = ::pread(descriptor_, request.into.data() + request.got, request.into.size() - request.got,
+      const ssize_t more = ::pread(file_.get(), request.into.data() + request.got, request.into.size() - request.got,
                                    static_cast<off_t>(request.address + request.got));
       if (more > 0) request.got += static_cast<std::size_t>(more);
       ++done;
@@ -66,7 +60,7 @@ void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance pr
 }
 
 bool Memory::raw_write(std::uint64_t address, std::span<const std::uint8_t> bytes) const {
-  return ::pwrite(descriptor_, bytes.data(), bytes.size(), static_cast<off_t>(address)) ==
+  return ::pwrite(file_.get(), bytes.data(), bytes.size(), static_cast<off_t>(address)) ==
          static_cast<ssize_t>(bytes.size());
 }
 

@@ -5,6 +5,7 @@
 
 #include <span>
 
+#include "base/file_descriptor.h"
 #include "process/stop_bytes.h"
 #include "state/view.h"
 
@@ -14,7 +15,7 @@ class Memory {
  public:
   Memory() = default;
   explicit Memory(pid_t pid) { open(pid); }
-  ~Memory() { close(); }
+  ~Memory() = default;
   Memory(const Memory&) = delete;
   Memory& operator=(const Memory&) = delete;
 
@@ -50,12 +51,11 @@ class Memory {
   void forget_stops() { stops_.clear(); }
 
  private:
-  void close();
   std::uint8_t learn_own_byte(std::uint64_t address);
   bool raw_write(std::uint64_t address, std::span<const std::uint8_t> bytes) const;
 
   pid_t pid_ = 0;
-  int descriptor_ = -1;  ///< /proc/PID/mem
+  FileDescriptor file_;  ///< /proc/PID/mem
   StopBytes stops_;
 };
 

@@ -9,6 +9,8 @@
 #include <cstring>
 #include <filesystem>
 
+#include "base/file_descriptor.h"
+
 namespace deeptrace::program {
 namespace {
 
@@ -71,16 +73,10 @@ bool take(Bytes& from, std::uint64_t count, std::span<const T>& into) {
 /// A new file; a write that fails makes it bad.
 struct FileWriter {
   explicit FileWriter(const std::string& path)
-      : descriptor(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600)), good(descriptor >= 0) {}
-  ~FileWriter() {
-    if (descriptor >= 0) ::close(descriptor);
-  }
-  FileWriter(const FileWriter&) = delete;
-  FileWriter& operator=(const FileWriter&) = delete;
-
+      : file(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600)), good(file) {}
   void write(const void* data, std::size_t size) {
     for (const auto* at = static_cast<const char*>(data); good && size > 0;) {
-      const ssize_t wrote = ::write(descriptor, at, size);
+      const ssize_t wrote = ::write(file.get(), at, size);
       good = wrote > 0;
       if (!good) return;
       at += wrote;
@@ -88,10 +84,10 @@ struct FileWriter {
     }
   }
   void write_first(const void* data, std::size_t size) {
-    good = good && ::pwrite(descriptor, data, size, 0) == static_cast<ssize_t>(size);
+    good = good && ::pwrite(file.get(), data, size, 0) == static_cast<ssize_t>(size);
   }
 
-  int descriptor;
+  FileDescriptor file;
   bool good;
 };
 

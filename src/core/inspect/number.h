@@ -1,0 +1,62 @@
+// Numbers in expressions: what a datum is as a number, and arithmetic by the rules of C.
+//
+// Registers and what is computed from them have no sign; they take part at their width (see expression.h).
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+
+#include "inspect/expression.h"
+#include "inspect/expression_node.h"
+
+namespace deeptrace::inspect {
+
+/// An error in what a person wrote.
+Error problem(std::string message);
+
+/// A number with all that decides how it takes part in arithmetic.
+struct Number {
+  std::uint64_t bits = 0;  ///< extended to 64 bits by its sign
+  long double real = 0;
+  bool floating = false;
+  unsigned width = 64;
+  bool is_signed = false;
+  bool signless = false;
+  bool literal = false;
+  TypeRef pointer;  ///< the pointer's type, of pointers
+};
+
+/// The number that a datum is. Errors: it is no number, or several; its memory cannot be read.
+Result<Number> number_in(Datum& datum, Environment& environment);
+
+/// The whole part of a number as an integer of `size` bytes, signed or not. C leaves open what becomes of one that does
+/// not fit (ISO C 6.3.1.4): that is an error.
+Result<std::uint64_t> integer_of(const Number& number, std::size_t size);
+
+/// The lowest `width` bits, extended to 64 by their sign or by zeros.
+std::uint64_t extended(std::uint64_t value, unsigned width, bool by_sign);
+
+/// A computed number of `width` bits; the int that a comparison gives; a double.
+Datum integer(std::uint64_t value, unsigned width, bool is_signed);
+Datum truth(bool holds);
+Datum floating(double value);
+
+/// A floating-point value of 4, 8, 10, 12 or 16 bytes, those of 10 and more in the format of the floating-point unit.
+long double real_of(Bytes bytes);
+/// As floating point, whatever it is.
+long double real_value(const Number& number);
+
+/// The result of an operator of two numbers; `node` names its operands in errors.
+Result<Datum> arithmetic(const ExpressionNode& node, const Number& a, const Number& b, unsigned word);
+
+/// The usual arithmetic conversions (C11, 6.3.1.8), by width.
+void common_type(const Number& a, const Number& b, unsigned& width, bool& is_signed);
+
+/// Bytes of an address.
+unsigned word_of(const Environment& environment);
+
+/// Bytes that a scalar or whole takes in memory; 0 when unknown.
+std::uint64_t bytes_of(const Datum& datum);
+
+}  // namespace deeptrace::inspect
