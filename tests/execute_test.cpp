@@ -137,10 +137,10 @@ TEST(Liveness, WhatIsDeadDoesNotMatter) {
     for (int i = 0; i < 6; ++i) block.push_back(pool[random() % pool.size()]);
     for (const Code& code : block)
       what += std::string(isa::text_of(isa::decode(code, isa::Mode::bits64), 0, isa::Syntax::intel).view()) + "; ";
-    isa::Live behind = isa::Live::everything();
-    behind.flags &= static_cast<std::uint32_t>(random());
-    behind.general[random() % 8] = 0;
-    isa::Live live = behind;
+    isa::Live after = isa::Live::everything();
+    after.flags &= static_cast<std::uint32_t>(random());
+    after.general[random() % 8] = 0;
+    isa::Live live = after;
     for (std::size_t i = block.size(); i-- > 0;) live.step_back(isa::decode(block[i], isa::Mode::bits64));
     Machine one;
     one.extended = laboratory.initial();
@@ -166,9 +166,9 @@ TEST(Liveness, WhatIsDeadDoesNotMatter) {
     ++compared;
     for (unsigned i = 0; i < 16; ++i) {
       const Reg reg = reg_of({isa::RegisterFile::general, static_cast<std::uint8_t>(i), 0, 64});
-      ASSERT_EQ((one.registers[reg] ^ other.registers[reg]) & behind.general[i], 0U) << what << name_of(reg);
+      ASSERT_EQ((one.registers[reg] ^ other.registers[reg]) & after.general[i], 0U) << what << name_of(reg);
     }
-    ASSERT_EQ((one.registers[Reg::rflags] ^ other.registers[Reg::rflags]) & kStatusFlags & behind.flags, 0U) << what;
+    ASSERT_EQ((one.registers[Reg::rflags] ^ other.registers[Reg::rflags]) & kStatusFlags & after.flags, 0U) << what;
   }
   EXPECT_GT(compared, 1000U);
   EXPECT_GT(dead_bits, 100000U);

@@ -183,7 +183,7 @@ TEST(Decoder, TruncatedBytesGiveNoInstruction) {
   for (const auto& [row, codes] : samples_of_all_rows(3)) {
     for (const Code& code : codes) {
       for (std::size_t size = 0; size < code.size(); ++size) {
-        // An exact copy, so that the sanitizers see a read behind it.
+        // An exact copy, so that the sanitizers see a read past it.
         const Code cut(code.begin(), code.begin() + static_cast<std::ptrdiff_t>(size));
         EXPECT_FALSE(isa::decode(cut, Mode::bits64)) << isa::mnemonic_of(isa::rows()[row]) << " cut to " << size;
       }
@@ -202,7 +202,7 @@ TEST(Decoder, ARunIsWhatOneAfterTheOtherGives) {
       if (random() % 64 == 0) code.push_back(static_cast<std::uint8_t>(random()));
     }
     code.resize(random() % code.size());
-    code.shrink_to_fit();  // so that the sanitizers see a read behind it
+    code.shrink_to_fit();  // so that the sanitizers see a read past it
     const std::size_t extent = random() % (code.size() + 20);
     std::vector<Instruction> run(random() % 70);
     const std::size_t count = isa::decode_run(code, extent, Mode::bits64, run);
@@ -255,7 +255,7 @@ TEST(Decoder, TheQuickWayLeadsToTheSame) {
   EXPECT_GT(decoded, 1000000U);
 }
 
-/// Behind the bytes lies a page that cannot be read. As many prefixes as there can be bring the fields furthest out.
+/// After the bytes lies a page that cannot be read. As many prefixes as there can be bring the fields furthest out.
 TEST(Decoder, ReadsNothingBehindTheBytes) {
   constexpr std::size_t kPage = 4096;
   void* const pages = ::mmap(nullptr, 2 * kPage, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);

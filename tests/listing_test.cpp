@@ -367,8 +367,8 @@ TEST(Listing, TellsDataFromCode) {
   }
 }
 
-/// Functions that only unwind tables tell of, with data that would decode as instructions: behind a call that never
-/// returns, behind a return, and between them a number that looks like padding but is read. The loop is entered in its
+/// Functions that only unwind tables tell of, with data that would decode as instructions: after a call that never
+/// returns, after a return, and between them a number that looks like padding but is read. The loop is entered in its
 /// midst; the jump table has three entries, and another one's follow.
 constexpr std::string_view kWithoutSymbols = R"(
 .text

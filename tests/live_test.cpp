@@ -708,7 +708,7 @@ TEST(Hits, AProgramThatCannotBeFollowedIsLetGo) {
   const TempFolder folder;
   const std::string quiet = built(folder, "quiet", "int main(void) { return 7; }\n", {"gcc", "-static", "-w"});
   std::string file = read_file(quiet);
-  file[0x28 + 7] = 0x7f;  // the section headers lie far behind the end; the kernel does not look at them
+  file[0x28 + 7] = 0x7f;  // the section headers lie far past the end; the kernel does not look at them
   write_file(quiet, file);
   const std::string program =
       built(folder, "a", "#include <unistd.h>\nint main(int n, char **v) { execv(v[1], v + 1); return 1; }\n");
@@ -813,7 +813,7 @@ int main(void) { double x = 9; for (int i = 0; i < 12; ++i) { x = spread(x); a =
   EXPECT_NE(said.find("the program ended with status 0"), std::string::npos) << said;
 }
 
-/// The device's registers by the bit-field names of their type; what changed since the last look is told.
+/// The device's registers by the bit-field names of their type; what changed since the last look is reported.
 TEST(Console, ShowsADeviceByItsFields) {
   const std::string said = console(R"(halt on change page.device.control
 resume
@@ -960,12 +960,18 @@ TEST(FullScreen, EditsItsLineAsReadlineDoes) {
   Terminal terminal({"console", "--full-screen", demo("tidelog"), demo("readings.txt")}, 30, 120);
   ASSERT_TRUE(terminal.shows("conversation")) << terminal.seen();
   // A wide character is taken back as one, and so is what stands at the cursor.
-  terminal.type("show \xe6\xbd\xae\x7f" "0x2x0");
-  terminal.type("\x1b[D\x7f");    // left, and the x goes
-  terminal.type("\x05" "5\r");    // at the end
+  terminal.type(
+      "show \xe6\xbd\xae\x7f"
+      "0x2x0");
+  terminal.type("\x1b[D\x7f");  // left, and the x goes
+  terminal.type(
+      "\x05"
+      "5\r");  // at the end
   ASSERT_TRUE(terminal.shows("show 0x205")) << terminal.seen();
   ASSERT_TRUE(terminal.shows("517")) << terminal.seen();
-  terminal.type("\x1b[A\x7f" "6\r");  // the line before, with another digit
+  terminal.type(
+      "\x1b[A\x7f"
+      "6\r");  // the line before, with another digit
   ASSERT_TRUE(terminal.shows("show 0x206")) << terminal.seen();
   terminal.type("he\t\r");
   ASSERT_TRUE(terminal.shows("help ")) << terminal.seen();

@@ -107,7 +107,7 @@ struct Subject {
   };
   std::map<std::uint64_t, Place> lines;
   std::set<std::uint64_t> starts;  ///< of functions, after their prologues
-  std::set<unsigned> loops;        ///< lines of the source where a loop begins; its body is the line behind
+  std::set<unsigned> loops;        ///< lines of the source where a loop begins; its body is the line after
 
   Subject(unsigned seed, const std::string& level, bool threads, bool exceptions = true) : path(folder / "subject") {
     std::mt19937 random(seed);
@@ -214,7 +214,7 @@ struct Subject {
       const Moment& m = moments[i];
       if (m.stack >= frame && !own(m.address)) {
         // Back in the C library (not in longjmp or the unwinder, which move the stack pointer in their midst): on to
-        // own code, in a function that it calls back or behind the call of it.
+        // own code, in a function that it calls back or after the call of it.
         if (!moments[i - 1].is_return() || !own(moments[i - 1].address)) continue;
         const auto outer = callers(i);
         const auto own_frame = outer.empty() ? ~0ULL : outer.back();

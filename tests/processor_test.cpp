@@ -205,7 +205,7 @@ std::set<std::uint16_t> rows_that_change_what_they_say(isa::Mode mode) {
     const isa::Row& entry = isa::rows()[row];
     const std::string name(isa::mnemonic_of(entry));
     // The segment bases are not part of the effects yet; popf can switch single-stepping itself off; the kernel
-    // carries out the last five in the processor's place, without a stop behind them (user-mode instruction
+    // carries out the last five in the processor's place, without a stop after them (user-mode instruction
     // prevention); xtest does nothing on processors without transactions.
     static const std::set<std::string> kLeftOut = {"popf", "popfw", "wrfsbase", "wrgsbase", "sldt",   "str",
                                                    "sgdt", "sidt",  "smsw",     "xtest",    "vmgexit"};

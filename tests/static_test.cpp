@@ -531,7 +531,7 @@ TEST(Flow, LoopsBranchesAndTablesAreFound) {
     for (const auto& block : kinds.blocks) {
       for (const auto& edge : block.edges) cases += edge.kind == program::FlowEdge::Kind::table ? 1 : 0;
     }
-    EXPECT_GE(cases, 6U) << compiler << ": six places behind seven cases";
+    EXPECT_GE(cases, 6U) << compiler << ": six places after seven cases";
     // The listing tells the same table, and the inlined calls.
     const json listing = told({"listing", "--format", "json", folder / "plain", "kind_of"});
     std::size_t entries = 0;

@@ -180,7 +180,7 @@ void expect_replay(const std::vector<std::string>& program, const json& rows, st
   }
 }
 
-/// A row at which the walker can stop with a hardware stop: an instruction that is neither repeated nor behind one
+/// A row at which the walker can stop with a hardware stop: an instruction that is neither repeated nor after one
 /// that shadows it.
 bool can_stop_at(const json& row) {
   return row["kind"] == "instruction" && !row.contains("repetitions") &&
@@ -199,7 +199,7 @@ TEST(Replay, GivesTheKernelsRegistersAndMemory) {
     while (!can_stop_at(rows[last])) --last;
     expect_replay(program, rows, 0, last);
   }
-  // And right behind each row that is special.
+  // And right after each row that is special.
   for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
     const std::string text = rows[i]["text"];
     const bool special = rows[i]["kind"] == "kernel" || rows[i].contains("repetitions") || text.starts_with("lock") ||
@@ -295,7 +295,7 @@ TEST(Steps, FollowsIntoCodeOfTheOtherWidth) {
   EXPECT_EQ(by_text["int 0x80"]["changed"].size(), 0U);  // the last one: exit
 }
 
-/// `sysenter` leaves own code for the vdso, which goes back behind the call. Processors that do not have it in 32-bit
+/// `sysenter` leaves own code for the vdso, which goes back after the call. Processors that do not have it in 32-bit
 /// mode end the program alone, too.
 TEST(Steps, FollowsTheGateThatReturnsElsewhere) {
   const TempFolder folder;

@@ -15,7 +15,7 @@ struct Moment {
   bool handler = false;  ///< a signal was delivered just before: this is its handler's first instruction
 
   [[nodiscard]] bool is_call() const {
-    const int at = (opcode[0] & 0xf0) == 0x40 ? 1 : 0;  // behind a REX prefix
+    const int at = (opcode[0] & 0xf0) == 0x40 ? 1 : 0;  // after a REX prefix
     return opcode[at] == 0xe8 || (opcode[at] == 0xff && (opcode[at + 1] >> 3 & 7) == 2);
   }
   [[nodiscard]] bool is_return() const { return opcode[0] == 0xc3 || (opcode[0] == 0xf3 && opcode[1] == 0xc3); }

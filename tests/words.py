@@ -25,6 +25,11 @@ REPLACED = {
     "save-forms": "--save-formats",
     "passage": "full speed",
     "lifted": "removed",
+    "behind": "after, past",
+    "was told": "was reported",
+    "is told": "is reported, is known",
+    "are told by": "are known by",
+    "textual": "string",
 }
 READ = (".h", ".cpp", ".py", ".md", ".sh", ".isa", ".calls", ".txt", ".c", ".s", ".plan")
 

@@ -1,5 +1,5 @@
 # The beacon of the Grayling Sound tide station: tells its name and the night's flashes by raw system calls.
-# Its texts stand in the code section, behind the last system call.
+# Its texts stand in the code section, past the last system call.
 	.intel_syntax noprefix
 	.globl	_start
 	.text

@@ -1,5 +1,5 @@
 // What every command of the program shares: how a command is described, how its words are parsed, where its results
-// go, and how an error is told.
+// go, and how an error is reported.
 #pragma once
 
 #define CXXOPTS_VECTOR_DELIMITER '\x1f'  // options that are repeated; commas belong to their values
@@ -73,7 +73,7 @@ Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed);
 struct Parsed {
   cxxopts::ParseResult options;
   std::vector<std::string> rest;
-  std::optional<int> finished;  ///< set when there is nothing left to do (help, or a usage error already told)
+  std::optional<int> finished;  ///< set when there is nothing left to do (help, or a usage error that was reported)
 };
 Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std::string> words, bool stop_at_word);
 

@@ -103,7 +103,7 @@ int converse(Talk& talk, const report::Style& style) {
     repeated = is_motion(*line) ? *line : "";
     if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
   }
-  // A person saw what was wrong; a script has to be told.
+  // A person saw what was wrong; a script has to see it.
   return failed && !lines.terminal() ? static_cast<int>(Fault::usage) : kFine;
 }
 

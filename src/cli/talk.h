@@ -60,7 +60,7 @@ class Talk {
   [[nodiscard]] const report::Style& style() const { return style_; }
   /// Cards are not added to the answers of motions: another view shows the state.
   void without_cards() { cards_ = false; }
-  /// What can stand behind the last blank of a line: words, functions, variables.
+  /// What can stand past the last blank of a line: words, functions, variables.
   std::vector<std::string> completions(const std::string& start, bool first_word);
 
   /// Evaluates an expression in the chosen frame.

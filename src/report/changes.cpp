@@ -38,7 +38,7 @@ ChangeWords words_of(const Style& style, const state::WideChange& change) {
       }
       case RegisterFile::x87_control:
       case RegisterFile::x87_status:
-      case RegisterFile::mxcsr: return fmt::format("{:#x}", state::number_of(bytes.data(), change.size()));
+      case RegisterFile::mxcsr: return hex(state::number_of(bytes.data(), change.size()));
       default: return reading(style, bytes.data(), change.size());
     }
   };

@@ -39,7 +39,7 @@ class Text {
     prose(e.sentence, "  ", Role::plain);
     if (!e.note.empty()) attention(e.note);
     if (e.rest != 0)
-      attention(fmt::format("{} behind it left out", e.rest == 1 ? "1 byte" : fmt::format("{} bytes", e.rest)));
+      attention(fmt::format("{} after it left out", e.rest == 1 ? "1 byte" : fmt::format("{} bytes", e.rest)));
     line("");
     line(look(style_, Role::faint, "  at   bytes                     what it is"));
     for (const ExplainedField& field : e.fields)

@@ -192,7 +192,7 @@ class Text : public session::HitsSink {
   bool several_ = false, data_ = false, threads_ = false, children_ = false, heading_done_ = false;
   std::vector<std::string> headings_, last_;
   std::vector<std::size_t> widths_;
-  std::set<std::string> reasons_;  ///< why values were unknown, each told once
+  std::set<std::string> reasons_;  ///< why values were unknown, each given once
   std::vector<Pending> rows_;
 };
 

@@ -14,7 +14,7 @@ namespace deeptrace::report {
 
 class LineWriter {
  public:
-  /// Bytes that must be free behind the line: short pieces are written whole.
+  /// Bytes that must be free after the line: short pieces are written whole.
   static constexpr std::size_t kSlack = 32;
 
   /// `room` has as many bytes as the line will have, and kSlack more.

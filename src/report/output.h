@@ -36,7 +36,7 @@ class Output {
   /// Forgets it and keeps the room.
   void clear() { size_ = 0; }
 
-  /// For those who write in place: at least `bytes` bytes behind what was added; `wrote` says how many they took.
+  /// For those who write in place: at least `bytes` bytes after what was added; `wrote` says how many they took.
   char* room(std::size_t bytes) {
     if (size_ + bytes > capacity_) [[unlikely]]
       make_room(bytes);

@@ -32,7 +32,7 @@ class ParallelListing {
   }
 
  private:
-  /// Takes batches and renders them; whoever has the next one to be written writes it, and what waits behind it.
+  /// Takes batches and renders them; whoever has the next one to be written writes it, and what waits after it.
   void work(Output& out) {
     study::PieceLister lister(plan_);
     program::SourceText sources;

@@ -42,17 +42,17 @@ void map(Canvas& canvas, const Survey& survey, double y, double height) {
   for (const binary::Section& section : survey.program->elf().sections()) {
     if (section.index == 0 || section.type == 0) continue;
     if (number >= survey.sections.size()) break;
-    const study::SurveyedSection& told = survey.sections[number++];
-    if (told.in_file == 0) continue;
-    const double from = place(section.offset), to = place(section.offset + told.in_file);
-    canvas.box(from, y, std::max(0.5, to - from), height, kUses[static_cast<std::size_t>(told.use)], colours::kPaper,
+    const study::SurveyedSection& drawn = survey.sections[number++];
+    if (drawn.in_file == 0) continue;
+    const double from = place(section.offset), to = place(section.offset + drawn.in_file);
+    canvas.box(from, y, std::max(0.5, to - from), height, kUses[static_cast<std::size_t>(drawn.use)], colours::kPaper,
                0.5);
-    const double width = canvas.width_of(told.name, 11);
-    if (to - from > width + 8) canvas.text(from + 4, y + height / 2 - 7, told.name, 11, {1, 1, 1, 1});
+    const double width = canvas.width_of(drawn.name, 11);
+    if (to - from > width + 8) canvas.text(from + 4, y + height / 2 - 7, drawn.name, 11, {1, 1, 1, 1});
     // Narrow ones get their name above, as far as there is room.
     if (to - from <= width + 8 && to - from > 3 && from > labelled) {
-      canvas.text(from, y - 15, told.name, 10, colours::kFaint);
-      labelled = from + canvas.width_of(told.name, 10) + 6;
+      canvas.text(from, y - 15, drawn.name, 10, colours::kFaint);
+      labelled = from + canvas.width_of(drawn.name, 10) + 6;
     }
   }
 }

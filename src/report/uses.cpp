@@ -64,7 +64,7 @@ class Text : public study::UsesSink {
     line(fmt::format("{} use{}", summary.uses, summary.uses == 1 ? "" : "s"));
     if (summary.unknown_calls != 0) {
       line(look(style_, Role::attention,
-                fmt::format("note: of {} system call{} the number could not be told from the code before",
+                fmt::format("note: of {} system call{} the number is not known from the code before",
                             summary.unknown_calls, summary.unknown_calls == 1 ? "" : "s")));
     }
   }

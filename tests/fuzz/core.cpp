@@ -14,7 +14,9 @@ namespace {
 
 using namespace deeptrace;
 
-void write_seeds(const std::string& folder) {
+}  // namespace
+
+void write_core_seeds(const std::string& folder) {
   for (const bool wide : {true, false}) {
     tests::FakeCore core(wide);
     core.thread(70, std::vector<std::uint64_t>(wide ? 27 : 17, 0x401000));
@@ -32,10 +34,8 @@ void write_seeds(const std::string& folder) {
   }
 }
 
-}  // namespace
-
 extern "C" int LLVMFuzzerInitialize(int* /*count*/, char*** /*words*/) {
-  if (const char* folder = std::getenv("CORE_SEEDS")) write_seeds(folder);
+  if (const char* folder = std::getenv("CORE_SEEDS")) write_core_seeds(folder);
   return 0;
 }
 

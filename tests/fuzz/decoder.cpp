@@ -1,6 +1,6 @@
 // Any bytes at all into the decoder and everything that stands on it, in both modes, under sanitizers.
 //
-// Built with clang: see tests/fuzz/run.sh. The bytes are copied to a block of their exact size, so that a read behind
+// Built with clang: see tests/fuzz/run.sh. The bytes are copied to a block of their exact size, so that a read past
 // them is seen.
 #include <array>
 #include <cstdlib>
@@ -38,7 +38,7 @@ void look(std::span<const std::uint8_t> bytes, Mode mode) {
   if (!bytes.empty()) look_other_ways(bytes, mode, instruction);
   if (!instruction) return;
   require(instruction.row < rows().size());
-  // The fields lie inside, one behind the other.
+  // The fields lie inside, one after the other.
   require(instruction.opcode_at < instruction.length);
   require(instruction.displacement_at + instruction.displacement_size <= instruction.length);
   require(instruction.immediate_at + instruction.immediate_size[0] + instruction.immediate_size[1] <=

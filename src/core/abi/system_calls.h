@@ -32,7 +32,7 @@ const SystemCall* system_call(std::uint64_t number, CallTable table = CallTable:
 const SystemCall* system_call(std::string_view name, CallTable table);
 /// Its name; of one that is not known its number.
 std::string call_name(std::uint64_t number, CallTable table);
-/// The numbering that code of a mode uses. (A 64-bit program may use `int 0x80` too; that is not told here.)
+/// The numbering that code of a mode uses. (A 64-bit program may use `int 0x80` too; that is not decided here.)
 inline CallTable call_table(isa::Mode mode) { return arch::machine_of(mode).calls; }
 /// All, by number.
 std::span<const SystemCall> system_calls(CallTable table);

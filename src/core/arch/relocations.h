@@ -1,7 +1,7 @@
 // The relocations of code and data: what each is called, what it means, and how a source for the assembler asks for it.
 //
 // Facts: System V ABI, AMD64 supplement, table 4.9 and 4.11 (thread-local storage); i386 supplement, table 2.11;
-// GNU as manual, "i386-Symbols" for the words behind @.
+// GNU as manual, "i386-Symbols" for the words after @.
 #pragma once
 
 #include <cstdint>

@@ -41,7 +41,7 @@ inline unsigned put_digits(char* to, std::uint64_t value) {
   return count;
 }
 
-/// Writes "0x1f", numbers below 10 as a digit, and moves `to` behind it; 18 bytes must be free there.
+/// Writes "0x1f", numbers below 10 as a digit, and moves `to` after it; 18 bytes must be free there.
 inline void put_hex(char*& to, std::uint64_t value) {
   if (value > 9) {
     *to++ = '0';
@@ -50,7 +50,7 @@ inline void put_hex(char*& to, std::uint64_t value) {
   to += put_digits(to, value);
 }
 
-/// Two digits a byte and a space behind each, as one word; the fourth character is a zero byte.
+/// Two digits a byte and a space after each, as one word; the fourth character is a zero byte.
 inline constexpr std::array<std::uint32_t, 256> kByteTexts = [] {
   std::array<std::uint32_t, 256> texts{};
   constexpr char kDigits[] = "0123456789abcdef";

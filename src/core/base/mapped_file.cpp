@@ -125,7 +125,7 @@ MappedFile::~MappedFile() {
   for (Guarded& one : guarded) {
     if (one.size == 0 || one.start != mapping_.data()) continue;
     one.start = nullptr;
-    if (!one.damaged) one.size = 0;  // else it keeps its place until it is told
+    if (!one.damaged) one.size = 0;  // else it keeps its place until it is reported
   }
   ::munmap(const_cast<std::uint8_t*>(mapping_.data()), mapping_.size());
 }

@@ -8,7 +8,7 @@
 
 namespace deeptrace {
 
-/// The number that the whole text is: decimal, or hexadecimal behind "0x". Nothing for other text and for what does not
+/// The number that the whole text is: decimal, or hexadecimal after "0x". Nothing for other text and for what does not
 /// fit 64 bits.
 std::optional<std::uint64_t> number_in(std::string_view text);
 

@@ -6,7 +6,7 @@
 
 namespace deeptrace {
 
-/// What stands behind the last slash: "levels.c" of "demo/levels.c".
+/// What stands past the last slash: "levels.c" of "demo/levels.c".
 inline std::string base_name(std::string_view path) { return std::string(path.substr(path.rfind('/') + 1)); }
 
 }  // namespace deeptrace

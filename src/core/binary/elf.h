@@ -2,7 +2,7 @@
 // supplement). Everything is a view into the mapped file; nothing is executed.
 //
 // Addresses. A linked file's addresses are the ones its headers give. In a relocatable object every section
-// starts at 0, so the reader lays the allocated sections out one behind the other and uses those addresses
+// starts at 0, so the reader lays the allocated sections out one after the other and uses those addresses
 // throughout; `section_offset` leads back to what the file says.
 #pragma once
 

@@ -35,7 +35,7 @@ struct Symbol {
 /// One entry as it stands in a file.
 Symbol read_symbol(ByteReader& reader, Bytes strings, bool wide);
 
-/// Symbols of one table, or of several one behind the other. A symbol is made anew each time it is asked for.
+/// Symbols of one table, or of several one after the other. A symbol is made anew each time it is asked for.
 class SymbolTable {
  public:
   /// What the file's sections say of a symbol in them.

@@ -87,7 +87,7 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
   if (loader && !memory.plant(loader->function)) loader.reset();
   const Event event = process_->run({}, [&](const Event& e) {
     if (e.kind != Event::Kind::stop_byte) return Answer::go_on;
-    process_->told(e.thread);
+    process_->reported(e.thread);
     const state::StateView& thread = process_->view(e.thread);
     const bool reports = loader && thread.registers()[Reg::rip] == loader->function;
     return reports && !look::is_consistent(*loader, thread) ? Answer::go_on : Answer::hold;
@@ -99,7 +99,7 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
   return std::nullopt;
 }
 
-/// The child stands behind its fork, or at the beginning of a program of its own.
+/// The child stands after its fork, or at the beginning of a program of its own.
 Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::unique_ptr<process::Process> child) {
   std::unique_ptr<Control> control(new Control(parent.options_));
   control->process_ = std::move(child);

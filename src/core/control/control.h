@@ -194,7 +194,7 @@ class Control final : public look::Subject {
   struct Guard {
     std::uint64_t address = 0;
     unsigned halt = 0;
-    bool told = false;
+    bool reported = false;
   };
   std::map<unsigned, Guard> guards_;     ///< by debug register
   bool visiting_ = false;                ///< threads may be running

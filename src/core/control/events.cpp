@@ -230,7 +230,7 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
     if (now == halt->last && !(certain && !halt->rule.how().only_changes)) continue;
     // Another thread's instruction may have written it a moment ago: its debug register will say so.
     if (!in(by_kernel) && process_->threads().size() > 1 && !halt->slots.empty()) {
-      if (!by_others) by_others = process_->untold_slots(thread);
+      if (!by_others) by_others = process_->unreported_slots(thread);
       if (in(*by_others)) continue;
     }
     if (call != nullptr && call->outputs_known && table == abi::CallTable::x86_64) {
@@ -332,7 +332,7 @@ Answer Control::judge(const Event& event) {
   using Kind = Event::Kind;
   switch (event.kind) {
     case Kind::stop_byte:
-      process_->told(event.thread);
+      process_->reported(event.thread);
       arrive(event.thread, stopped);
       break;
     case Kind::debug_register: {
@@ -343,7 +343,7 @@ Answer Control::judge(const Event& event) {
         code |= (event.slots >> i & 1) != 0 && slot && slot->on == DebugSlot::On::execution;
       }
       if (code) {
-        process_->told(event.thread);
+        process_->reported(event.thread);
         arrive(event.thread, stopped);
       }
       break;

@@ -50,7 +50,7 @@ void FollowedThread::watch(Process& member) {
       arrived_thread_ = event.thread;
       return Answer::hold;
     }
-    member.told(event.thread);
+    member.reported(event.thread);
     return Answer::go_on;
   });
 }
@@ -104,13 +104,13 @@ FollowedStop FollowedThread::step(int signal, bool plain, bool calls_kernel) {
   if (plain && signal == 0 && alone()) return stop_of(process_->step_plain(thread_));
   process_->deliver(thread_, signal);
   if (alone() || !calls_kernel) return stop_of(process_->step(thread_));
-  process_->told(thread_);  // a stop byte where it stands is for those who arrive
+  process_->reported(thread_);  // a stop byte where it stands is for those who arrive
   // It runs from entry to exit, while the others take their turns.
   return stop_of(process_->run(turns(), [&](const Event& event) { return in_turn(event); }));
 }
 
 Answer FollowedThread::in_turn(const Event& event) {
-  if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+  if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
   if (event.kind == Event::Kind::replaced) return Answer::hold;
   loader_came_ |= at_loader(event);
   watch_progress(event);
@@ -139,13 +139,13 @@ bool FollowedThread::at_loader(const Event& event) const {
 }
 
 FollowedStop FollowedThread::run_alone() {
-  process_->told(thread_);
+  process_->reported(thread_);
   return stop_of(process_->run({.only = thread_}, [&](const Event& event) { return at_full_speed(event); }));
 }
 
 FollowedStop FollowedThread::next_in_turn(const std::function<bool(const Event&)>& wanted) {
   return stop_of(process_->run(turns(), [&](const Event& event) {
-    if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+    if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
     loader_came_ |= at_loader(event);
     watch_progress(event);
     if (event.kind == Event::Kind::replaced || event.program_is_gone()) return Answer::hold;
@@ -157,7 +157,7 @@ FollowedStop FollowedThread::next_in_turn(const std::function<bool(const Event&)
 
 FollowedStop FollowedThread::run_all(bool system_calls, const std::function<bool(const Event&)>& wanted) {
   return run_to_reports({.system_calls = system_calls}, [&](const Event& event) {
-    if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+    if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
     if (event.kind == Event::Kind::replaced || event.program_is_gone()) return Answer::hold;
     if (!wanted(event)) return Answer::go_on;
     thread_ = event.thread;
@@ -167,7 +167,7 @@ FollowedStop FollowedThread::run_all(bool system_calls, const std::function<bool
 
 FollowedStop FollowedThread::run(int signal) {
   process_->deliver(thread_, signal);
-  process_->told(thread_);
+  process_->reported(thread_);
   for (;;) {
     const FollowedStop stop = run_to_reports({}, [&](const Event& event) { return at_full_speed(event); });
     // While it is chosen it may be anybody's.
@@ -181,7 +181,7 @@ FollowedStop FollowedThread::run_to_reports(const Process::Running& how, const P
   const Event event = process_->run(how, [&](const Event& one) {
     reports = at_loader(one);
     if (!reports) return visit(one);
-    process_->told(one.thread);
+    process_->reported(one.thread);
     return Answer::hold;
   });
   FollowedStop stop = stop_of(event);
@@ -198,7 +198,7 @@ Answer FollowedThread::at_full_speed(const Event& event) {
     thread_ = event.thread;
     return Answer::hold;
   }
-  if (event.kind == Event::Kind::stop_byte) process_->told(event.thread);
+  if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
   const bool stands = event.kind == Event::Kind::signal || event.kind == Event::Kind::thread_ended;
   return stands && event.thread == thread_ ? Answer::hold : Answer::go_on;
 }

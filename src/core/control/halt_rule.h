@@ -1,4 +1,4 @@
-// What a person asks to stop at, as text: the words behind `halt` in the console.
+// What a person asks to stop at, as text: the words after `halt` in the console.
 //
 //   at levels.c:31 from hit 3 when level > 5
 //

@@ -89,7 +89,7 @@ void Control::guard(const Halt& halt) {
 
 void Control::guard_event(unsigned slots, Stopped& stopped) {
   for (auto& [slot, guard] : guards_) {
-    if ((slots >> slot & 1) == 0 || std::exchange(guard.told, true)) continue;
+    if ((slots >> slot & 1) == 0 || std::exchange(guard.reported, true)) continue;
     stopped.notes.push_back("the program itself read or wrote " + modules_->place_name(guard.address) +
                             ", where the stop byte of h" + std::to_string(guard.halt) +
                             " lies: it saw cc; with --stop-with hardware its code stays as it is");
@@ -112,7 +112,7 @@ bool Control::use(std::uint64_t address, bool internal) {
     }
   }
   // Where the instruction would have to be stepped at every pass, an unused debug register spares that: the processor
-  // goes on behind its trap by itself (the resume flag, Intel SDM volume 3, 18.3.1.1).
+  // goes on after its trap by itself (the resume flag, Intel SDM volume 3, 18.3.1.1).
   if (options_.stop_with == StopWith::automatic && !internal && !visiting_ &&
       !state::is_computed(instruction_at(address))) {
     const auto slot = unused_slot();

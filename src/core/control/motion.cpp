@@ -24,7 +24,7 @@ isa::Instruction Control::instruction_at(std::uint64_t address) {
   return isa::decode({bytes, size}, view().mode());
 }
 
-/// Where control can come back into own code other than by a return: exception handlers, and behind calls of setjmp.
+/// Where control can come back into own code other than by a return: exception handlers, and after calls of setjmp.
 const std::vector<std::uint64_t>& Control::reentries() {
   if (!reentries_known_) {
     reentries_ = modules_->reentries();
@@ -155,13 +155,13 @@ Stopped Control::one_step() {
         const std::uint64_t now = view().registers()[Reg::rip];
         const auto site = sites_.find(now);
         if (site != sites_.end() && now != at) {
-          process_->told(thread_);
+          process_->reported(thread_);
           arrive(thread_, stopped_);
         }
         break;
       }
       case Event::Kind::stop_byte:
-        process_->told(thread_);
+        process_->reported(thread_);
         arrive(thread_, stopped_);
         break;
       case Event::Kind::debug_register: (void)visit(event); break;
@@ -177,7 +177,7 @@ Stopped Control::one_step() {
   }
 }
 
-/// Runs the call at hand through, to the instruction behind it in this frame, or to wherever its frames are left.
+/// Runs the call at hand through, to the instruction after it in this frame, or to wherever its frames are left.
 namespace {
 
 /// The general registers that a called function gives back as they were.
@@ -256,7 +256,7 @@ Stopped Control::step_one(bool enter_calls) {
         if (stopped_.why != Why::arrived) return stopped_;
       }
     }
-    if (sites_.contains(at)) process_->told(thread_);
+    if (sites_.contains(at)) process_->reported(thread_);
     (void)one_step();
   }
   return stopped_;
@@ -307,7 +307,7 @@ Stopped Control::line(bool enter_calls) {
     const bool returned =
         cfa != 0 ? now[Reg::rsp] >= cfa : instruction && isa::flow_of(instruction) == ControlFlow::return_;
     if (returned && !modules_->is_own(now[Reg::rip])) {
-      // Back in a library: on to the next own line, in a function that it calls back or behind the call of it.
+      // Back in a library: on to the next own line, in a function that it calls back or after the call of it.
       Goal goal{
           .thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
       for (const inspect::Frame& frame : look::frames_of(*modules_, view(), 256)) {

@@ -40,7 +40,7 @@ class CoreFile final : public state::Target {
 
   [[nodiscard]] std::vector<state::ThreadId> threads() const override { return threads_; }
   [[nodiscard]] const state::StateView& view(state::ThreadId thread) const override;
-  /// Files that are other builds than those that ran have " (another build)" behind their paths.
+  /// Files that are other builds than those that ran have " (another build)" after their paths.
   [[nodiscard]] std::vector<state::Mapping> mappings() const override;
   [[nodiscard]] std::optional<std::uint64_t> auxiliary(state::Auxiliary type) const override;
   [[nodiscard]] std::optional<state::PendingSignal> pending_signal(state::ThreadId thread) const override;

@@ -17,7 +17,7 @@ struct Region {
   std::uint64_t missing = 0;  ///< bytes that were saved, and are not there because the core file is cut off
 };
 
-/// By address, with the names of files, and those of the stack and the vdso where they can be told.
+/// By address, with the names of files, and those of the stack and the vdso where they are known.
 std::vector<Region> regions_of(const binary::Elf& core, const CoreNotes& notes);
 
 /// The region at an address, or null.

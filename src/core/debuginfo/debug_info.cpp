@@ -107,10 +107,10 @@ void DebugInfo::read_units(const DebugSections& sections, Bytes section, bool ty
 
 void DebugInfo::read_root(Unit& unit) const {
   const bool split = unit.type == UnitType::split_compile || unit.type == UnitType::split_type;
-  // Behind the header of the section's first table (DWARF 5, 7.26 and 7.29) where nothing else is said.
-  const std::uint64_t behind_header = unit.form.wide ? 16 : 8;
-  unit.string_offsets_base = unit.form.version >= 5 ? behind_header : 0;
-  unit.address_base = unit.form.version >= 5 ? behind_header : 0;
+  // After the header of the section's first table (DWARF 5, 7.26 and 7.29) where nothing else is said.
+  const std::uint64_t after_header = unit.form.wide ? 16 : 8;
+  unit.string_offsets_base = unit.form.version >= 5 ? after_header : 0;
+  unit.address_base = unit.form.version >= 5 ? after_header : 0;
   if (split) unit.range_lists_base = unit.location_lists_base = unit.form.wide ? 20 : 12;
   Entry root;
   if (!read(unit, unit.first_entry, root)) return;

@@ -43,7 +43,7 @@ struct Unit {
   FormContext form;
   std::uint64_t offset = 0;         ///< of the header, in its section
   std::uint64_t first_entry = 0;    ///< offset
-  std::uint64_t end = 0;            ///< offset behind it
+  std::uint64_t end = 0;            ///< offset after it
   std::uint64_t abbreviations = 0;  ///< offset in .debug_abbrev
   std::uint64_t signature = 0;      ///< of a type unit; the identity of a split one
   std::uint64_t type_entry = 0;     ///< of a type unit: offset of the type, from the unit's start
@@ -193,7 +193,7 @@ class DebugInfo {
   /// Units of one section follow each other in order.
   struct Group {
     const std::uint8_t* section;
-    std::size_t first, last;  ///< of units_; behind the last
+    std::size_t first, last;  ///< of units_; past the last
   };
   std::vector<Group> groups_;
   std::unordered_map<std::uint64_t, const Unit*> signatures_;
@@ -220,7 +220,7 @@ class Cursor {
   /// Over the entry at an offset and all below it.
   Cursor(const DebugInfo& info, const Unit& unit, std::uint64_t offset) : info_(info), unit_(unit), at_(offset) {}
 
-  /// Moves to the next entry; false behind the last.
+  /// Moves to the next entry; false past the last.
   bool next();
   /// How deep the entry lies below the first, which is 0.
   [[nodiscard]] unsigned depth() const { return depth_; }

@@ -52,7 +52,7 @@ class FrameMachine {
   void restore(std::uint64_t number) {
     if (number < FrameRule::kRegisters) rule_.registers[number] = initial_.registers[number];
   }
-  /// What follows an advance holds behind it only; the caller stops there.
+  /// What follows an advance holds after it only; the caller stops there.
   void advance(std::uint64_t units) { at_ += units * entry_.code_alignment; }
 
   bool short_form(FrameOp op, unsigned low, ByteReader& reader) {

@@ -74,7 +74,7 @@ class LineReader {
     sort(rows);
   }
 
-  /// Reads the table at an offset, its names only where `rows` is null. Gives the offset behind it; 0 where there is
+  /// Reads the table at an offset, its names only where `rows` is null. Gives the offset after it; 0 where there is
   /// none.
   std::size_t one(const LineTable& into, std::size_t at, std::vector<LineRow>* rows) {
     out_ = &into;

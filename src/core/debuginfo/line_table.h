@@ -29,7 +29,7 @@ struct LineRow {
   std::uint32_t line = 0;     ///< 0: the compiler says that these instructions belong to no line
   bool statement = false;     ///< a recommended stop
   bool prologue_end = false;  ///< after the function's prologue
-  bool ends = false;          ///< the address behind a run of instructions; starts nothing
+  bool ends = false;          ///< the address after a run of instructions; starts nothing
   /// How many rows of the same run stand at the address before this one. The line of a row that another follows at the
   /// same address has a place in the program (a value of it may begin there) but no instruction there. Location lists
   /// of gcc count places the same way (its manual, -gvariable-location-views).
@@ -50,7 +50,7 @@ class LineTable {
   LineTable& operator=(LineTable&&) noexcept;
   ~LineTable();
 
-  /// What is damaged is left out and told by `note`. `large` is for tests.
+  /// What is damaged is left out and said by `note`. `large` is for tests.
   static LineTable read(const binary::Elf& elf, const DebugInfo& info, std::size_t large = kLarge);
 
   [[nodiscard]] bool empty() const;

@@ -129,13 +129,13 @@ class Machine {
       case Op::entry_value:
       case Op::gnu_entry_value: {
         const Bytes inner = reader_.bytes(reader_.uleb());
-        push_optional(context_.at_entry(inner), "it is told by a value at the function's entry that is gone");
+        push_optional(context_.at_entry(inner), "it is given by a value at the function's entry that is gone");
         return true;
       }
       case Op::dereference: load(place_.pointer_size); return true;
       case Op::dereference_size: load(reader_.u8()); return true;
       case Op::push_object_address: fail("it depends on an object that is not known"); return true;
-      case Op::gnu_parameter_reference: fail("it is told by a parameter that is gone"); return true;
+      case Op::gnu_parameter_reference: fail("it is given by a parameter that is gone"); return true;
       case Op::nothing:
       case Op::gnu_uninitialised: return true;
       default: return false;

@@ -36,7 +36,7 @@ void Scopes::look_over(const Unit& unit, UnitFunctions& into, bool whole) {
 }
 
 const Scopes::Held* Scopes::held_at(const Unit& unit, std::uint64_t address) {
-  // Functions that were told stay; the lists of many large units would take too much.
+  // Functions that were handed out stay; the lists of many large units would take too much.
   constexpr std::size_t kMostUnits = 8;
   if (units_.size() > kMostUnits && !units_.contains(&unit)) units_.clear();
   const auto [place, added] = units_.try_emplace(&unit);

@@ -57,7 +57,7 @@ class Scopes {
   Types types_;
   std::unordered_map<const Unit*, UnitFunctions> units_;
   std::map<std::pair<const Unit*, std::uint64_t>, DescribedFunction> functions_;
-  const DescribedFunction* last_ = nullptr;  ///< addresses are mostly asked for one behind the other
+  const DescribedFunction* last_ = nullptr;  ///< addresses are mostly asked for one after the other
 };
 
 }  // namespace deeptrace::debuginfo

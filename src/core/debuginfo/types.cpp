@@ -389,12 +389,12 @@ std::string Types::declaration(TypeId id, std::string inner, int depth) {
   };
   const auto qualified = [&](std::string_view word) {
     const Kind target = (*this)[type.target].kind;
-    const bool behind = target == Kind::pointer || target == Kind::member_pointer;
+    const bool after = target == Kind::pointer || target == Kind::member_pointer;
     // An array of constants is constant; some compilers say it twice.
     if (target == Kind::array && (*this)[(*this)[type.target].target].kind == type.kind)
       return declaration(type.target, inner, depth + 1);
-    // Behind a star, else in front of everything.
-    if (behind) return declaration(type.target, std::string(word) + (inner.empty() ? "" : " " + inner), depth + 1);
+    // After a star, else in front of everything.
+    if (after) return declaration(type.target, std::string(word) + (inner.empty() ? "" : " " + inner), depth + 1);
     return std::string(word) + " " + declaration(type.target, inner, depth + 1);
   };
   const auto pointing = [&](std::string_view mark) {

@@ -31,8 +31,8 @@ Result<Expression> Expression::parse(std::string_view text, const std::function<
 
 /// Names the expression, unless it is the name that the message begins with.
 Error Expression::named(const Error& error) const {
-  const bool told = error.message.starts_with(text_ + ": ");
-  return {error.fault, told ? error.message : text_ + ": " + error.message};
+  const bool named = error.message.starts_with(text_ + ": ");
+  return {error.fault, named ? error.message : text_ + ": " + error.message};
 }
 
 Result<Datum> Expression::evaluate(Environment& environment, bool strict) const {

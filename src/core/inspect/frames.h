@@ -27,11 +27,11 @@ struct Frame {
   state::RegisterSet registers;
   std::uint32_t known = ~std::uint32_t(0);  ///< bits by state::Reg
   std::uint64_t cfa = 0;                    ///< where the stack pointer will be after the return; 0: not known
-  bool at_call = false;                     ///< it stands behind a call, and not where it was interrupted
+  bool at_call = false;                     ///< it stands after a call, and not where it was interrupted
   bool signal = false;                      ///< the kernel's frame of a signal handler
 
   [[nodiscard]] std::uint64_t address() const { return registers[state::Reg::rip]; }
-  /// An address inside the instruction that it stands at: behind a call the one before it.
+  /// An address inside the instruction that it stands at: after a call the one before it.
   [[nodiscard]] std::uint64_t inside() const { return at_call ? address() - 1 : address(); }
 };
 

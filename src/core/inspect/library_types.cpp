@@ -16,7 +16,7 @@ using Kind = LibraryValue::Kind;
 /// How the elements are found.
 enum class Layout : std::uint8_t {
   characters,  ///< first: pointer, second: number
-  bounds,      ///< first, second: pointers to the first element and behind the last
+  bounds,      ///< first, second: pointers to the first element and past the last
   counted,     ///< first: pointer, second: number of elements
   part,        ///< first: the value itself
   optional,    ///< first: the value, second: whether there is one
@@ -165,7 +165,7 @@ class Finder {
     }
     return true;
   }
-  /// Where the value of a node lies behind `words` words.
+  /// Where the value of a node lies after `words` words.
   std::uint64_t value_place(std::uint64_t node, std::uint64_t words, TypeId type) {
     const std::uint64_t alignment = alignment_of(type, 0);
     return (node + words * word_ + alignment - 1) / alignment * alignment;

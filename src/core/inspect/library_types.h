@@ -22,7 +22,7 @@ using MemoryReader = std::function<bool(std::uint64_t address, std::span<std::ui
 struct LibraryValue {
   enum class Kind : std::uint8_t {
     string,    ///< `count` characters at `address`
-    sequence,  ///< `count` elements of `type` one behind the other from `address` on; they have an index
+    sequence,  ///< `count` elements of `type` one after the other from `address` on; they have an index
     queue,     ///< elements at `places`; they have an index
     elements,  ///< elements at `places`, in the order of iteration
     wrapped,   ///< the one value of `type` at `address`, inside the object itself

@@ -364,7 +364,7 @@ bool is_readable(Bytes bytes) {
   return true;
 }
 
-/// Matches ".member" or "[3]" at the start of `path`, which is moved behind it.
+/// Matches ".member" or "[3]" at the start of `path`, which is moved after it.
 const Value* step(const Value& value, std::string_view& path) {
   if (path.front() == '[') {
     const std::size_t close = path.find(']');

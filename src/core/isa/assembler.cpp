@@ -188,7 +188,7 @@ class Composer {
     const unsigned needed = needed_rex();
     const unsigned more = in_.rex & 0xfU & ~needed;
     if (more == 0 && (needed != 0 || names_low_byte_register())) return true;
-    // The assembler does not find x87 mnemonics with a suffix behind the word.
+    // The assembler does not find x87 mnemonics with a suffix after the word.
     const bool alone = syntax_ == Syntax::att && hint(kHintFloatSuffix | kHintIntegerSuffix);
     if (alone && (needed != 0 || prefix_count() != 0)) return false;
     out_.text.add("rex");

@@ -19,7 +19,7 @@ bool sets_condition_flags(const Instruction& instruction);
 /// flags themselves can be named.
 std::string comparison_words(unsigned code, const Instruction& setter, std::uint64_t setter_address);
 
-/// The sentence of a conditional instruction, its condition told by the instruction that set the flags.
+/// The sentence of a conditional instruction, its condition worded by the instruction that set the flags.
 std::string sentence_after(const Instruction& instruction, std::uint64_t address, const Instruction& setter,
                            std::uint64_t setter_address);
 

@@ -264,7 +264,7 @@ class Check {
   Shape shape_;
 };
 
-/// The answers to all questions of the trees; DIMENSIONS in generate_table.py says which lies where.
+/// The answers to all questions of the trees; DIMENSIONS in generator/trees.py says which lies where.
 inline std::uint32_t context_of(const Head& head, unsigned modrm, unsigned raw_size, unsigned address_size) {
   const bool rounding = (head.evex & kEvexBroadcast) != 0 && modrm >= 0xc0;
   const unsigned length = rounding ? 2 : (head.vector >> kVectorLengthShift) & 3;
@@ -295,7 +295,7 @@ template <bool kMode64>
 bool finish(const std::uint8_t* p, const Head& head, Instruction& out) {
   unsigned at = head.at;
   const unsigned opcode_byte = head.map == kMap3dNow ? 0U : p[at];
-  // 3DNow!: the opcode is the last byte, behind the operand (AMD64 manual volume 3, 1.2.1).
+  // 3DNow!: the opcode is the last byte, after the operand (AMD64 manual volume 3, 1.2.1).
   const Cell cell{head.map == kMap3dNow ? std::uint64_t(3) << 44 : kCells[kMode64][head.map][opcode_byte]};
   if (head.map != kMap3dNow) ++at;
 

@@ -93,7 +93,7 @@ struct alignas(32) Control {
   std::array<std::uint8_t, 32> bytes{};
 };
 constexpr std::uint8_t kZero = 0x80;
-constexpr std::uint8_t kNumbersIn = 5;  ///< behind the displacement's bytes
+constexpr std::uint8_t kNumbersIn = 5;  ///< after the displacement's bytes
 constexpr std::size_t kRegisterIndex = offsetof(Operand, reg) + offsetof(RegisterPart, index);
 constexpr std::size_t kRecipe = offsetof(Operand, recipe), kValue = offsetof(Operand, value), kScaleAt = kRecipe + 5;
 static_assert(kRecipe == 16 && kValue == 24);
@@ -229,7 +229,7 @@ Forms::Form Forms::made_of(const Instruction& instruction, const Key& key, const
   std::ranges::copy(effects.usual(), form.registers.begin());
   std::memcpy(form.head.data(), &effects, kHead);
 
-  // The registers of the effects are told by what becomes of numbers that no register has.
+  // The registers of the effects are known by what becomes of numbers that no register has.
   constexpr std::uint8_t kMark = 0x80;
   Operands marked = operands;
   const auto uses = uses_of(row_of(instruction));

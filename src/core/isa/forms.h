@@ -28,7 +28,7 @@ class Forms {
   explicit Forms(Way way = Way::best);
 
   /// Writes what each instruction of `run` uses into the place of the same number in `into`, which has as many at
-  /// least. Items behind the larger of their counts and of kUsual hold nothing. Quickest for eight at once or so.
+  /// least. Items after the larger of their counts and of kUsual hold nothing. Quickest for eight at once or so.
   void look(std::span<const Instruction> run, std::span<Usage> into) {
     if (shuffles_) {
       look_by_shuffle(run, into);

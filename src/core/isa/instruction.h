@@ -1,7 +1,7 @@
 // Decoding: from bytes to a compact instruction.
 //
 //   const Instruction i = decode(bytes, Mode::bits64);
-//   if (!i) …                      // no instruction there: show one byte and go on behind it
+//   if (!i) …                      // no instruction there: show one byte and go on after it
 //   next = address + i.length;
 //
 // A plain function over bytes: no allocation, locks, exceptions, thread-local data or C library calls, so it can
@@ -59,7 +59,7 @@ struct Instruction {
   std::uint16_t prefixes = 0;     ///< Prefix bits
   std::uint8_t length = 0;        ///< bytes; 0 when there is no instruction
   // Where the fields lie, in bytes from the start; 0 means absent (nothing but a prefix or opcode stands at 0).
-  std::uint8_t opcode_at = 0;  ///< behind prefixes, REX, VEX; the byte that follows an escape such as 0F
+  std::uint8_t opcode_at = 0;  ///< after prefixes, REX, VEX; the byte that follows an escape such as 0F
   std::uint8_t modrm_at = 0;
   std::uint8_t displacement_at = 0;
   std::uint8_t displacement_size = 0;  ///< bytes
@@ -100,7 +100,7 @@ Instruction decode(std::span<const std::uint8_t> bytes, Mode mode) noexcept;
 unsigned decode(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) noexcept;
 
 /// Decodes one instruction after the other, those that begin in the first `extent` bytes, into `into`, until that is
-/// full or no instruction stands where the next should begin. What lies behind the extent is part of the last
+/// full or no instruction stands where the next should begin. What lies after the extent is part of the last
 /// instruction at most. Returns how many there are. The quickest one.
 std::size_t decode_run(std::span<const std::uint8_t> bytes, std::size_t extent, Mode mode,
                        std::span<Instruction> into) noexcept;

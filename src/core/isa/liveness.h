@@ -1,8 +1,8 @@
-// Which registers and flags still matter: going backwards over a basic block, from what is needed behind it.
+// Which registers and flags still matter: going backwards over a basic block, from what is needed after it.
 //
 //   Live live = Live::everything();          // nothing is known of what follows
 //   for (instruction : block, last one first) {
-//     // here `live` holds for the place behind the instruction
+//     // here `live` holds for the place after the instruction
 //     live.step_back(instruction);
 //     // and here for the place before it
 //   }
@@ -26,7 +26,7 @@ struct Live {
   static Live everything();
   static Live nothing() { return {}; }
 
-  /// From behind the instruction to before it. What may leave the block, system calls and what has unknown effects need
+  /// From after the instruction to before it. What may leave the block, system calls and what has unknown effects need
   /// everything; writes that may not happen end nothing.
   void step_back(const Instruction& instruction);
 

@@ -24,10 +24,10 @@ struct Computation {
                                         ///< (of memory that is not accessed), absolute targets
   std::array<std::uint16_t, 12> bits;   ///< their widths
   Block block;                          ///< the bytes of an operand wider than 8 bytes, before and after
-  Block frame;                          ///< the bytes of memory behind the third operand (the outer frames of `enter`)
+  Block frame;                          ///< the bytes of memory after the third operand (the outer frames of `enter`)
   std::uint64_t address;                ///< of the last memory operand
   std::uint64_t flags;                  ///< rflags
-  std::uint64_t next;                   ///< the address behind the instruction, then where control goes on
+  std::uint64_t next;                   ///< the address after the instruction, then where control goes on
   std::uint16_t undefined_flags = 0;    ///< beyond those of the table
   std::uint16_t kept = 0;               ///< a bit for each operand that is not stored after all
   std::uint16_t undefined = 0;          ///< a bit for each operand whose value no manual tells

@@ -25,7 +25,7 @@ enum Places : std::uint8_t { kNothing, kBare, kShort, kLong, kSib, kSibShort, kS
 
 /// By ModRM and the base of a SIB byte, eleven bits: Places, and in the upper half how many bytes follow the opcode.
 /// Without a base four bytes of displacement do.
-constexpr std::array<std::uint8_t, 2048> behind_by_modrm() {
+constexpr std::array<std::uint8_t, 2048> after_by_modrm() {
   std::array<std::uint8_t, 2048> result{};
   for (unsigned bits = 0; bits < result.size(); ++bits) {
     const unsigned modrm = bits & 0xff, base = bits >> 8, shape = kAddressShapes[modrm], size = shape & 7;
@@ -61,7 +61,7 @@ struct QuickCell {
   /// The row tells the immediates; only where it is not quick.
   [[nodiscard]] bool by_row() const { return (bits & kByRow) != 0; }
   /// What follows it by ModRM, if it has one.
-  [[nodiscard]] std::uint64_t behind(std::uint8_t by_modrm) const { return bits & by_modrm; }
+  [[nodiscard]] std::uint64_t after(std::uint8_t by_modrm) const { return bits & by_modrm; }
   /// Bytes of immediates, by the shift for the operand size.
   [[nodiscard]] std::uint64_t immediate_bytes(unsigned shift) const { return (bits >> shift) & 15; }
   /// Which answers matter to its row, and bits above that no answer has.
@@ -135,7 +135,7 @@ struct Quick {
   std::array<std::array<QuickCell, 256>, 2> cells{};
   std::array<FirstByte, 256> first_bytes{};
   std::array<First, 17> firsts{};
-  std::array<std::uint8_t, 2048> behind = behind_by_modrm();
+  std::array<std::uint8_t, 2048> after = after_by_modrm();
   std::array<std::uint64_t, 96> words = words_by_place();
   std::array<std::uint32_t, 8> opening_mask{}, displacement_mask{}, sign_bit{};  ///< by Places
   std::array<ImmediatePlace, 9> immediate_places{};
@@ -243,8 +243,8 @@ template <bool kMode64, bool kPrefixed, class How>
   const First& first = q.first(opening.first);
   const bool small = kPrefixed && (opening.prefixes & kPrefixOperandSize) != 0 && (first.answers & kAnswerW) == 0;
 
-  const std::uint64_t behind = opening.cell.behind(q.behind[How::pick(opening.bytes, 0x7ff00)]), places = behind & 7;
-  const std::uint64_t immediate_at = opening.at / 8 + 1 + (behind >> 4);
+  const std::uint64_t after = opening.cell.after(q.after[How::pick(opening.bytes, 0x7ff00)]), places = after & 7;
+  const std::uint64_t immediate_at = opening.at / 8 + 1 + (after >> 4);
   const std::uint64_t bytes = opening.cell.immediate_bytes(small ? unsigned(kShiftSmall) : first.immediate_shift);
   const std::uint64_t word = q.words[opening.at + places];
   const ImmediatePlace& place = q.immediate_places[bytes];
@@ -285,7 +285,7 @@ QuickCell with_immediates(Opening opening) {
   return opening.cell;
 }
 
-/// Instructions of the first two maps with REX or without, behind `before` bytes of prefixes; the others go the slow
+/// Instructions of the first two maps with REX or without, after `before` bytes of prefixes; the others go the slow
 /// way. Returns the length, which may be more than the bytes there are, or 0.
 template <bool kMode64, bool kPrefixed, class How>
 [[gnu::always_inline]] inline unsigned decode_quickly(const std::uint8_t* p, Instruction& out, unsigned before = 0,
@@ -335,7 +335,7 @@ unsigned decode_prefixed(const std::uint8_t* p, Instruction& out) {
 
 namespace {
 
-/// The end of a buffer: what lies behind it reads as zeros, and counts nothing.
+/// The end of a buffer: what lies after it reads as zeros, and counts nothing.
 [[gnu::noinline]] unsigned decode_at_end(std::span<const std::uint8_t> bytes, Mode mode, Instruction& into) {
   std::uint8_t padded[kReadable] = {};
   if (!bytes.empty()) std::memcpy(padded, bytes.data(), bytes.size());

@@ -119,7 +119,7 @@ constexpr unsigned fixed_bits(Width width) {
   return width <= Width::b4096 ? kBits[static_cast<std::size_t>(width)] : 0;
 }
 
-/// Opcode maps, as MAPS of generate_table.py numbers them.
+/// Opcode maps, as MAPS of generator/notation.py numbers them.
 enum Map : std::uint8_t {
   kOneByte,
   kMap0F,
@@ -162,7 +162,7 @@ struct OperandUse {
 /// The size of an immediate field.
 enum class Field : std::uint8_t { none, bytes1, bytes2, bytes4, operand32, operand, branch, far, address };
 
-/// Properties of a row, as bits in the order of TRAITS in generate_table.py.
+/// Properties of a row; the generator numbers them as they stand here (generator/header.py).
 enum Trait : std::uint32_t {
   kFaults = 1 << 0,            ///< may fault by its values, not only by its addresses
   kPrivileged = 1 << 1,        ///< faults outside the kernel
@@ -198,7 +198,7 @@ enum Trait : std::uint32_t {
   kBlend = 1U << 31,         ///< its mask picks between sources: the old destination takes no part
 };
 
-/// What the text and the assembler form must know of a row beyond its operands; worked out by generate_table.py.
+/// What the text and the assembler form must know of a row beyond its operands; worked out by generator/rows.py.
 enum Hint : std::uint32_t {
   kHintLoad = 1 << 0,          ///< a row with the roles of ModRM.rm and ModRM.reg exchanged says the same; here reg is
                                ///< the destination

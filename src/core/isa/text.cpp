@@ -177,13 +177,13 @@ class Writer {
     return immediates || (row_.hints & kHintKeepsOrder) != 0;
   }
 
-  /// The rounding mode stands behind the last operand that is not an immediate; mask and zeroing at the destination.
+  /// The rounding mode stands past the last operand that is not an immediate; mask and zeroing at the destination.
   void add_with_rounding(const Operands& operands, unsigned place, bool reversed) {
     unsigned last = operands.shown - 1U;
     while (last > 0 && operands[last].kind == Operand::Kind::immediate) --last;
     const bool rounding = in_.has_rounding() && place == last && row_.rounding != Rounding::ignored;
-    const bool behind_source = operands[place].reg.file == RegisterFile::general;
-    if (rounding && reversed && !behind_source) {
+    const bool after_source = operands[place].reg.file == RegisterFile::general;
+    if (rounding && reversed && !after_source) {
       text_.add(rounding_name(in_, row_));
       text_.add(", ");
     }
@@ -191,7 +191,7 @@ class Writer {
     place_ = place;
     add(operands[place]);
     if (place == 0 && (in_.prefixes & kPrefixEvex) != 0) add_mask();
-    if (rounding && (!reversed || behind_source)) {
+    if (rounding && (!reversed || after_source)) {
       text_.add(", ");
       text_.add(rounding_name(in_, row_));
     }
@@ -255,7 +255,7 @@ class Writer {
   void add_suffix(unsigned bits) {
     if (bits != 0) text_.add(bits == 8 ? 'b' : bits == 16 ? 'w' : bits == 32 ? 'l' : 'q');
   }
-  /// Where half the length goes to a register, 512 bits are told by its name.
+  /// Where half the length goes to a register, 512 bits are known by its name.
   void add_length_suffix(unsigned bits) {
     if (bits == 512 && kind_of(uses_of(row_)[0]).width == Width::vector_half) return;
     text_.add(bits <= 128 ? 'x' : bits == 256 ? 'y' : 'z');

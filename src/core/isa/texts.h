@@ -17,7 +17,7 @@ namespace deeptrace::isa {
 struct TextNumber {
   enum class Form : std::uint8_t {
     target,       ///< of a direct branch
-    offset,       ///< behind a register: "+0x10", "-8"; nothing when it is 0
+    offset,       ///< after a register: "+0x10", "-8"; nothing when it is 0
     full_offset,  ///< the same, 0 too
     bare_offset,  ///< before the parenthesis: "0x10", "-8"; nothing when it is 0
     full_bare_offset,

@@ -70,9 +70,9 @@ class Seer {
       std::vector<std::uint8_t> bytes;
       if (operand.kind == isa::Operand::Kind::reg) {
         const bool only_written = operand.access == isa::Access::write;
-        const bool told =
+        const bool known =
             std::ranges::find(result_.operands, one.text, &Foresight::Operand::text) != result_.operands.end();
-        if (only_written || told) continue;  // test eax, eax
+        if (only_written || known) continue;  // test eax, eax
         isa::RegisterPart part = operand.reg;
         if (auto raw = state::bytes_of(view_, part)) bytes = std::move(*raw);
         one.bits = part.width;

@@ -34,7 +34,7 @@ bool returns_twice(std::string_view name) {
   return std::find(kNames.begin(), kNames.end(), name) != kNames.end();
 }
 
-/// Places behind direct or GOT calls of functions that return twice, in one function.
+/// Places after direct or GOT calls of functions that return twice, in one function.
 void add_second_returns(const program::Program& program, const program::Function& function,
                         std::vector<std::uint64_t>& out) {
   Bytes code = program.elf().bytes_at(function.address);

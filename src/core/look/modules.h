@@ -101,11 +101,11 @@ class Modules {
 
   /// Where control can come into own code from outside, sorted.
   struct OwnEntries {
-    std::vector<std::uint64_t> all;  ///< functions, handlers, and the places behind calls that return twice (setjmp)
+    std::vector<std::uint64_t> all;  ///< functions, handlers, and the places after calls that return twice (setjmp)
     std::vector<std::uint64_t> handlers;  ///< landing pads of exception handlers alone
   };
   [[nodiscard]] OwnEntries own_entries() const;
-  /// Where control can come back into own code without a return: exception handlers, and behind calls that return
+  /// Where control can come back into own code without a return: exception handlers, and after calls that return
   /// twice.
   [[nodiscard]] std::vector<std::uint64_t> reentries() const;
   /// After the prologue of every own function that has source lines.

@@ -104,7 +104,7 @@ std::vector<std::uint64_t> choosers(const Program& program, std::string_view nam
   return result;
 }
 
-/// What they choose on this machine, by running them in imagination; nothing where one of them cannot be told.
+/// What they choose on this machine, by running them in imagination; nothing where one of them is not known.
 std::optional<std::vector<const Function*>> chosen_by(const std::vector<std::uint64_t>& choosers, const Module& module,
                                                       const state::StateView& view) {
   // At the entry of a static program the C library has not looked yet what the processor can.

@@ -22,8 +22,8 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
 
 /// The addresses in the process, as its thread `view` sees it. `waiting`, where it is not null, is set when the
 /// location names a module that is not loaded; the result is empty then. A function that is chosen among several when
-/// the program starts is the one that is chosen. Errors (Fault::usage): nothing goes by that name; it cannot be told
-/// which is chosen (their names are told).
+/// the program starts is the one that is chosen. Errors (Fault::usage): nothing goes by that name; it is not known
+/// which is chosen (their names are given).
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
                                                std::string_view location, bool* waiting);
 

@@ -656,7 +656,7 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
     placed.rule.cfa_offset = machine.word;
     return placed;
   };
-  // The address behind a call that never returns may belong to no function.
+  // The address after a call that never returns may belong to no function.
   const auto is_code = [&](std::uint64_t address) {
     return modules.function_at(address) != nullptr || modules.function_at(address - 1) != nullptr;
   };

@@ -34,7 +34,7 @@ class Scope final : public inspect::Environment {
   Result<inspect::Datum> caller() override;
   inspect::PointerReader pointers() override;
 
-  /// The function whose result `result` is: set where one stands behind its return.
+  /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
 
   /// Parameters, then locals, of the function and the inlined calls around, outer ones first.

@@ -1,7 +1,7 @@
 // Where a thread keeps its copies of a module's thread-local variables.
 //
 // Facts: "ELF Handling for Thread-Local Storage" (U. Drepper), section 3.4 (variant II: the main program's block ends
-// at the thread pointer; the vector of blocks is the second word behind it) and 4 (the words that the dynamic linker
+// at the thread pointer; the vector of blocks is the second word after it) and 4 (the words that the dynamic linker
 // fills in for DTPMOD and TPOFF relocations); the size of the vector's entries, two words, is that of the GNU C
 // library.
 #pragma once

@@ -13,7 +13,7 @@ namespace {
 volatile std::sig_atomic_t interrupt = 0;
 volatile std::sig_atomic_t end = 0;
 
-/// Every 20 milliseconds until it is answered, so that a wait that began behind the check ends too.
+/// Every 20 milliseconds until it is answered, so that a wait that began after the check ends too.
 void repeat(bool on) {
   const itimerval every{{0, on ? 20000 : 0}, {0, on ? 20000 : 0}};
   ::setitimer(ITIMER_REAL, &every, nullptr);

@@ -141,7 +141,7 @@ Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
   int status = wait_for(child);
   if (!WIFSTOPPED(status) || status >> 8 != (SIGTRAP | (PTRACE_EVENT_EXEC << 8))) return early;
   // At the event the system call has not returned yet, and rax is not what the program will find. An interrupt stops
-  // it again behind the call, before its first instruction.
+  // it again after the call, before its first instruction.
   ::ptrace(PTRACE_INTERRUPT, child, nullptr, nullptr);
   ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
   status = wait_for(child);

@@ -14,7 +14,7 @@ namespace deeptrace::process {
 
 struct LaunchOptions {
   std::string program;                                           ///< a path, or a name to look up (see find_program)
-  std::vector<std::string> arguments;                            ///< behind the program's own name
+  std::vector<std::string> arguments;                            ///< after the program's own name
   std::string input;                                             ///< file for standard input; empty: ours
   std::string folder;                                            ///< working directory; empty: ours
   std::vector<std::pair<std::string, std::string>> environment;  ///< set in addition to ours

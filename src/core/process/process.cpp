@@ -171,8 +171,8 @@ int Process::signal_of(pid_t id) const {
   const Thread* thread = find(id);
   return thread != nullptr ? thread->signal : 0;
 }
-void Process::told(pid_t id) {
-  if (Thread* thread = find(id)) thread->told = fetch(*thread)[Reg::rip];
+void Process::reported(pid_t id) {
+  if (Thread* thread = find(id)) thread->reported = fetch(*thread)[Reg::rip];
 }
 
 // ---- beginning and end ----------------------------------------------------------------------------------------------
@@ -329,8 +329,8 @@ void Process::clear_status(Thread& thread) {
   if (std::exchange(thread.status_stale, false)) ::ptrace(PTRACE_POKEUSER, thread.id, kDebugStatus, 0UL);
 }
 
-/// Which debug registers brought a trap about, by the status register, which is cleared so that the next is told from
-/// this one.
+/// Which debug registers brought a trap about, by the status register, which is cleared so that the next is known apart
+/// from this one.
 unsigned Process::triggered(Thread& thread, bool forget) {
   const auto status = static_cast<unsigned>(::ptrace(PTRACE_PEEKUSER, thread.id, kDebugStatus, nullptr));
   thread.status_stale |= forget;
@@ -342,7 +342,7 @@ unsigned Process::triggered(Thread& thread, bool forget) {
   return slots;
 }
 
-unsigned Process::untold_slots(pid_t but) {
+unsigned Process::unreported_slots(pid_t but) {
   hold_all();
   unsigned slots = 0;
   for (const auto& thread : threads_) {

@@ -144,12 +144,12 @@ class Process final : public state::Target {
   /// What it is shown may not be kept. A child that it does not take at Kind::child is let go.
   using Visit = std::function<Answer(const Event&)>;
   /// Runs until the visitor holds, or the program is gone (which the visitor is shown too, whatever it answers), or
-  /// attention is asked for. A thread that stands at a stop byte whose event was told goes over it first.
+  /// attention is asked for. A thread that stands at a stop byte whose event was reported goes over it first.
   Event run(const Running& how, const Visit& visit);
 
   /// Children to come are traced too, and theirs; otherwise they are let go.
   void trace_children() { children_traced_ = true; }
-  /// A child that stands at its beginning: behind the fork with a copy of this process's memory, stop bytes and debug
+  /// A child that stands at its beginning: after the fork with a copy of this process's memory, stop bytes and debug
   /// registers included; or before the first instruction of a program of its own (`is_fresh`). Null when there is none.
   std::unique_ptr<Process> take_child();
   [[nodiscard]] bool is_fresh() const { return fresh_; }
@@ -163,8 +163,8 @@ class Process final : public state::Target {
   /// The signal that a thread will be given when it goes on; 0 takes one back.
   void deliver(pid_t thread, int signal);
   [[nodiscard]] int signal_of(pid_t thread) const;
-  /// The stop byte at the thread's place has been told: it goes over it when it runs on.
-  void told(pid_t thread);
+  /// The stop byte at the thread's place has been reported: it goes over it when it runs on.
+  void reported(pid_t thread);
 
   [[nodiscard]] Memory& memory() { return memory_; }
   [[nodiscard]] const Memory& memory() const { return memory_; }
@@ -175,8 +175,8 @@ class Process final : public state::Target {
   bool watch(unsigned slot, std::optional<DebugSlot> what);
   [[nodiscard]] const std::optional<DebugSlot>& watched(unsigned slot) const { return slots_[slot]; }
   /// From a visitor: the debug registers that saw an access by a thread other than the given one which has not been
-  /// told yet. Holds the other threads for it.
-  unsigned untold_slots(pid_t but);
+  /// reported yet. Holds the other threads for it.
+  unsigned unreported_slots(pid_t but);
   /// From a visitor: brings all threads to a stand; they go on with the run.
   void hold_others() { hold_all(); }
   /// The debug registers that saw an access by the kernel on a thread's behalf; forgets them.
@@ -187,7 +187,7 @@ class Process final : public state::Target {
   /// Ends the program at once and waits for its end.
   void kill();
 
-  /// Number of the system call that a thread stands in or behind; nothing when it is in none.
+  /// Number of the system call that a thread stands in or after; nothing when it is in none.
   [[nodiscard]] std::optional<std::uint64_t> system_call(pid_t thread) const override;
   /// Names of system calls that attaching or holding broke off and whose timeout had to start anew.
   [[nodiscard]] const std::vector<std::uint64_t>& restarted_calls() const { return restarted_; }
@@ -203,18 +203,18 @@ class Process final : public state::Target {
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
     bool slots_due = false;
-    bool status_stale = false;          ///< the debug status holds what was told
-    int request = PTRACE_CONT;          ///< how it is resumed, or was last: PTRACE_CONT until it is told otherwise
-    int signal = 0;                     ///< to be delivered
-    state::PendingSignal pending;       ///< what the kernel reported of it
-    std::optional<std::uint64_t> told;  ///< the stop byte here is not news
-    std::optional<Event> kept;          ///< came while all were being held
+    bool status_stale = false;              ///< the debug status holds what was reported
+    int request = PTRACE_CONT;              ///< how it is resumed, or was last: PTRACE_CONT until it is set otherwise
+    int signal = 0;                         ///< to be delivered
+    state::PendingSignal pending;           ///< what the kernel reported of it
+    std::optional<std::uint64_t> reported;  ///< the stop byte here is not news
+    std::optional<Event> kept;              ///< came while all were being held
     /// A single step, from before it to the event that ends it.
     struct Step {
       state::RegisterSet before;
       isa::Instruction instruction;
-      bool handled = false;   ///< a signal with a handler is delivered in its place
-      bool was_told = false;  ///< it began at a stop byte that was told
+      bool handled = false;       ///< a signal with a handler is delivered in its place
+      bool was_reported = false;  ///< it began at a stop byte that was reported
     };
     std::optional<Step> step;
     bool changed = false;                       ///< registers are to be written before it goes on
@@ -286,7 +286,7 @@ class Process final : public state::Target {
   bool trap_waits(Thread& thread);
   void hide_trap_flag(Thread& thread, const state::RegisterSet& before, const isa::Instruction& instruction);
   void set_slots(Thread& thread);
-  [[nodiscard]] bool worth_telling(const Thread& thread, const Event& event) const;
+  [[nodiscard]] bool worth_reporting(const Thread& thread, const Event& event) const;
 
   pid_t pid_;
   bool attached_;
@@ -308,7 +308,7 @@ class Process final : public state::Target {
   std::optional<DebugSlot> slots_[kDebugSlots];
   std::vector<std::uint64_t> restarted_;
   std::optional<Event> end_;
-  /// A handler was entered where a thread stood at a stop byte that was told: it will come back to it.
+  /// A handler was entered where a thread stood at a stop byte that was reported: it will come back to it.
   struct Owed {
     pid_t thread;
     std::uint64_t address, stack;

@@ -25,9 +25,9 @@ bool is_stopping_signal(int signal) {
   return signal == SIGSTOP || signal == SIGTSTP || signal == SIGTTIN || signal == SIGTTOU;
 }
 
-/// From the event of an exec on to behind the system call, before the new program's first instruction. Gives the wait
+/// From the event of an exec on to after the system call, before the new program's first instruction. Gives the wait
 /// status there.
-int behind_exec(pid_t pid) {
+int after_exec(pid_t pid) {
   int status = 0;
   ::ptrace(PTRACE_INTERRUPT, pid, nullptr, nullptr);
   ::ptrace(PTRACE_CONT, pid, nullptr, nullptr);
@@ -118,7 +118,8 @@ std::optional<Event> Process::event_of(Thread& thread, int status) {
     __ptrace_syscall_info info{};
     ::ptrace(PTRACE_GET_SYSCALL_INFO, thread.id, sizeof info, &info);
     thread.in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
-    if (thread.in_call) clear_status(thread);  // what the kernel writes from here on is told from what was before
+    if (thread.in_call)
+      clear_status(thread);  // what the kernel writes from here on is known apart from what was before
     if (!how_.system_calls && !how_.stepping) return std::nullopt;
     fetch(thread);
     return Event{.kind = thread.in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
@@ -167,7 +168,7 @@ bool Process::returns_to_told(Thread& thread) {
       owed_, [&](const Owed& owed) { return owed.thread == thread.id && owed.address == at && owed.stack == stack; });
   if (found == owed_.end()) return false;
   owed_.erase(found);
-  thread.told = at;
+  thread.reported = at;
   return true;
 }
 
@@ -185,13 +186,13 @@ std::optional<Event> Process::take_trap(Thread& thread) {
   }
   const bool stepping = thread.request == PTRACE_SINGLESTEP;
   const bool armed = std::ranges::any_of(slots_, [](const auto& slot) { return slot.has_value(); });
-  // The only debug register in use needs no status to be told.
+  // The only debug register in use needs no status to be reported.
   if (const unsigned only = only_slot(); only != 0 && !stepping && info.si_code == TRAP_HWBKPT) {
     thread.status_stale = true;
     return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = only};
   }
   const unsigned slots = armed && info.si_code != SI_USER && info.si_code != SI_TKILL ? triggered(thread) : 0;
-  // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT behind a system call, SIGTRAP at a handler's entry.
+  // Step codes: TRAP_TRACE after an instruction, TRAP_BRKPT after a system call, SIGTRAP at a handler's entry.
   if (stepping && (info.si_code == TRAP_TRACE || info.si_code == TRAP_BRKPT || info.si_code == SIGTRAP))
     return Event{.kind = Event::Kind::stepped, .thread = thread.id, .slots = slots};
   if (slots != 0) return Event{.kind = Event::Kind::debug_register, .thread = thread.id, .slots = slots};
@@ -228,7 +229,7 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
       memory_.open(pid_);
       Thread& only = add(pid_);
       only.request = PTRACE_CONT;
-      const int next = behind_exec(pid_);
+      const int next = after_exec(pid_);
       if (!WIFSTOPPED(next)) return take_end(only, next);
       return Event{.kind = Event::Kind::replaced, .thread = pid_};
     }
@@ -294,7 +295,7 @@ void Process::bear_fresh(pid_t child) {
   Thread& thread = born->add(child);
   if (!children_traced_ || !born->memory_.open(child)) return born->detach();
   thread.request = PTRACE_CONT;
-  if (const int status = behind_exec(child); !WIFSTOPPED(status)) {
+  if (const int status = after_exec(child); !WIFSTOPPED(status)) {
     (void)born->take_end(thread, status);
     return;
   }

@@ -46,8 +46,8 @@ void Process::resume(Thread& thread, int request) {
            static_cast<long>(std::exchange(thread.signal, 0)));
 }
 
-/// False for a stop byte that was removed, or left behind, since it was hit.
-bool Process::worth_telling(const Thread& thread, const Event& event) const {
+/// False for a stop byte that was removed, or passed, since it was hit.
+bool Process::worth_reporting(const Thread& thread, const Event& event) const {
   return event.kind != Event::Kind::stop_byte || memory_.is_planted(fetch(thread)[Reg::rip]);
 }
 
@@ -72,7 +72,7 @@ std::optional<Event> Process::kept_event() {
   for (const auto& thread : threads_) {
     if (!may_run(*thread) || !thread->kept) continue;
     const Event event = *std::exchange(thread->kept, std::nullopt);
-    if (worth_telling(*thread, event)) return event;
+    if (worth_reporting(*thread, event)) return event;
   }
   return std::nullopt;
 }
@@ -87,12 +87,12 @@ std::optional<Event> Process::at_hand() {
     bool again = false;
     for (std::size_t i = 0; i < threads_.size(); ++i) {
       Thread& thread = *threads_[i];
-      if (!may_run(thread) || !thread.told) continue;
+      if (!may_run(thread) || !thread.reported) continue;
       const std::uint64_t at = fetch(thread)[Reg::rip];
-      if (std::exchange(thread.told, std::nullopt) != at) continue;
+      if (std::exchange(thread.reported, std::nullopt) != at) continue;
       pass_slot(thread, at);
       if (!memory_.is_planted(at) || carry_out(thread)) continue;
-      thread.told = at;
+      thread.reported = at;
       again = true;  // threads may have come and gone
       const bool others_run = std::ranges::any_of(threads_, [](const auto& one) {
         return one->running && !one->shares_memory && !one->in_vfork && !one->exiting;
@@ -108,11 +108,11 @@ std::optional<Event> Process::at_hand() {
     bool standing = false;
     for (const auto& thread : threads_) {
       if (!may_run(*thread) || thread->kept) continue;
-      if (thread->told && memory_.is_planted(*thread->told)) {
+      if (thread->reported && memory_.is_planted(*thread->reported)) {
         standing = true;  // one after the other
         continue;
       }
-      thread->told.reset();
+      thread->reported.reset();
       resume(*thread, how_.system_calls ? PTRACE_SYSCALL : PTRACE_CONT);
     }
     if (!standing) return std::nullopt;
@@ -225,7 +225,7 @@ Event Process::step(pid_t id) {
   Thread* thread = find(id);
   if (thread->kept) {
     const Event event = *std::exchange(thread->kept, std::nullopt);
-    if (worth_telling(*thread, event) && event.kind != Event::Kind::stepped) return event;
+    if (worth_reporting(*thread, event) && event.kind != Event::Kind::stepped) return event;
   }
   last_stepped_ = id;  // that was its turn
   begin_step(*thread);
@@ -235,8 +235,8 @@ Event Process::step(pid_t id) {
 Event Process::step_plain(pid_t id) {
   Thread& thread = *threads_.front();
   const std::uint64_t at = fetch(thread)[Reg::rip];
-  const bool ordinary = threads_.size() == 1 && family_->members.size() == 1 && !end_ && !thread.kept && !thread.told &&
-                        thread.signal == 0 && !thread.group_stopped && !memory_.is_planted(at) &&
+  const bool ordinary = threads_.size() == 1 && family_->members.size() == 1 && !end_ && !thread.kept &&
+                        !thread.reported && thread.signal == 0 && !thread.group_stopped && !memory_.is_planted(at) &&
                         std::ranges::none_of(slots_, [](const auto& slot) { return slot.has_value(); });
   if (!ordinary) return step(id);
   flush(thread);
@@ -262,12 +262,12 @@ Event Process::step_plain(pid_t id) {
 void Process::begin_step(Thread& thread) {
   const state::RegisterSet& before = fetch(thread);
   const std::uint64_t at = before[Reg::rip];
-  const bool told = std::exchange(thread.told, std::nullopt) == at;
+  const bool reported = std::exchange(thread.reported, std::nullopt) == at;
   thread.step = Thread::Step{.before = before,
                              .instruction = isa::decode(code_at_hand(thread), thread.view->mode()),
                              .handled = thread.signal != 0 && catches_signal(pid_, thread.signal),
-                             .was_told = told};
-  if (told) pass_slot(thread, at);
+                             .was_reported = reported};
+  if (reported) pass_slot(thread, at);
   memory_.uncover(at);
   delay_at(Delay::step);
 }
@@ -280,18 +280,18 @@ void Process::end_step(Thread& thread, const Event& event) {
   memory_.cover(at);
   if (event.kind != Event::Kind::stepped) {
     const bool still = event.kind != Event::Kind::call_entry && event.kind != Event::Kind::call_exit;
-    if (still && step.was_told && fetch(thread)[Reg::rip] == at) thread.told = at;
+    if (still && step.was_reported && fetch(thread)[Reg::rip] == at) thread.reported = at;
     return;
   }
   if (step.handled) {
-    // The handler is entered; behind it the thread comes back to a stop byte that has been told.
-    if (step.was_told) owed_.push_back({thread.id, at, step.before[Reg::rsp]});
+    // The handler is entered; after it the thread comes back to a stop byte that has been reported.
+    if (step.was_reported) owed_.push_back({thread.id, at, step.before[Reg::rsp]});
     return;
   }
   if (!step.instruction) return;
   hide_trap_flag(thread, step.before, step.instruction);
   // The next repetition of the same string instruction is no new arrival.
-  if (step.was_told && isa::is_repeated(step.instruction) && fetch(thread)[Reg::rip] == at) thread.told = at;
+  if (step.was_reported && isa::is_repeated(step.instruction) && fetch(thread)[Reg::rip] == at) thread.reported = at;
 }
 
 /// True while a thread executes an instruction; those inside system calls are not waited for.
@@ -313,7 +313,8 @@ std::optional<Event> Process::step_in_turn() {
   if (next == threads_.end()) return std::nullopt;
   Thread& thread = **next;
   const std::uint64_t at = fetch(thread)[Reg::rip];
-  if (memory_.is_planted(at) && thread.told != at) return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
+  if (memory_.is_planted(at) && thread.reported != at)
+    return Event{.kind = Event::Kind::stop_byte, .thread = thread.id};
   if (std::exchange(announced_, thread.id) != thread.id)
     return Event{.kind = Event::Kind::about_to_step, .thread = thread.id};
   announced_ = 0;
@@ -324,8 +325,8 @@ std::optional<Event> Process::step_in_turn() {
   return std::nullopt;
 }
 
-/// A debug register that was told lets its instruction pass once (the resume flag, Intel SDM volume 3, 18.3.1.1). The
-/// kernel sets the flag at the trap; it is missing where the thread came by a step, or its registers were changed.
+/// A debug register that was reported lets its instruction pass once (the resume flag, Intel SDM volume 3, 18.3.1.1).
+/// The kernel sets the flag at the trap; it is missing where the thread came by a step, or its registers were changed.
 void Process::pass_slot(Thread& thread, std::uint64_t at) {
   const bool here = std::ranges::any_of(
       slots_, [at](const auto& slot) { return slot && slot->on == DebugSlot::On::execution && slot->address == at; });
@@ -393,7 +394,7 @@ void Process::hold(Thread& thread) {
       thread.kept = event;
     } else if (plain) {
       undo_interruption(thread);
-      if (trap_waits(thread)) resume(thread, thread.request);  // comes to rest again at once, with the trap told
+      if (trap_waits(thread)) resume(thread, thread.request);  // comes to rest again at once, with the trap reported
     }
   }
   if (!thread.running) end_step(thread, {.kind = Event::Kind::attention, .thread = id});  // not done yet: begins anew

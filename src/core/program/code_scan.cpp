@@ -29,7 +29,7 @@ bool is_text_byte(std::uint8_t byte) {
   return (byte >= 0x20 && byte < 0x7f) || (byte >= 9 && byte <= 13) || byte == 27;
 }
 
-/// True for strings one behind the other, each of four characters or more, that zero bytes may end and fill up.
+/// True for strings one after the other, each of four characters or more, that zero bytes may end and fill up.
 bool is_text(Bytes bytes) {
   std::size_t run = 0, longest = 0;
   for (const std::uint8_t byte : bytes) {
@@ -142,7 +142,7 @@ std::span<const Stretch> CodeScan::split(AddressRange range) {
   stretches_.clear();
   const auto& functions = program_.functions();
   while (range.from < range.to) {
-    const auto next = functions.behind(range.from);
+    const auto next = functions.after(range.from);
     const Function* function = next == functions.begin() ? nullptr : &*(next - 1);
     std::uint64_t to = next == functions.end() ? range.to : std::min(range.to, next->address);
     if (function != nullptr && function->range().holds(range.from)) {
@@ -199,14 +199,14 @@ std::vector<std::uint8_t> classes_of_rows() {
 }  // namespace
 
 /// True when one pass shows that all of a function is code: every byte decodes, nothing is unlikely, and whatever
-/// stands behind the end of the flow is padding or reached by a jump. Of functions that no symbol calls so, each such
+/// stands past the end of the flow is padding or reached by a jump. Of functions that no symbol calls so, each such
 /// run must be reached from the function's start; a compiler's are believed to reach theirs somehow.
 bool CodeScan::is_all_code() {
   if (!function_->typed && (object_ || function_->origin == Function::Origin::section)) return false;
   return decode_all() && pass_over() && all_runs_reached();
 }
 
-/// All instructions of the function, one behind the other. False when they do not fill it.
+/// All instructions of the function, one after the other. False when they do not fill it.
 bool CodeScan::decode_all() {
   constexpr std::size_t kAtOnce = 64;
   instructions_.clear();
@@ -552,7 +552,7 @@ void CodeScan::weigh_gaps() {
     if (kind == Stretch::Kind::code) {
       follow(start_ + at);
       follow_all();
-      // What the flow does not reach of it (behind a jump) stays code, decoded in a row.
+      // What the flow does not reach of it (after a jump) stays code, decoded in a row.
       for (std::uint64_t i = at; i < to;) {
         if (marks_[i] != kUnknown) {
           ++i;

@@ -1,5 +1,5 @@
 // Code against data: which bytes of a range of code are instructions, and which are strings or other data that somebody
-// put among them (messages behind the last exit call of an assembly program, tables of constants, jump tables).
+// put among them (messages past the last exit call of an assembly program, tables of constants, jump tables).
 //
 // Control flow is followed from where code can be entered: symbols, the entry point, initialisers, unwind tables,
 // direct jumps and calls, addresses that instructions take, jump tables. What is never reached is weighed: readable
@@ -60,7 +60,7 @@ class CodeScan {
   /// until the next call.
   std::span<const Stretch> split(AddressRange range);
 
-  /// The instructions of the function at `from` when the last split found all of it to be code: one behind the other,
+  /// The instructions of the function at `from` when the last split found all of it to be code: one after the other,
   /// to its end. Empty otherwise. The span holds until the next call.
   [[nodiscard]] std::span<const isa::Instruction> instructions_from(std::uint64_t from) const {
     return all_code_ && from == start_ ? std::span<const isa::Instruction>(instructions_)

@@ -155,7 +155,7 @@ class Builder {
       }
       FlowBlock& block = graph_.blocks.back();
       block.end = at.address + at.instruction.length;
-      // Padding behind an end is no block worth showing.
+      // Padding after an end is no block worth showing.
       if (!isa::does_nothing(at.instruction)) ++block.instructions;
       if (const auto line = program_.lines().at(at.address)) lines.insert(line->line);
       if (isa::flow_of(at.instruction) == ControlFlow::call) add_call(block, at);
@@ -315,9 +315,9 @@ class Condenser {
         if (next.size() != 1 || graph_.blocks[i].leaves) break;
         const std::size_t to = *next.begin();
         if (to == i || before[to].size() != 1 || graph_.blocks[to].entry) break;
-        for (const std::size_t behind : successors(to)) {
-          before[behind].erase(to);
-          before[behind].insert(i);
+        for (const std::size_t after : successors(to)) {
+          before[after].erase(to);
+          before[after].insert(i);
         }
         merge(i, to);
         any = true;

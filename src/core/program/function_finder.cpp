@@ -117,7 +117,7 @@ class Finder {
     for (const Key& local : locals) {
       const auto after = std::ranges::upper_bound(keys_, local.address, {}, &Key::address);
       bool inside = after != keys_.begin() && lies_in(local, *(after - 1));
-      // A local symbol outside of all functions is one itself, and holds those behind it.
+      // A local symbol outside of all functions is one itself, and holds those after it.
       if (!inside && !outside.empty()) {
         const bool between = after != keys_.begin() && (after - 1)->address > outside.back().address;
         inside = !between && outside.back().address < local.address && lies_in(local, outside.back());
@@ -328,7 +328,7 @@ class Finder {
     }
   }
 
-  /// Behind the end of other code, and at a place that compilers choose.
+  /// After the end of other code, and at a place that compilers choose.
   [[nodiscard]] bool looks_like_start(std::uint64_t address) const {
     const Gap* gap = gap_at(address);
     if (gap == nullptr) return false;
@@ -447,13 +447,13 @@ class Finder {
         end = end_of_flow(gap, at, limit);
       }
       // What follows an end is a function of its own where compilers would begin one; otherwise it is taken for a part.
-      std::uint64_t behind = behind_padding(gap, end, limit);
-      while (behind < limit && behind % 16 != 0 && !is_marked(gap, behind)) {
-        end = end_of_flow(gap, behind, limit);
-        behind = behind_padding(gap, end, limit);
+      std::uint64_t after = after_padding(gap, end, limit);
+      while (after < limit && after % 16 != 0 && !is_marked(gap, after)) {
+        end = end_of_flow(gap, after, limit);
+        after = after_padding(gap, end, limit);
       }
       add(gap, {at, end}, Function::Origin::recovered);
-      at = behind;
+      at = after;
     }
   }
 
@@ -469,7 +469,7 @@ class Finder {
     return elf_.bytes_of(section).subspan(address - section.address, gap.range.to - address);
   }
 
-  /// Where a function that begins at `at` ends, at `limit` the latest: behind the instruction that ends the flow, if no
+  /// Where a function that begins at `at` ends, at `limit` the latest: after the instruction that ends the flow, if no
   /// jump of the function goes beyond it.
   [[nodiscard]] std::uint64_t end_of_flow(const Gap& gap, std::uint64_t at, std::uint64_t limit) const {
     std::uint64_t furthest = at;
@@ -485,20 +485,20 @@ class Finder {
       std::uint64_t target = 0;
       const bool direct = isa::direct_target(instruction, at, target);
       if (direct && flow != ControlFlow::call && target > start && target < limit) {
-        const bool may_leave = flow == ControlFlow::jump && is_behind_end(gap, target);
+        const bool may_leave = flow == ControlFlow::jump && is_past_end(gap, target);
         if (!may_leave) furthest = std::max(furthest, target);
       }
       at += length;
       const bool through_table = flow == ControlFlow::jump && !direct;
       if (ends_flow(flow) && !through_table && furthest < at) return at;
-      // Behind a jump through a table its cases follow; the first padding behind an end is taken for the function's.
+      // After a jump through a table its cases follow; the first padding after an end is taken for the function's.
       if (through_table && furthest < at) furthest = at;
     }
     return limit;
   }
 
   /// An unconditional jump to a place at 16 bytes that padding stands before, is taken for a call at a function's end.
-  [[nodiscard]] bool is_behind_end(const Gap& gap, std::uint64_t target) const {
+  [[nodiscard]] bool is_past_end(const Gap& gap, std::uint64_t target) const {
     if (target % 16 != 0 || target < gap.range.from + 1) return false;
     const Section& section = elf_.sections()[gap.section];
     const Bytes bytes = elf_.bytes_of(section);
@@ -509,7 +509,7 @@ class Finder {
     return false;
   }
 
-  [[nodiscard]] std::uint64_t behind_padding(const Gap& gap, std::uint64_t at, std::uint64_t limit) const {
+  [[nodiscard]] std::uint64_t after_padding(const Gap& gap, std::uint64_t at, std::uint64_t limit) const {
     const Bytes bytes = code_of(gap, at);
     std::uint64_t skipped = 0;
     while (at + skipped < limit) {

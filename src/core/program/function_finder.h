@@ -2,7 +2,7 @@
 // begin.
 //
 // Without symbols a function begins where the unwind tables say so, at the entry and the addresses of initialisers,
-// where calls go, and behind the end of the one before (the flow of control ends, padding follows). What was recovered
+// where calls go, and past the end of the one before (the flow of control ends, padding follows). What was recovered
 // is named after its address, so that the name stays the same as long as the file does; start-up code is known by its
 // place in the file's own tables and gets the names that it has everywhere.
 #pragma once

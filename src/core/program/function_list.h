@@ -99,8 +99,8 @@ class FunctionList {
   };
   [[nodiscard]] Iterator begin() const { return {this, 0}; }
   [[nodiscard]] Iterator end() const { return {this, size_}; }
-  /// The first function that begins behind an address.
-  [[nodiscard]] Iterator behind(std::uint64_t address) const {
+  /// The first function that begins after an address.
+  [[nodiscard]] Iterator after(std::uint64_t address) const {
     if (count_) return {this, count_(address)};
     return {this, static_cast<std::size_t>(std::ranges::upper_bound(starts_, address) - starts_.begin())};
   }

@@ -41,7 +41,7 @@ std::vector<AddressRange> ranges_of_line(const Program& program, const std::vect
   return result;
 }
 
-/// The nearest line at or behind `line` that has instructions; 0 when there is none.
+/// The nearest line at or after `line` that has instructions; 0 when there is none.
 std::uint32_t next_line_with_code(const Program& program, const std::vector<std::uint32_t>& files, std::uint32_t line) {
   std::uint32_t best = 0;
   program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
@@ -138,7 +138,7 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
     const std::vector<const Function*> base = program.functions_named(location.substr(0, plus));
     if (offset && !base.empty()) {
       if (*offset >= base.front()->size) {
-        return Error{Fault::usage, std::string(location) + ": lies behind the function's end; it is " +
+        return Error{Fault::usage, std::string(location) + ": lies past the function's end; it is " +
                                        std::to_string(base.front()->size) + " bytes long"};
       }
       return std::vector<AddressRange>{{base.front()->address + *offset, base.front()->address + base.front()->size}};

@@ -38,7 +38,7 @@ bool is_printable(std::uint8_t byte) {
 }
 
 /// A zero-terminated run of readable characters at the start of `bytes`, or nothing. Bytes from 0xc2 up are let
-/// through as UTF-8 leads or continuations only behind a lead.
+/// through as UTF-8 leads or continuations only after a lead.
 std::string readable_string(Bytes bytes) {
   constexpr std::size_t kLongest = 200;
   std::size_t size = 0;
@@ -83,7 +83,7 @@ std::string without_tags(std::string_view name) {
   return result;
 }
 
-/// True when `full` is `name` with a signature behind it, and nothing but what qualifies a function behind that.
+/// True when `full` is `name` with a signature after it, and nothing but what qualifies a function after that.
 bool is_signed(std::string_view full, std::string_view name) {
   if (!full.starts_with(name) || full.size() <= name.size() || full[name.size()] != '(') return false;
   std::size_t at = name.size();
@@ -232,7 +232,7 @@ const std::vector<binary::Symbol>& Program::objects() const {
 }
 
 const Function* Program::function_at(std::uint64_t address) const {
-  const auto next = functions_.behind(address);
+  const auto next = functions_.after(address);
   if (next == functions_.begin()) return nullptr;
   const Function& function = *(next - 1);
   return function.range().holds(address) ? &function : nullptr;

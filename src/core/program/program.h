@@ -69,7 +69,7 @@ class Program {
   [[nodiscard]] std::string place_name(std::uint64_t address) const;
   /// What `address` refers to: code, a linkage stub's or GOT slot's symbol, a variable, a string, a section.
   [[nodiscard]] Reference reference(std::uint64_t address) const;
-  /// The variable of each thread's own that lies `offset` bytes from the thread pointer, which is behind them (ELF
+  /// The variable of each thread's own that lies `offset` bytes from the thread pointer, which is after them (ELF
   /// Handling For Thread-Local Storage, variant II); empty when none of this file's does.
   [[nodiscard]] std::string thread_variable(std::int64_t offset) const;
   /// What the relocation inside an instruction's bytes refers to, in an object file.

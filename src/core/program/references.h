@@ -27,7 +27,7 @@ struct CodeReference {
 };
 
 /// Where the variables of each thread are taken to lie in references: an address that no file uses, since every thread
-/// has its own. A variable lies its distance from the start of the block behind it.
+/// has its own. A variable lies its distance from the start of the block after it.
 std::uint64_t thread_block(const Program& program);
 
 /// True for the library's helper that gives the address of a thread's variable.
@@ -56,7 +56,7 @@ class References {
   /// What the library's helper for thread-local variables gives back, called with what is known (ELF Handling For
   /// Thread-Local Storage, 4.1); nothing for other calls.
   [[nodiscard]] std::optional<std::uint64_t> thread_address(std::uint64_t target, const state::Known& known) const;
-  /// The register that a call of a small helper sets to the address behind the call; -1 for other calls.
+  /// The register that a call of a small helper sets to the address after the call; -1 for other calls.
   [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
 
   const Program& program_;

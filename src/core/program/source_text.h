@@ -26,7 +26,7 @@ class SourceText {
   struct File {
     bool readable = false;
     std::string text;
-    std::vector<std::size_t> starts;  ///< offset of each line, and one behind the last
+    std::vector<std::size_t> starts;  ///< offset of each line, and one past the last
   };
   File& load(const std::string& path);
 

@@ -52,7 +52,7 @@ class Run {
     for (const std::string& text : request_.keep) {
       Result<inspect::Expression> expression = inspect::Expression::parse(text, is_type);
       if (!expression && tree_) return expression.error();
-      // A cast to a type of the program's own cannot be told from other parentheses yet.
+      // A cast to a type of the program's own cannot be known apart from other parentheses yet.
       if (expression) expressions_.push_back(std::move(*expression));
     }
     return std::nullopt;

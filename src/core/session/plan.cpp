@@ -50,7 +50,7 @@ class PlanReader {
     line = line.substr(0, comment);
     const std::size_t first = line.find_first_not_of(" \t\r");
     if (first == std::string_view::npos) return std::nullopt;
-    // The colon that ends the stop point has a blank behind it, which those of locations and names do not; that of a
+    // The colon that ends the stop point has a blank after it, which those of locations and names do not; that of a
     // condition's `?` belongs to it.
     std::size_t choices = 0;
     std::size_t colon = std::string_view::npos;
@@ -62,7 +62,7 @@ class PlanReader {
       colon = i;
       return true;
     });
-    if (colon == std::string_view::npos) return wrong(line.size(), "': ' and actions behind the stop point");
+    if (colon == std::string_view::npos) return wrong(line.size(), "': ' and actions after the stop point");
     PlanRule result;
     result.line = line_;
     std::size_t place = 0;
@@ -101,7 +101,7 @@ class PlanReader {
     const std::string_view rest = blank < part.text.size() ? part.text.substr(blank + 1) : std::string_view{};
     if (word != "keep" && word != "show" && word != "expect") return wrong(part.at, "keep, show or expect");
     if (rest.find_first_not_of(' ') == std::string_view::npos)
-      return wrong(rest_at, "an expression behind " + std::string(word));
+      return wrong(rest_at, "an expression after " + std::string(word));
     using Kind = PlanAction::Kind;
     if (word == "show") {
       rule.actions.push_back({Kind::show, std::string(rest)});

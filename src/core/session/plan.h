@@ -5,7 +5,7 @@
 //   at levels.c:34 from hit 3 when i < 5: keep i, sum; expect sum == 2925
 //   on write log.count: expect log.count <= 64
 //
-// One rule a line: a stop point as behind `halt` in the console, a colon and a blank, then actions with semicolons
+// One rule a line: a stop point as after `halt` in the console, a colon and a blank, then actions with semicolons
 // between: keep EXPR, …; show WORDS (stack, frames, regs, vars, flags, code, why, or an expression); expect EXPR.
 #pragma once
 

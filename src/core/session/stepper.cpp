@@ -256,12 +256,12 @@ control::FollowedStop Stepper::step_repeated(std::uint64_t next) {
   Stop stop = followed_.step(std::exchange(walk_->deliver, 0));
   if (stop.kind != Stop::Kind::stepped || rip() != at) return stop;
   const bool here = memory().is_planted(at);
-  const bool behind = memory().is_planted(next);
+  const bool after = memory().is_planted(next);
   if (here) memory().remove(at);
   if (!memory().plant(next)) return stop;
   stop = followed_.run_alone();
   if (!stop.program_is_gone()) {
-    if (!behind) memory().remove(next);
+    if (!after) memory().remove(next);
     if (here) memory().plant(at);
   }
   if (stop.kind == Stop::Kind::stop_byte) stop.kind = Stop::Kind::stepped;
@@ -314,7 +314,7 @@ void Stepper::trim_repetitions(Recorded& recorded, const Code& code, const Regis
   recorded.row.repetitions = done;
   if (done == whole || whole == 0) return;
   for (state::MemoryChange& change : recorded.delta.memory) {
-    // Fewer repetitions than planned: the bytes behind them were not written. The halves of the storage move along.
+    // Fewer repetitions than planned: the bytes after them were not written. The halves of the storage move along.
     const std::uint64_t size = change.size / whole * done;
     const bool downwards = (before[Reg::rflags] & 0x400) != 0;
     const std::uint64_t skip = downwards ? change.size - size : 0;

@@ -75,7 +75,7 @@ class Stepper {
   void run_to_end();
   void ended(const Stop& stop);
   [[nodiscard]] static bool interrupted() { return process::Attention::asked() != process::Attention::Why::none; }
-  /// There is no thread that an instruction could be told of.
+  /// There is no thread that an instruction could be reported of.
   [[nodiscard]] static bool nothing_left(const Stop& stop);
 
   // One instruction of own code.
@@ -96,7 +96,7 @@ class Stepper {
   void queue_plain(Recorded& recorded, const Code& code, const RegisterSet& before);
   /// Room for every range that the instruction is about to write; false when that is too much to follow.
   bool add_writes(Recorded& recorded, const Code& code);
-  /// All repetitions at once: a stop byte behind the instruction instead of a step for each.
+  /// All repetitions at once: a stop byte after the instruction instead of a step for each.
   Stop step_repeated(std::uint64_t next);
   /// Completes the row from the state after the step, and goes on from there.
   void settle(Recorded& recorded, const Code& code, const RegisterSet& before, const Stop& stop);
@@ -145,8 +145,8 @@ class Stepper {
   /// back at once, to where nothing stands that would hold it.
   void follow_away();
   void come_back();
-  /// Other threads go on while the kernel works for this one, so that their writes cannot be told from the kernel's by
-  /// comparing all memory.
+  /// Other threads go on while the kernel works for this one, so that their writes cannot be known apart from the
+  /// kernel's by comparing all memory.
   void begin_call(const Code& code);
   void end_of_call();
 
@@ -161,8 +161,8 @@ class Stepper {
   void on_loader();
   /// Stop bytes that went with their library.
   void forget_unmapped();
-  /// Lets foreign code run until control comes back into own code, wherever that is: behind the call, at the entry of
-  /// a function that is called back, at a landing pad, behind a setjmp.
+  /// Lets foreign code run until control comes back into own code, wherever that is: after the call, at the entry of
+  /// a function that is called back, at a landing pad, after a setjmp.
   void full_speed();
   /// Where the code that was just entered will return to, if that is own code; 0 otherwise. What the kernel enters
   /// (`sysenter` returns into the vdso) may first take off the stack what was saved for it.
@@ -173,7 +173,7 @@ class Stepper {
   /// with it. 0: none.
   [[nodiscard]] std::uint64_t returned_slot() const;
   /// A return comes to the address that a call left in its slot, with the stack just above that slot.
-  /// A handler can stand right behind the call that threw, so it is asked for first.
+  /// A handler can stand right after the call that threw, so it is asked for first.
   Arrival arrival();
   std::string full_speed_text(const std::string& name, const Stop& stop);
   /// Settles the account of frames: a return takes its frame and all inner ones off, a call back adds one, a jump to

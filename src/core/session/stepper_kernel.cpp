@@ -40,7 +40,7 @@ void Stepper::plan_outputs(const abi::SystemCall& call, const RegisterSet& regis
   for (unsigned i = 0; i < call.output_count; ++i) {
     const abi::KernelOutput& output = call.outputs[i];
     const std::uint64_t address = abi::argument(registers, output.argument, followed_.mode());
-    // A call that returns how much it wrote takes the room in the argument behind the address.
+    // A call that returns how much it wrote takes the room in the argument after the address.
     const std::uint64_t size =
         output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U, followed_.mode());
     if (address == 0 || size == 0 || size > kMostFollowed) continue;

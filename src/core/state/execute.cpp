@@ -35,14 +35,14 @@ class Execution {
     outcome_.registers = before_;
     if ((row.traits & isa::kPrivileged) != 0) return raise(isa::Exception::general_protection);
     if (operation.meaning == nullptr) return outcome_;
-    behind_ = at_mode_width(before_[Reg::rip] + in_.length);
+    after_ = at_mode_width(before_[Reg::rip] + in_.length);
     const bool repeated = isa::is_repeated(in_);
     if (repeated && counter() == 0) {
-      outcome_.registers[Reg::rip] = behind_;
+      outcome_.registers[Reg::rip] = after_;
       outcome_.ending = Ending::done;
       return outcome_;
     }
-    c_.next = behind_;
+    c_.next = after_;
     c_.flags = before_[Reg::rflags];
     c_.slot = in_.operand_size;
     c_.holds = operation.condition >= 0 &&
@@ -103,11 +103,11 @@ class Execution {
     if (size == 0) {  // only the address counts, without the segment's base
       isa::MemoryRecipe flat = operand.memory();
       flat.segment = {isa::RegisterFile::segment, isa::kDs, 0, 16};
-      c_.value[i] = address_of(flat, before_, behind_, 0);
+      c_.value[i] = address_of(flat, before_, after_, 0);
       return true;
     }
     if (size > c_.block.size()) return false;
-    c_.address = address_of(operand.memory(), before_, behind_, operand.width);
+    c_.address = address_of(operand.memory(), before_, after_, operand.width);
     const bool aligned = (isa::row_of(in_).traits & isa::kAligned) != 0;
     if (aligned && c_.address % size != 0) {
       raise(isa::Exception::general_protection);
@@ -164,7 +164,7 @@ class Execution {
     flags = (flags & ~std::uint64_t(use.cleared)) | use.set;
   }
 
-  /// Behind one repetition: counts down, and stays here unless the count or a comparison ends it.
+  /// After one repetition: counts down, and stays here unless the count or a comparison ends it.
   void repeat() {
     const std::uint64_t left = counter() - 1;
     put(outcome_.registers, counter_part(), left);
@@ -181,7 +181,7 @@ class Execution {
   const RegisterSet& before_;
   isa::Operands operands_;
   isa::Computation c_{};
-  std::uint64_t behind_ = 0;
+  std::uint64_t after_ = 0;
   Outcome outcome_;
 };
 

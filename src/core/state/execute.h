@@ -1,7 +1,7 @@
 // What an instruction will do: its results computed from a state, without running it.
 //
 //   const Outcome outcome = execute(instruction, view);
-//   if (outcome.ending == Ending::done) …   // outcome.registers are those behind it, outcome.store what it writes
+//   if (outcome.ending == Ending::done) …   // outcome.registers are those after it, outcome.store what it writes
 //
 // The integer core is computed (operations with `does` in the .isa files); for anything else the answer is
 // Ending::unknown, never a guess. One call is what one single step does: a repeated string instruction is carried out
@@ -48,7 +48,7 @@ Outcome execute(const isa::Instruction& instruction, const StateView& view);
 bool is_computed(const isa::Instruction& instruction);
 
 /// Whether a conditional jump is taken, a conditional move moves, a conditional set sets 1; nothing for instructions
-/// that nothing decides. Counting jumps (`loop`) are told by their counter.
+/// that nothing decides. Counting jumps (`loop`) are decided by their counter.
 std::optional<bool> condition_holds(const isa::Instruction& instruction, const RegisterSet& registers);
 
 }  // namespace deeptrace::state

@@ -40,7 +40,7 @@ void take_legacy(std::span<const std::uint8_t, kLegacyArea> area, ExtendedSet& s
 /// Nothing where the area is shorter than its legacy part.
 std::optional<ExtendedSet> extended_from(Bytes area, const AreaLayout& layout);
 /// Puts vectors, masks and the floating-point unit into an area, and marks them as present. It has at least the legacy
-/// part and the header behind it.
+/// part and the header after it.
 void put_extended(std::span<std::uint8_t> area, const AreaLayout& layout, const ExtendedSet& registers);
 
 }  // namespace deeptrace::state

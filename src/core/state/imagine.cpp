@@ -48,7 +48,7 @@ std::optional<std::uint64_t> imagined_result(const StateView& view, std::uint64_
   RegisterSet start = view.registers();
   start[Reg::rsp] = ((start[Reg::rsp] - kRedZone) & ~std::uint64_t(15)) - word;
   start[Reg::rip] = function;
-  start[Reg::rflags] &= ~kTrapFlag;  // it would raise an exception behind each instruction
+  start[Reg::rflags] &= ~kTrapFlag;  // it would raise an exception after each instruction
   overlay.set(start);
   std::uint8_t back[8] = {};
   std::memcpy(back, &kNowhere, sizeof back);

@@ -12,7 +12,7 @@
 
 namespace deeptrace::state {
 
-/// What a function without parameters returns (rax or eax); nothing where it cannot be told, or after `most`
+/// What a function without parameters returns (rax or eax); nothing where it is not known, or after `most`
 /// instructions.
 std::optional<std::uint64_t> imagined_result(const StateView& view, std::uint64_t function, std::uint64_t most = 10000);
 

@@ -43,7 +43,7 @@ enum class Reg : std::uint8_t {
 inline constexpr std::size_t kRegCount = 26;
 
 // Bits of rflags that tracing leaves visible (Intel SDM volume 3, 2.3 and 17.3.1.1).
-inline constexpr std::uint64_t kTrapFlag = 0x100;      ///< the processor traps behind the next instruction
+inline constexpr std::uint64_t kTrapFlag = 0x100;      ///< the processor traps after the next instruction
 inline constexpr std::uint64_t kResumeFlag = 0x10000;  ///< a debug register lets the next instruction pass
 
 struct RegisterSet {

@@ -94,7 +94,7 @@ class RangeWriter {
     text.add(std::to_string(number_));
   }
 
-  /// ".L0_3c": the place 0x3c bytes behind it.
+  /// ".L0_3c": the place 0x3c bytes after it.
   void add_label_name(isa::Text& text, std::uint64_t at) const {
     add_base_name(text);
     text.add('_');

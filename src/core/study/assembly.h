@@ -1,6 +1,6 @@
 // The work of `listing --format assembler`: code as source for GNU as.
 //
-// Ranges are written one behind the other, so that the bytes of the object that the assembler makes are the bytes of
+// Ranges are written one after the other, so that the bytes of the object that the assembler makes are the bytes of
 // the file. Targets inside a range have labels; everything else is a number relative to the range's first label, and
 // no relocation is left (`--exact`).
 #pragma once

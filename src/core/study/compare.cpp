@@ -327,8 +327,8 @@ class Comparison {
       ComparedRow row;
       const Shape* left = pair.a >= 0 ? &a.shapes[static_cast<std::size_t>(pair.a)] : nullptr;
       const Shape* right = pair.b >= 0 ? &b.shapes[static_cast<std::size_t>(pair.b)] : nullptr;
-      if (left != nullptr) row.a = told(a, *left);
-      if (right != nullptr) row.b = told(b, *right);
+      if (left != nullptr) row.a = shown(a, *left);
+      if (right != nullptr) row.b = shown(b, *right);
       row.difference = left == nullptr                       ? Difference::only_b
                        : right == nullptr                    ? Difference::only_a
                        : !same_jump(*left, *right, partners) ? Difference::changed
@@ -348,7 +348,7 @@ class Comparison {
   };
 
   /// A jump inside the function goes to the same instruction; what it skips may differ. Targets on rows that have no
-  /// partner are let through: the row itself is told.
+  /// partner are let through: the row itself is shown.
   static bool same_jump(const Shape& a, const Shape& b, const Partners& partners) {
     if (a.local == 0 || b.local == 0) return true;
     const auto found = partners.of_a.find(a.local);
@@ -373,7 +373,7 @@ class Comparison {
     }
   }
 
-  [[nodiscard]] ComparedInstruction told(const Build& build, const Shape& shape) const {
+  [[nodiscard]] ComparedInstruction shown(const Build& build, const Shape& shape) const {
     ComparedInstruction one;
     one.present = true;
     one.address = build.program->elf().section_offset(shape.address);

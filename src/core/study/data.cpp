@@ -283,7 +283,7 @@ class Listing {
 
   std::optional<Error> add_named(const std::string& wanted, std::vector<DataRow>& rows) {
     const std::size_t before = rows.size();
-    // Names of C++ hold dots and brackets only behind the base name.
+    // Names of C++ hold dots and brackets only after the base name.
     for (std::size_t cut = wanted.size(); cut != std::string::npos && cut != 0;
          cut = wanted.find_last_of(".[", cut - 1)) {
       const std::string_view base = std::string_view(wanted).substr(0, cut),

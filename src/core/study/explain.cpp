@@ -77,7 +77,7 @@ ExplainedDoing doing_of(const isa::Row& row, isa::ControlFlow flow) {
     case isa::ControlFlow::next: break;
     case isa::ControlFlow::jump: doing.remarks.emplace_back("control goes elsewhere"); break;
     case isa::ControlFlow::conditional: doing.remarks.emplace_back("control may go elsewhere"); break;
-    case isa::ControlFlow::call: doing.remarks.emplace_back("a call: control comes back behind it"); break;
+    case isa::ControlFlow::call: doing.remarks.emplace_back("a call: control comes back after it"); break;
     case isa::ControlFlow::return_: doing.remarks.emplace_back("a return"); break;
     case isa::ControlFlow::trap: doing.remarks.emplace_back("a trap"); break;
     case isa::ControlFlow::system: doing.remarks.emplace_back("a system call"); break;

@@ -44,7 +44,7 @@ struct ExplainedDoing {
 
 struct ExplainedBytes {
   std::vector<std::uint8_t> bytes;  ///< of the instruction
-  std::size_t rest = 0;             ///< bytes behind it
+  std::size_t rest = 0;             ///< bytes after it
   std::string text, sentence, note, feature, encoding;
   std::string_view unproved;  ///< why this processor cannot prove what is said here; empty where it can
   std::vector<ExplainedField> fields;

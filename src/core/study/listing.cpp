@@ -25,7 +25,7 @@ using Piece = ListingPiece;
 /// bytes that no function holds.
 void add_pieces(const Program& program, AddressRange range, std::vector<Piece>& pieces) {
   const auto& functions = program.functions();
-  auto next = functions.behind(range.from);
+  auto next = functions.after(range.from);
   if (next != functions.begin() && (next - 1)->range().holds(range.from)) --next;
   bool any = false;
   for (; next != functions.end() && next->address < range.to; ++next) {
@@ -282,7 +282,7 @@ class PieceLister::Work {
     }
   }
 
-  /// The sentence; a condition is told by the compare or test before it, where nothing can come in between.
+  /// The sentence; a condition is worded by the compare or test before it, where nothing can come in between.
   std::string meaning_of(const isa::Instruction& instruction, std::uint64_t address, std::uint64_t shown_address) {
     if (targets_.count(address) != 0 || program_.label_at(address) != nullptr) setter_ = {};
     std::string meaning = setter_ ? isa::sentence_after(instruction, shown_address, setter_, setter_address_)
@@ -349,7 +349,7 @@ class PieceLister::Work {
     local_name_.resize(local_prefix_ + 2 + 16);
   }
 
-  /// True where a name is the function's with a distance behind it.
+  /// True where a name is the function's with a distance after it.
   [[nodiscard]] bool is_inside(std::uint64_t address) const { return local_.holds(address) && address != local_.from; }
 
   /// The name of an address; holds until the next call.

@@ -180,7 +180,7 @@ void survey_debug(const program::Program& program, Survey& out) {
     if (unit->type != debuginfo::UnitType::compile && unit->type != debuginfo::UnitType::skeleton) continue;
     versions.insert(unit->form.version);
     ++out.debug_units;
-    // Behind the compiler's name and version stand its options.
+    // After the compiler's name and version stand its options.
     if (!unit->producer.empty()) compilers.insert(std::string(unit->producer.substr(0, unit->producer.find(" -"))));
   }
   out.debug_versions.assign(versions.begin(), versions.end());

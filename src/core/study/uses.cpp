@@ -132,7 +132,7 @@ class Search {
     }
   }
 
-  /// Each thread's own: the thread pointer stands behind the block (ELF Handling For Thread-Local Storage, variant II).
+  /// Each thread's own: the thread pointer stands after the block (ELF Handling For Thread-Local Storage, variant II).
   void add_thread_variable(std::string_view what) {
     for (const binary::Symbol& symbol : program_.elf().symbols()) {
       if (symbol.type != binary::kThreadLocal || symbol.section == 0) continue;
@@ -320,7 +320,7 @@ class Search {
       const bool counted = isa::direct_target(instruction, address, unused) || instruction.is_ip_relative();
       if (first != relocation || !counted) return;
     }
-    std::vector<std::pair<UseKind, std::uint64_t>> told;
+    std::vector<std::pair<UseKind, std::uint64_t>> listed;
     for (const CodeReference& reference : found) {
       UseKind how = reference.kind;
       std::uint64_t offset = 0;
@@ -339,8 +339,8 @@ class Search {
         if (reference.through_slot) how = UseKind::read;
         offset = reference.target - range->from;
       }
-      if (std::ranges::find(told, std::pair{how, offset}) != told.end()) continue;
-      told.emplace_back(how, offset);
+      if (std::ranges::find(listed, std::pair{how, offset}) != listed.end()) continue;
+      listed.emplace_back(how, offset);
       add(address, instruction, how, offset, reference.size, reference.computed);
     }
   }
