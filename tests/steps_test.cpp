@@ -693,6 +693,45 @@ int main(void) {
   }
 }
 
+/// Functions of libraries that read what they are given find no stop bytes, where it returns included. One that may
+/// read the inside of own code is said.
+TEST(Steps, LibrariesReadOwnCodeUnchanged) {
+  const TempFolder folder;
+  const std::string text = R"(#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+__attribute__((noinline)) int level(int n) { return n * 3 + 1; }
+static int up(const void *a, const void *b) { return *(const int *)a - *(const int *)b; }
+int main(void) {
+  unsigned char copy[256];
+  int pair[2] = {3, 1};
+  unsigned sum = 0;
+  memcpy(copy, (const void *)level, sizeof copy); /* reaches into main */
+  for (int i = 0; i < 256; i++) sum = sum * 31 + copy[i];
+  qsort(pair, 2, sizeof pair[0], up);
+  write(1, (const void *)level, 16);
+  printf("%d %x %d %d\n", level(4), sum, memcmp(copy, (const void *)level, 64), pair[0]);
+  return strnlen((const char *)level + 1, 3) == 99;
+})";
+  for (const char* width : {"-m64", "-m32"}) {
+    const std::string program = built(folder, "reading", text, {"gcc", width, "-g", "-O0", "-w", "-fno-builtin"});
+    const std::string alone = run({program}).out;
+    const Outcome traced =
+        deeptrace({"steps", "--format", "json", "--count", "all", "--program-output", folder / "output", program});
+    ASSERT_EQ(traced.status, 0) << traced.err;
+    EXPECT_EQ(read_file(folder / "output"), alone) << width;
+    const json result = json::parse(traced.out);
+    EXPECT_GT(count_in(result, "up"), 5U) << "what is called back is stepped all the same";
+    std::vector<std::string> notes;
+    for (const json& row : result["steps"]) {
+      if (row.contains("note")) notes.push_back(row["note"]);
+    }
+    ASSERT_EQ(notes.size(), 1U) << width;
+    EXPECT_TRUE(notes[0].starts_with("strnlen")) << notes[0];
+  }
+}
+
 /// Code that a library's function writes for the program, over a stop byte too, is decoded as it is then.
 TEST(Steps, CodeWrittenAtFullSpeedIsDecodedAsItIsThen) {
   const TempFolder folder;

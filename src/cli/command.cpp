@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <cstring>
 #include <filesystem>
 #include <iostream>
@@ -92,6 +93,12 @@ int after_damage(int status) {
     if (status == kFine) status = damage;
   }
   return status;
+}
+
+std::span<const Command* const> commands() {
+  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines,   &kData, &kUses,  &kCompare,
+                                           &kExplain, &kHits,    &kConsole, &kPlan, &kSteps, &kDemo};
+  return kCommands;
 }
 
 int report_error(const Error& error) {

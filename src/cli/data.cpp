@@ -53,6 +53,6 @@ int run(const Command& command, std::vector<std::string> words) {
 }  // namespace
 
 const Command kData = {"data", "[OPTIONS] FILE [NAME...]", "the variables in its data sections, with initial values",
-                       "deeptrace data ./tidelog tide_levels", run};
+                       "deeptrace data ./tidelog station_name", run};
 
 }  // namespace deeptrace::cli

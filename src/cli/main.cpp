@@ -1,7 +1,6 @@
 // deeptrace COMMAND [options] …
 #include <fmt/format.h>
 
-#include <array>
 #include <clocale>
 #include <cstdlib>
 #include <iostream>
@@ -9,12 +8,6 @@
 #include "cli/command.h"
 
 namespace deeptrace::cli {
-
-std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines,   &kData, &kUses,  &kCompare,
-                                           &kExplain, &kHits,    &kConsole, &kPlan, &kSteps, &kDemo};
-  return kCommands;
-}
 
 namespace {
 

@@ -199,6 +199,10 @@ Answer FollowedThread::at_full_speed(const Event& event) {
     return Answer::hold;
   }
   if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
+  if (event.kind == Event::Kind::debug_register) {
+    process_->reported(event.thread);
+    return event.thread == thread_ ? Answer::hold : Answer::go_on;
+  }
   const bool stands = event.kind == Event::Kind::signal || event.kind == Event::Kind::thread_ended;
   return stands && event.thread == thread_ ? Answer::hold : Answer::go_on;
 }

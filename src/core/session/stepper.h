@@ -164,6 +164,18 @@ class Stepper {
   /// Lets foreign code run until control comes back into own code, wherever that is: after the call, at the entry of
   /// a function that is called back, at a landing pad, after a setjmp.
   void full_speed();
+  /// The function that was just called is given an address in own code, where stop bytes may stand.
+  enum class Reads {
+    nothing,
+    code,     ///< it reads what it is given and calls nothing back: it can run without stop bytes
+    unknown,  ///< it may read code, or call it
+  };
+  [[nodiscard]] Reads reads_own_code(std::string_view name) const;
+  [[nodiscard]] std::uint64_t argument(unsigned number) const;
+  /// Said once: it is seldom so, and then often.
+  void note_reads(const std::string& name);
+  /// Runs a function that reads own code: nothing is planted, and a debug register waits where it returns.
+  Stop run_reader(std::uint64_t back);
   /// Where the code that was just entered will return to, if that is own code; 0 otherwise. What the kernel enters
   /// (`sysenter` returns into the vdso) may first take off the stack what was saved for it.
   [[nodiscard]] std::uint64_t return_address() const;
@@ -196,6 +208,7 @@ class Stepper {
   std::optional<look::Loader> loader_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
   bool planted_ = false;
+  bool reads_noted_ = false;
   bool code_changed_ = false;
   bool finished_ = false;
   bool gone_ = false;

@@ -1,5 +1,6 @@
 // Code that is not own, and how control comes back from it.
 #include <algorithm>
+#include <iterator>
 
 #include "look/scope.h"
 #include "process/maps.h"
@@ -54,17 +55,83 @@ void Stepper::forget_unmapped() {
   for (const std::uint64_t address : gone) memory().remove(address);
 }
 
+namespace {
+
+/// Functions that read the memory that an argument points to, and call nothing of the program's (streams made by
+/// fopencookie(3) aside).
+constexpr std::string_view kReaders[] = {"memcpy",  "memmove", "mempcpy",        "memcmp", "bcmp",     "bcopy",
+                                         "memchr",  "memmem",  "write",          "pwrite", "send",     "sendto",
+                                         "strlen",  "strcmp",  "strcpy",         "strchr", "__memcpy", "crc32",
+                                         "adler32", "fwrite",  "fwrite_unlocked"};
+
+/// "memcpy" of "memcpy@plt", "__memcpy_chk" and "__memmove_avx_unaligned".
+bool is_reader(std::string_view name) {
+  name = name.substr(0, name.find_first_of("@+"));
+  if (name.starts_with("__mem")) return true;  // the C library's own, for some processor or with a check
+  return std::ranges::find(kReaders, name) != std::end(kReaders);
+}
+
+}  // namespace
+
+std::uint64_t Stepper::argument(unsigned number) const {
+  const arch::Machine& machine = arch::machine_of(followed_.mode());
+  const RegisterSet& registers = followed_.registers();
+  if (number < machine.arguments.size()) return registers[state::reg_numbered(machine.arguments[number])];
+  const std::size_t slot = number - machine.arguments.size() + 1;
+  return slot_at(registers[Reg::rsp] + slot * machine.word).value_or(0);
+}
+
+Stepper::Reads Stepper::reads_own_code(std::string_view name) const {
+  constexpr unsigned kMost = 4;  // further ones mostly hold what is left of others
+  const bool reader = is_reader(name);
+  // Helpers of the compiler's in the program's file take no such arguments; linkage stubs lead to libraries.
+  const program::Function* called = modules_.function_at(rip());
+  const bool stub = called != nullptr && called->origin == program::Function::Origin::plt;
+  const bool library = stub || modules_.at(rip()) != &modules_.main();
+  if (!reader && !library) return Reads::nothing;
+  // On the stack of 32-bit programs return addresses stand near arguments.
+  const unsigned most = reader || arch::machine_of(followed_.mode()).is_wide() ? kMost : 1;
+  Reads result = Reads::nothing;
+  for (unsigned i = 0; i < most; ++i) {
+    const std::uint64_t address = argument(i);
+    if (!modules_.is_own(address)) continue;
+    if (reader) return Reads::code;
+    // Functions are mostly given to be called back.
+    const program::Function* function = modules_.function_at(address);
+    const look::Module* module = modules_.at(address);
+    if (function == nullptr || function->address + module->bias != address) result = Reads::unknown;
+  }
+  return result;
+}
+
+void Stepper::note_reads(const std::string& name) {
+  if (std::exchange(reads_noted_, true)) return;
+  rows_.note(name + " is given an address inside own code; if it reads there, it finds the stop bytes of steps");
+}
+
+control::FollowedStop Stepper::run_reader(std::uint64_t back) {
+  memory().remove_all();
+  planted_ = false;
+  followed_.process().watch(0, process::DebugSlot{back, 1, process::DebugSlot::On::execution});
+  const Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
+  if (!stop.program_is_gone()) followed_.process().watch(0, std::nullopt);
+  return stop;
+}
+
 void Stepper::full_speed() {
   flush();
   if (const unsigned length = signal_return_length(); length != 0) return signal_return(length);
   plant_entries();
   const RegisterSet before = followed_.registers();
   const std::string name = modules_.place_name(rip());
-  if (const std::uint64_t back = return_address(); back != 0) memory().plant(back);
+  const std::uint64_t back = return_address();
+  const Reads reads = back != 0 ? reads_own_code(name) : Reads::nothing;
+  if (reads == Reads::unknown) note_reads(name);
+  if (back != 0) memory().plant(back);
   Recorded& recorded = rows_.open(StepRow::Kind::full_speed);
   recorded.row.function = name;
   recorded.row.memory_followed = false;
-  Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
+  Stop stop = reads == Reads::code ? run_reader(back) : followed_.run(std::exchange(walk_->deliver, 0));
   for (;;) {
     if (stop.kind == Stop::Kind::loaded) {
       on_loader();

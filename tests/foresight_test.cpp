@@ -1,0 +1,168 @@
+// What is said of the next instruction before it is executed: made-up threads, values by hand and by the manual.
+#include "look/foresight.h"
+
+#include <gtest/gtest.h>
+
+#include "fake_state.h"
+#include "program/program.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using isa::Mode;
+using state::Reg;
+
+/// A thread that stands at code of its own, in a program that is mapped elsewhere.
+class Thread {
+ public:
+  explicit Thread(Mode mode = Mode::bits64) : target_(mode), modules_(modules_of(target_, mode)) {
+    set(Reg::rip, 0x9000).set(Reg::rsp, 0x7000).set(Reg::rflags, 0x202);
+    target_.thread.put(0x7000, std::vector<std::uint8_t>(64));
+    target_.thread.put(0x6fc0, std::vector<std::uint8_t>(64));
+    target_.thread.put(0x8000, {0xfb, 0xff, 0xff, 0xff, 1, 2, 3, 4, 0, 0, 0, 0, 0, 0, 0, 0});
+  }
+  Thread& set(Reg reg, std::uint64_t value) {
+    target_.thread.set[reg] = value;
+    return *this;
+  }
+  look::Foresight at(const std::vector<std::uint8_t>& code) {
+    target_.thread.put(0x9000, code);
+    return look::what_comes(target_, 1, modules_);
+  }
+  /// "rax=5 [0x7ff8]=7"
+  std::string results(const std::vector<std::uint8_t>& code) {
+    std::string text;
+    for (const auto& one : at(code).results) {
+      char value[40];
+      std::snprintf(value, sizeof value, "=%llx", static_cast<unsigned long long>(one.value));
+      text += (text.empty() ? "" : " ") + one.text + value;
+    }
+    return text;
+  }
+
+ private:
+  static look::Modules modules_of(FakeTarget& target, Mode mode) {
+    const std::string path = demo(mode == Mode::bits64 ? "tidelog" : "gauge32");
+    auto program = program::Program::open(path, {});
+    const std::uint64_t bias = program->elf().kind() == binary::Kind::executable ? 0 : 0x100000;
+    const std::uint64_t entry = program->elf().entry() + bias;
+    target.auxiliaries[state::Auxiliary::entry] = entry;
+    target.mapped = {{.from = entry & ~0xfffULL, .to = (entry & ~0xfffULL) + 0x1000, .executable = true, .path = path}};
+    return {target, std::move(*program), {}};
+  }
+
+  FakeTarget target_;
+  look::Modules modules_;
+};
+
+TEST(Foresight, SaysWhatRegistersAndMemoryWillHold) {
+  Thread thread;
+  thread.set(Reg::rax, 0xfffffffffffffffe).set(Reg::rcx, 3).set(Reg::rbx, 0x8000);
+  struct Case {
+    std::vector<std::uint8_t> code;
+    const char* results;
+  };
+  for (const Case& one : {
+           Case{{0x48, 0x01, 0xc8}, "rax=1"},                   // add rax, rcx
+           {{0x01, 0xc8}, "rax=1"},                             // add eax, ecx: clears the upper half
+           {{0xb0, 0x07}, "rax=ffffffffffffff07"},              // mov al, 7: keeps the rest
+           {{0x48, 0x63, 0x03}, "rax=fffffffffffffffb"},        // movsxd rax, dword ptr [rbx]
+           {{0x8b, 0x03}, "rax=fffffffb"},                      // mov eax, dword ptr [rbx]
+           {{0x0f, 0xb7, 0x43, 0x04}, "rax=201"},               // movzx eax, word ptr [rbx+4]
+           {{0x48, 0x8d, 0x44, 0x8b, 0x10}, "rax=801c"},        // lea rax, [rbx+rcx*4+16]
+           {{0x51}, "rsp=6ff8 [0x6ff8]=3"},                     // push rcx
+           {{0x58}, "rax=0 rsp=7008"},                          // pop rax
+           {{0x89, 0x4b, 0x08}, "[0x8008]=3"},                  // mov dword ptr [rbx+8], ecx
+           {{0x48, 0x87, 0xc1}, "rax=3 rcx=fffffffffffffffe"},  // xchg rcx, rax
+           {{0x48, 0xf7, 0xd8}, "rax=2"},                       // neg rax
+           {{0x48, 0xd1, 0xf8}, "rax=ffffffffffffffff"},        // sar rax, 1
+           {{0x48, 0x0f, 0xaf, 0xc1}, "rax=fffffffffffffffa"},  // imul rax, rcx
+           {{0x90}, ""},                                        // nop
+           {{0x48, 0x89, 0xc0}, ""},                            // mov rax, rax: it holds that already
+       }) {
+    EXPECT_EQ(thread.results(one.code), one.results) << thread.at(one.code).sentence;
+  }
+}
+
+TEST(Foresight, Has32BitNamesIn32BitCode) {
+  Thread thread(Mode::bits32);
+  thread.set(Reg::rax, 0xffffffff).set(Reg::rbx, 0x8000);
+  EXPECT_EQ(thread.results({0x40}), "eax=0");                   // inc eax
+  EXPECT_EQ(thread.results({0x53}), "esp=6ffc [0x6ffc]=8000");  // push ebx
+  EXPECT_EQ(thread.results({0x8b, 0x03}), "eax=fffffffb");      // mov eax, dword ptr [ebx]
+  const look::Foresight gate = thread.set(Reg::rax, 4).at({0xcd, 0x80});
+  EXPECT_EQ(gate.verdict, "asks the kernel for write");
+}
+
+TEST(Foresight, SaysWhereControlGoes) {
+  Thread thread;
+  thread.set(Reg::rax, 0x101234);
+  EXPECT_EQ(thread.at({0xe8, 0xfb, 0x0f, 0x00, 0x00}).verdict, "calls 0xa000, where no memory is: it will fault");
+  EXPECT_EQ(thread.at({0xeb, 0x00, 0x90}).verdict, "goes to 0x9002");
+  EXPECT_TRUE(thread.at({0xc3}).verdict.starts_with("returns to ")) << thread.at({0xc3}).verdict;
+  EXPECT_TRUE(thread.at({0xff, 0xd0}).verdict.starts_with("calls ")) << thread.at({0xff, 0xd0}).verdict;
+  EXPECT_EQ(thread.set(Reg::rax, 39).at({0x0f, 0x05}).verdict, "asks the kernel for getpid");
+  EXPECT_EQ(thread.set(Reg::rax, 99999).at({0x0f, 0x05}).verdict,
+            "asks the kernel for system call 99999, which is not known");
+}
+
+/// Each condition with its flags set and clear (Intel SDM volume 1, appendix B).
+TEST(Foresight, SaysWhetherAJumpWillBeTakenAndWhy) {
+  struct Case {
+    std::uint8_t code;
+    std::uint64_t flags;
+    bool taken;
+    const char* why;
+  };
+  for (const Case& one : {
+           Case{0x74, 0x40, true, "ZF is set"},
+           {0x74, 0, false, "ZF is clear"},
+           {0x75, 0x40, false, "ZF is set"},
+           {0x72, 1, true, "CF is set"},
+           {0x77, 0, true, "CF is clear, ZF is clear"},
+           {0x77, 0x40, false, "CF is clear, ZF is set"},
+           {0x7c, 0x80, true, "SF is set, OF is clear"},
+           {0x7c, 0x880, false, "SF is set, OF is set"},
+           {0x7f, 0, true, "ZF is clear, SF is clear, OF is clear"},
+           {0x7e, 0x40, true, "ZF is set"},
+           {0x78, 0x80, true, "SF is set"},
+           {0x70, 0x800, true, "OF is set"},
+           {0x7b, 4, false, "PF is set"},
+       }) {
+    Thread thread;
+    thread.set(Reg::rflags, 0x202 | one.flags);
+    const std::string verdict = thread.at({one.code, 0x10}).verdict;
+    EXPECT_NE(verdict.find(one.taken ? "the jump to 0x9012 will be taken" : "the jump to 0x9012 will not be taken"),
+              std::string::npos)
+        << verdict;
+    EXPECT_NE(verdict.find(one.why), std::string::npos) << verdict;
+  }
+}
+
+/// A comparison says how it comes out, and what the jump after it will do.
+TEST(Foresight, ReadsAComparisonWithTheJumpAfterIt) {
+  Thread thread;
+  thread.set(Reg::rax, 2).set(Reg::rcx, 0xfffffffb);
+  // cmp eax, 5; jl +4
+  EXPECT_NE(thread.at({0x83, 0xf8, 0x05, 0x7c, 0x04}).verdict.find("compares 2 with 5"), std::string::npos);
+  EXPECT_TRUE(thread.at({0x83, 0xf8, 0x05, 0x7c, 0x04}).verdict.ends_with("the jump to 0x9009 will be taken"));
+  // cmp ecx, eax; ja: unsigned, 0xfffffffb is the greater; jg: signed, -5 is not.
+  EXPECT_TRUE(thread.at({0x39, 0xc1, 0x77, 0x04}).verdict.ends_with("the jump to 0x9008 will be taken"));
+  EXPECT_TRUE(thread.at({0x39, 0xc1, 0x7f, 0x04}).verdict.ends_with("the jump to 0x9008 will not be taken"));
+  // Another comparison in between decides.
+  EXPECT_EQ(thread.at({0x39, 0xc1, 0x39, 0xc0, 0x74, 0x04}).verdict, "");
+}
+
+TEST(Foresight, SaysWhatWillFault) {
+  Thread thread;
+  thread.set(Reg::rax, 7).set(Reg::rdx, 0).set(Reg::rcx, 0).set(Reg::rbx, 0x123456);
+  EXPECT_EQ(thread.at({0xf7, 0xf9}).verdict, "will fault: a division by zero, or its result does not fit");
+  EXPECT_EQ(thread.at({0x8b, 0x03}).verdict, "will fault: memory at 0x123456 cannot be read");
+  EXPECT_EQ(thread.at({0x89, 0x03}).verdict, "will fault: memory at 0x123456 cannot be written");
+  EXPECT_EQ(thread.at({0x06}).verdict, "will fault: the bytes here are no instruction, or cannot be read");
+  EXPECT_EQ(thread.set(Reg::rcx, 2).at({0xf7, 0xf9}).verdict, "") << "7 / 2";
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
