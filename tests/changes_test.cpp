@@ -88,6 +88,23 @@ TEST(Deltas, OfVectorsAreAsWideAsWhatChanged) {
   }
 }
 
+/// Long values stand below each other, so that they can be compared by eye and fit a terminal.
+TEST(Deltas, OfLongValuesTakeTwoLines) {
+  ExtendedSet before, after;
+  after.vectors[0].fill(0x5a);
+  before.vectors[1][0] = 1;
+  Delta delta;
+  delta.compare(before, after);
+  const auto words = report::wide_words(kPlain, delta);
+  const auto lines = report::now_and_was(kPlain, words[0]);
+  ASSERT_EQ(lines.size(), 2U);
+  EXPECT_TRUE(lines[0].starts_with("now 5a 5a"));
+  EXPECT_TRUE(lines[1].starts_with("was 00 00"));
+  EXPECT_EQ(lines[0].size(), lines[1].size());
+  ASSERT_EQ(report::now_and_was(kPlain, words[1]).size(), 1U);
+  EXPECT_EQ(report::now_and_was(kPlain, {"rax", "5", "5", {}}), std::vector<std::string>{"still 5"});
+}
+
 /// An instruction that writes 256 bits names ymm even where the upper half stays; one that writes less names no less
 /// than what changed (VEX forms clear what lies above).
 TEST(Deltas, NameVectorsAsTheyWereWritten) {

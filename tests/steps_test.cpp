@@ -223,6 +223,62 @@ TEST(Replay, Of32BitProgramsToo) {
   }
 }
 
+/// A thread among others that wait in the kernel: its rows, alone and among all, are what the kernel says of it.
+TEST(Replay, OfAThreadedProgram) {
+  const TempFolder folder;
+  const std::vector<std::string> program = {built(folder, "among", R"(#include <pthread.h>
+#include <unistd.h>
+static int ends[2];
+static volatile int waiting;
+static long table[16];
+static void *sleeper(void *none) {
+  char byte;
+  __atomic_fetch_add(&waiting, 1, __ATOMIC_SEQ_CST);
+  read(ends[0], &byte, 1);
+  return none;
+}
+__attribute__((noinline)) static void clear(void) {
+  volatile char room[4096];
+  for (int i = 0; i < sizeof room; i++) room[i] = 0;
+}
+__attribute__((noinline)) long work(long n) {
+  for (int i = 0; i < 12; i++) table[i] = table[(i + 15) % 16] * 3 + n + i;
+  return table[11];
+}
+int main(void) {
+  pthread_t all[3];
+  pipe(ends);
+  for (int i = 0; i < 3; i++) pthread_create(&all[i], 0, sleeper, 0);
+  while (waiting < 3) usleep(1000);
+  usleep(20000); /* until they wait */
+  clear();       /* what the library left on the stack is random */
+  const long sum = work(7);
+  write(ends[1], "tid", 3);
+  for (int i = 0; i < 3; i++) pthread_join(all[i], 0);
+  return sum & 63;
+})",
+                                                  {"gcc", "-g", "-O0", "-pthread", "-w"})};
+  const json alone = steps_of({"--from", "work", "--count", "all", program[0]});
+  EXPECT_EQ(alone["ended"], "return");
+  const json& rows = alone["steps"];
+  ASSERT_GT(rows.size(), 200U);
+  for (std::size_t last = 5; last < rows.size(); last += 31) {
+    if (can_stop_at(rows[last])) expect_replay(program, rows, 0, last);
+  }
+  // The same instructions with the same changes when all have rows: the others have none meanwhile.
+  const json all = steps_of({"--from", "work", "--count", "all", "--thread", "all", program[0]});
+  std::vector<json> work;
+  for (const json& row : all["steps"]) {
+    if (row["function"] == "work" && row["kind"] == "instruction") work.push_back(row);
+  }
+  ASSERT_GE(work.size(), rows.size());
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    EXPECT_EQ(work[i]["text"], rows[i]["text"]);
+    EXPECT_EQ(work[i]["changed"], rows[i]["changed"]) << rows[i];
+    EXPECT_EQ(work[i]["memory"], rows[i]["memory"]) << rows[i];
+  }
+}
+
 /// Applies what a row says of registers beyond the integer core, by the rules of docs/formats/steps.md.
 void apply_wide(std::map<std::string, std::vector<std::uint8_t>>& state, const json& row) {
   if (row["changed"].contains("fsw")) state["fsw"] = value_bytes(row["changed"]["fsw"]["after"], 2);

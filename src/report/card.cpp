@@ -20,11 +20,10 @@ using look::CodeLine;
 using look::Stopped;
 using Why = Stopped::Why;
 
-std::string change(const Style& style, const ChangeWords& words) {
-  const std::string values = words.now == words.was
-                                 ? "still " + words.now
-                                 : look(style, Role::changed, "now " + words.now) + "   was " + words.was;
-  return fmt::format("  {} {:<24} {}", look(style, Role::changed, "~"), words.what, values);
+void add_change(std::vector<std::string>& to, const Style& style, const ChangeWords& words) {
+  const std::vector<std::string> values = now_and_was(style, words);
+  to.push_back(fmt::format("  {} {:<24} {}", look(style, Role::changed, "~"), words.what, values.front()));
+  if (values.size() > 1) to.push_back(fmt::format("    {:<24} {}", "", values.back()));
 }
 
 /// "eax 0x5 · 5" beside a 64-bit register whose upper half is clear or holds but the sign.
@@ -60,7 +59,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     result.push_back(look(style, Role::heading, text));
     if (hit.after) {
       const auto [was, now] = before_and_after(style, *hit.before, *hit.after);
-      result.push_back(change(style, {printable(hit.what), now, was, {}}));
+      add_change(result, style, {printable(hit.what), now, was, {}});
     }
   }
   switch (stopped.why) {
@@ -121,10 +120,10 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
   for (const state::RegisterChange& one : delta.registers) {
     ChangeWords words = words_of(style, one, mode);
     words.now += narrower(style, one, mode);
-    result.push_back(change(style, words));
+    add_change(result, style, words);
   }
-  if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) result.push_back(change(style, flags));
-  for (const ChangeWords& words : wide_words(style, delta)) result.push_back(change(style, words));
+  if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) add_change(result, style, flags);
+  for (const ChangeWords& words : wide_words(style, delta)) add_change(result, style, words);
   std::size_t shown = 0;
   for (const state::MemoryChange& one : delta.memory) {
     constexpr std::size_t kMost = 12;
@@ -133,7 +132,7 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
                                    delta.memory.size() - kMost));
       break;
     }
-    result.push_back(change(style, words_of(style, delta, one)));
+    add_change(result, style, words_of(style, delta, one));
   }
   return result;
 }

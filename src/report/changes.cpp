@@ -50,6 +50,14 @@ ChangeWords words_of(const Style& style, const state::WideChange& change) {
 
 }  // namespace
 
+std::vector<std::string> now_and_was(const Style& style, const ChangeWords& words) {
+  constexpr std::size_t kLong = 60;  // more than 16 bytes, each with its blank
+  if (words.now == words.was) return {"still " + words.now};
+  const std::string now = look(style, Role::changed, "now " + words.now);
+  if (words.now.size() > kLong && words.was.size() > kLong) return {now, "was " + words.was};
+  return {now + "   was " + words.was};
+}
+
 std::string byte_words(const std::uint8_t* bytes, std::size_t size) {
   constexpr std::size_t kShown = 64;
   std::string result;

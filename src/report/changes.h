@@ -18,6 +18,9 @@ struct ChangeWords {
   std::string where;  ///< of memory: "[0x7fffffffe0f8]"
 };
 
+/// "now 0x6 · 6   was 0x5 · 5", or "still 0x5 · 5"; of long values what was comes on a line of its own.
+std::vector<std::string> now_and_was(const Style& style, const ChangeWords& words);
+
 /// Up to 64 bytes in memory order, more are counted by dots.
 std::string byte_words(const std::uint8_t* bytes, std::size_t size);
 

@@ -191,11 +191,10 @@ class Text : public session::StepsSink {
 
   /// One changed thing, with the mark that survives without colour.
   void add_change(FoldEntry& entry, const ChangeWords& words) {
-    const std::string mark = look(style_, Role::changed, "~");
-    const std::string values =
-        words.now == words.was ? fmt::format("still {}", words.now)
-                               : fmt::format("{}   was {}", look(style_, Role::changed, "now " + words.now), words.was);
-    entry.lines.push_back(fmt::format("   {}              {:<26} {}", mark, words.what, values));
+    const std::vector<std::string> values = now_and_was(style_, words);
+    entry.lines.push_back(
+        fmt::format("   {}              {:<26} {}", look(style_, Role::changed, "~"), words.what, values.front()));
+    if (values.size() > 1) entry.lines.push_back(fmt::format("                  {:<26} {}", "", values.back()));
     entry.values.push_back({words.where.empty() ? words.what : "memory", words.now, words.where});
   }
 

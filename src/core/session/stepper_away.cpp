@@ -82,15 +82,15 @@ std::uint64_t Stepper::argument(unsigned number) const {
 }
 
 Stepper::Reads Stepper::reads_own_code(std::string_view name) const {
-  constexpr unsigned kMost = 4;  // further ones mostly hold what is left of others
+  constexpr unsigned kMost = 4;
   const bool reader = is_reader(name);
   // Helpers of the compiler's in the program's file take no such arguments; linkage stubs lead to libraries.
   const program::Function* called = modules_.function_at(rip());
   const bool stub = called != nullptr && called->origin == program::Function::Origin::plt;
   const bool library = stub || modules_.at(rip()) != &modules_.main();
   if (!reader && !library) return Reads::nothing;
-  // On the stack of 32-bit programs return addresses stand near arguments.
-  const unsigned most = reader || arch::machine_of(followed_.mode()).is_wide() ? kMost : 1;
+  // Of other functions the first argument alone is known to be one: after it there may be what is left of other calls.
+  const unsigned most = reader ? kMost : 1;
   Reads result = Reads::nothing;
   for (unsigned i = 0; i < most; ++i) {
     const std::uint64_t address = argument(i);
