@@ -1011,6 +1011,7 @@ int main(int argc, char **argv) {
     const json result = json::parse(outcome.out);
     EXPECT_EQ(result["ended"], "return");
     EXPECT_EQ(result["exit"], json({{"status", 3}})) << "of the process that was followed";
+    EXPECT_EQ(result["process"], result["steps"][0]["thread"]);
     EXPECT_GT(count_in(result, "call"), 20U);
     EXPECT_EQ(count_in(result, "main"), 0U);
     const auto kernel = std::ranges::find_if(result["steps"], [](const json& row) { return row["kind"] == "kernel"; });

@@ -40,6 +40,7 @@ class Json : public StepsSink {
     json_.key("address").hex(start.address);
     json_.key("place").string(start.place);
     json_.end();
+    if (start.process != 0) json_.key("process").number(static_cast<std::uint64_t>(start.process));
     json_.key("steps").begin_array();
   }
 

@@ -31,7 +31,8 @@ class Text : public session::StepsSink {
 
   void begin(const StepsStart& start) override {
     all_threads_ = start.all_threads;
-    line(fmt::format("{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)),
+    const std::string process = start.process != 0 ? fmt::format("   process {}", start.process) : "";
+    line(fmt::format("{}{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)), process,
                      printable(start.place), start.address,
                      start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
     FoldEntry before;

@@ -37,8 +37,8 @@ StepsSummary Stepper::run(std::vector<std::uint64_t> to) {
   const std::string place = modules_.place_name(start);
   walk_->thread = followed_.thread();
   const bool randomised = process::is_randomised(followed_.process().pid());
-  sink_.begin(
-      {modules_.main().path, followed_.mode(), randomised, request_.all_threads, followed_.thread(), start, place});
+  sink_.begin({modules_.main().path, followed_.mode(), randomised, request_.all_threads, followed_.thread(), start,
+               place, request_.trace_children ? followed_.process().pid() : 0});
   if (request_.all_threads) plant_entries();
   while (!finished_) {
     const bool own = modules_.is_own(rip());

@@ -74,6 +74,7 @@ struct StepsStart {
   pid_t thread = 0;
   std::uint64_t address = 0;
   std::string_view place;
+  pid_t process = 0;  ///< where it may be a child's; 0: it is the program's
 };
 
 /// Why stepping ended; the program then ran on to its end.
