@@ -156,10 +156,10 @@ TEST(Liveness, WhatIsDeadDoesNotMatter) {
     bool ran = true;
     for (const Code& code : block) {
       for (Machine* machine : {&one, &other}) {
-        Machine after;
+        Machine ended;
         machine->registers[Reg::rip] = kCode;
-        ran = ran && laboratory.execute(code, *machine, after);
-        if (ran) *machine = after;
+        ran = ran && laboratory.execute(code, *machine, ended);
+        if (ran) *machine = ended;
       }
     }
     if (!ran) continue;
