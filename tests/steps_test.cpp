@@ -250,7 +250,7 @@ int main(void) {
   pipe(ends);
   for (int i = 0; i < 3; i++) pthread_create(&all[i], 0, sleeper, 0);
   while (waiting < 3) usleep(1000);
-  usleep(20000); /* until they wait */
+  usleep(200000); /* until they wait */
   clear();       /* what the library left on the stack is random */
   const long sum = work(7);
   write(ends[1], "tid", 3);
