@@ -67,15 +67,13 @@ void CodeBook::forget() {
   pages_.clear();
 }
 
-bool CodeBook::forget_changed() {
+bool CodeBook::is_outdated() const {
   Page now{};
-  const bool changed = std::ranges::any_of(pages_, [&](const auto& page) {
+  return std::ranges::any_of(pages_, [&](const auto& page) {
     now = {};
     memory_.read(page.first * now.size(), now);
     return now != page.second;
   });
-  if (changed) forget();
-  return changed;
 }
 
 void CodeBook::describe(Code& code, std::uint64_t address) {

@@ -73,9 +73,9 @@ class CodeBook {
   /// The instruction that stands in a module at an address, for a thread in that mode.
   Code& at(std::uint64_t address, isa::Mode mode);
   void forget();
-  /// Forgets all when the program has other bytes in the pages of what was met; true then. To be asked after code ran
-  /// that was not stepped.
-  bool forget_changed();
+  /// True when the program has other bytes by now in the pages of what was met. To be asked after code ran that was not
+  /// stepped.
+  [[nodiscard]] bool is_outdated() const;
 
  private:
   using Page = std::array<std::uint8_t, 4096>;

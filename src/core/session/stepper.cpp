@@ -199,7 +199,10 @@ void Stepper::uncover_arguments(const RegisterSet& registers) {
 
 /// Code ran that was not stepped, which may have written code.
 void Stepper::look_for_written_code() {
-  if (code_.forget_changed()) memory().plant_overwritten();
+  if (!code_.is_outdated()) return;
+  rows_.settle();  // rows that wait point into what is forgotten
+  code_.forget();
+  memory().plant_overwritten();
 }
 
 void Stepper::uncover(std::uint64_t address, std::uint64_t size) {
