@@ -788,6 +788,40 @@ int main(void) {
   }
 }
 
+/// A signal that nobody handles comes while such a function waits: control is not lost.
+TEST(Steps, AReaderOfOwnCodeMayBeInterrupted) {
+  const TempFolder folder;
+  const std::string program = built(folder, "waiting", R"(#include <fcntl.h>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+static volatile int level;
+__attribute__((noinline)) static void work(void) { level = 5; }
+int main(void) {
+  static char page[4096];
+  int ends[2];
+  pipe(ends);
+  fcntl(ends[1], F_SETFL, O_NONBLOCK);
+  while (write(ends[1], page, sizeof page) > 0) ;
+  fcntl(ends[1], F_SETFL, 0);
+  if (fork() == 0) {
+    usleep(100000);
+    kill(getppid(), SIGWINCH);
+    usleep(100000);
+    read(ends[0], page, sizeof page);
+    _exit(0);
+  }
+  write(ends[1], (const void *)work, 64); /* the pipe is full */
+  work();
+  wait(0);
+  return level;
+})");
+  const json result = steps_of({"--count", "all", program});
+  EXPECT_EQ(result["exit"], json({{"status", 5}}));
+  EXPECT_EQ(result["ended"], "return");
+  EXPECT_GT(count_in(result, "work"), 3U) << "after the write";
+}
+
 /// Code that a library's function writes for the program, over a stop byte too, is decoded as it is then.
 TEST(Steps, CodeWrittenAtFullSpeedIsDecodedAsItIsThen) {
   const TempFolder folder;

@@ -29,7 +29,6 @@ REPLACED = {
     "was told": "was reported",
     "is told": "is reported, is known",
     "are told by": "are known by",
-    "textual": "string",
 }
 READ = (".h", ".cpp", ".py", ".md", ".sh", ".isa", ".calls", ".txt", ".c", ".s", ".plan")
 

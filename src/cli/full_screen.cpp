@@ -18,6 +18,7 @@
 #include "look/rows.h"
 #include "process/attention.h"
 #include "report/card.h"
+#include "report/changes.h"
 #include "report/source_words.h"
 #include "report/value.h"
 
@@ -343,8 +344,8 @@ class Screen {
       pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
     }
     const std::uint64_t now = view.registers()[Reg::rflags], before = subject.moved().before[Reg::rflags];
-    const bool changed = ((now ^ before) & 0xcd5) != 0;
-    const std::string names = isa::flag_names(now & 0xdd5);
+    const bool changed = ((now ^ before) & report::kShownFlags) != 0;
+    const std::string names = isa::flag_names(now & report::kShownFlags);
     pane.lines.push_back(
         {fmt::format("{} flags {}", changed ? "~" : " ", names.empty() ? "none" : names), changed ? kChanged : kPlain});
   }

@@ -1,13 +1,11 @@
-#include <cstdio>
-// readline's headers need FILE.
+#include "cli/line_editor.h"  // <cstdio> before readline's headers, which need it
+
 #include <readline/history.h>
 #include <readline/readline.h>
 
 #include <algorithm>
 #include <cstdlib>
 #include <deque>
-
-#include "cli/line_editor.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -74,7 +72,5 @@ void LineEditor::remember(const std::string& line) {
 std::string LineEditor::text() const { return {rl_line_buffer, static_cast<std::size_t>(rl_end)}; }
 
 std::size_t LineEditor::cursor() const { return static_cast<std::size_t>(std::max(rl_point, 0)); }
-
-bool LineEditor::takes_utf8() { return MB_CUR_MAX > 1; }
 
 }  // namespace deeptrace::cli

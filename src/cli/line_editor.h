@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdio>
 #include <string>
 #include <string_view>
 
@@ -27,8 +28,6 @@ class LineEditor {
   [[nodiscard]] std::string text() const;
   /// Bytes before the cursor.
   [[nodiscard]] std::size_t cursor() const;
-  /// True where the terminal's locale has characters of several bytes, which are typed as such.
-  [[nodiscard]] static bool takes_utf8();
 
  private:
   std::FILE* nowhere_;

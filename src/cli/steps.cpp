@@ -92,10 +92,12 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace steps", std::string(command.answers));
-  options.add_options("Steps")(
-      "from", "step from here (default: main, or the entry where there is none; with --attach where it stands)",
-      cxxopts::value<std::string>(),
-      "LOCATION")("to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
+  options.add_options("Steps")("from",
+                               "step from here (default: main, or the entry where there is none; with --attach where "
+                               "it stands; with --children trace "
+                               "in whichever process comes there first)",
+                               cxxopts::value<std::string>(), "LOCATION")(
+      "to", "until here, before the instruction there", cxxopts::value<std::string>(), "LOCATION")(
       "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N")(
       "thread",
       "follow this thread: its number in the order they start, from 1, or all (default: the one that comes first)",

@@ -334,7 +334,8 @@ Answer Talk::help(Arguments rest) {
       answer.lines.push_back(fmt::format("      for example: {}", one.example));
       if (one.name == "halt") {
         for (const control::HaltKind& kind : control::kHaltKinds)
-          answer.lines.push_back(fmt::format("      halt {} {}", kind.words, kind.subject));
+          answer.lines.push_back(
+              fmt::format("      halt {}{}{}", kind.words, kind.subject.empty() ? "" : " ", kind.subject));
         answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, once");
       }
     }

@@ -185,19 +185,15 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
     result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
   constexpr std::size_t kShort = 6;
   const bool long_way = card.ran_through && card.changes.registers.size() + card.changes.wide.size() > kShort;
+  // What library functions left in vectors says little: names are enough.
+  state::Delta in_full = card.changes, by_name;
   if (long_way) {
-    add(changed_names(style, card.changes, card.mode));
+    std::swap(in_full, by_name);
   } else if (card.ran_through) {
-    // What library functions left in vectors says little: names are enough.
-    state::Delta changes = card.changes;
-    const std::vector<state::WideChange> wide = std::exchange(changes.wide, {});
-    add(change_lines(style, changes, card.mode));
-    changes = {};
-    changes.wide = wide;
-    if (!wide.empty()) add(changed_names(style, changes, card.mode));
-  } else {
-    add(change_lines(style, card.changes, card.mode));
+    std::swap(in_full.wide, by_name.wide);
   }
+  add(change_lines(style, in_full, card.mode));
+  if (!by_name.registers.empty() || !by_name.wide.empty()) add(changed_names(style, by_name, card.mode));
   if (card.ran_through && card.changes.memory.empty() && !card.stopped.at_start)
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
   for (const look::Followed& one : followed) {

@@ -18,7 +18,6 @@ namespace deeptrace::report {
 /// The value of a column: null in JSON and empty in CSV where there is none.
 class Cell {
  public:
-  static Cell nothing() { return {}; }
   static Cell string(std::string_view text) { return Cell(std::string(text)); }
   /// Nothing when it is empty.
   static Cell text(std::string_view text) { return text.empty() ? Cell() : Cell(std::string(text)); }

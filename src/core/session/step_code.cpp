@@ -140,6 +140,7 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   code.flow = code.shadowed->flow;
   code.wide = std::max(code.wide, code.shadowed->wide);
   code.wide_written = code.shadowed->wide_written;
+  code.beyond_compared |= code.shadowed->beyond_compared;
   code.plain = false;
 }
 

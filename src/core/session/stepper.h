@@ -176,6 +176,8 @@ class Stepper {
   void note_reads(const std::string& name);
   /// Runs a function that reads own code: nothing is planted, and a debug register waits where it returns.
   Stop run_reader(std::uint64_t back);
+  /// Runs until something is to be seen to: signals that nobody handles, and loaded libraries, are on the way.
+  Stop run_on();
   /// Where the code that was just entered will return to, if that is own code; 0 otherwise. What the kernel enters
   /// (`sysenter` returns into the vdso) may first take off the stack what was saved for it.
   [[nodiscard]] std::uint64_t return_address() const;

@@ -59,10 +59,9 @@ namespace {
 
 /// Functions that read the memory that an argument points to, and call nothing of the program's (streams made by
 /// fopencookie(3) aside).
-constexpr std::string_view kReaders[] = {"memcpy",  "memmove", "mempcpy",        "memcmp", "bcmp",     "bcopy",
-                                         "memchr",  "memmem",  "write",          "pwrite", "send",     "sendto",
-                                         "strlen",  "strcmp",  "strcpy",         "strchr", "__memcpy", "crc32",
-                                         "adler32", "fwrite",  "fwrite_unlocked"};
+constexpr std::string_view kReaders[] = {
+    "memcpy", "memmove", "mempcpy", "memcmp", "bcmp",   "bcopy",  "memchr", "memmem",  "write",  "pwrite",
+    "send",   "sendto",  "strlen",  "strcmp", "strcpy", "strchr", "crc32",  "adler32", "fwrite", "fwrite_unlocked"};
 
 /// "memcpy" of "memcpy@plt", "__memcpy_chk" and "__memmove_avx_unaligned".
 bool is_reader(std::string_view name) {
@@ -112,10 +111,25 @@ void Stepper::note_reads(const std::string& name) {
 control::FollowedStop Stepper::run_reader(std::uint64_t back) {
   memory().remove_all();
   planted_ = false;
-  followed_.process().watch(0, process::DebugSlot{back, 1, process::DebugSlot::On::execution});
-  const Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
+  const process::DebugSlot slot{back, 1, process::DebugSlot::On::execution};
+  if (!followed_.process().watch(0, slot)) memory().plant(back);
+  const Stop stop = run_on();
   if (!stop.program_is_gone()) followed_.process().watch(0, std::nullopt);
   return stop;
+}
+
+control::FollowedStop Stepper::run_on() {
+  Stop stop = followed_.run(std::exchange(walk_->deliver, 0));
+  for (;;) {
+    if (stop.kind == Stop::Kind::loaded) {
+      on_loader();
+      stop = followed_.run();
+    } else if (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number)) {
+      stop = followed_.run(stop.number);
+    } else {
+      return stop;
+    }
+  }
 }
 
 void Stepper::full_speed() {
@@ -131,17 +145,7 @@ void Stepper::full_speed() {
   Recorded& recorded = rows_.open(StepRow::Kind::full_speed);
   recorded.row.function = name;
   recorded.row.memory_followed = false;
-  Stop stop = reads == Reads::code ? run_reader(back) : followed_.run(std::exchange(walk_->deliver, 0));
-  for (;;) {
-    if (stop.kind == Stop::Kind::loaded) {
-      on_loader();
-      stop = followed_.run();
-    } else if (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number)) {
-      stop = followed_.run(stop.number);
-    } else {
-      break;
-    }
-  }
+  const Stop stop = reads == Reads::code ? run_reader(back) : run_on();
   if (nothing_left(stop)) return full_speed_without_return(recorded, name, stop);
   look_for_written_code();
   const RegisterSet& after = followed_.registers();

@@ -7,16 +7,6 @@
 
 namespace deeptrace::study {
 
-using binary::Elf;
-using binary::Relocation;
-using binary::Section;
-using binary::Symbol;
-using program::AddressRange;
-using program::Function;
-using program::JumpTable;
-using program::Program;
-using program::Stretch;
-
 SourceWriter::SourceWriter(const Program& program, const AssemblyRequest& request, AssemblySink& sink)
     : program_(program), elf_(program.elf()), request_(request), sink_(sink), scan_(program) {
   object_ = elf_.kind() == binary::Kind::relocatable;
@@ -107,7 +97,7 @@ Error SourceWriter::refuse(std::uint64_t address, const std::string& why) const 
   return {Fault::usage, "--format assembler: " + place + " " + why};
 }
 
-const Symbol* SourceWriter::local_symbol_at(std::uint32_t section, std::uint64_t address) const {
+const binary::Symbol* SourceWriter::local_symbol_at(std::uint32_t section, std::uint64_t address) const {
   const auto [from, to] = symbols_.equal_range(std::pair(section, address));
   for (auto at = from; at != to; ++at) {
     if (!at->second.global && at->second.type != binary::kObject) return &at->second;

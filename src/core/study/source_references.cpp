@@ -8,16 +8,6 @@
 
 namespace deeptrace::study {
 
-using binary::Elf;
-using binary::Relocation;
-using binary::Section;
-using binary::Symbol;
-using program::AddressRange;
-using program::Function;
-using program::JumpTable;
-using program::Program;
-using program::Stretch;
-
 namespace {
 
 bool is_plain(char c) {
@@ -290,7 +280,7 @@ unsigned SourceWriter::memory_width(const isa::Instruction& in) {
   return 0;
 }
 
-const Symbol* SourceWriter::symbol_holding(std::uint64_t address) {
+const binary::Symbol* SourceWriter::symbol_holding(std::uint64_t address) {
   if (by_address_.empty()) {
     for (const Symbol& symbol : elf_.symbols()) {
       if (symbol.section == 0 || symbol.type == binary::kSectionSymbol || symbol.type == binary::kFile ||

@@ -8,16 +8,6 @@
 
 namespace deeptrace::study {
 
-using binary::Elf;
-using binary::Relocation;
-using binary::Section;
-using binary::Symbol;
-using program::AddressRange;
-using program::Function;
-using program::JumpTable;
-using program::Program;
-using program::Stretch;
-
 AssemblySummary SourceWriter::write() {
   std::string options = elf_.wide() ? "--64" : "--32";
   for (const std::string_view option : isa::kAssemblerOptions) options += " " + std::string(option);
