@@ -55,8 +55,8 @@ TEST(Deltas, OfRegistersLeaveOutWhatStays) {
   EXPECT_EQ(delta.registers[0].reg, Reg::rax);
   EXPECT_EQ(delta.registers[0].before, 5U);
   EXPECT_EQ(delta.registers[0].after, 6U);
-  EXPECT_EQ(report::words_of(kPlain, delta.registers[0], isa::Mode::bits64).now, "0x6 \u00b7 6");
-  EXPECT_EQ(report::words_of(kPlain, delta.registers[0], isa::Mode::bits32).what, "eax");
+  EXPECT_EQ(report::register_words(kPlain, delta, isa::Mode::bits64, {})[0].now, "0x6 \u00b7 6");
+  EXPECT_EQ(report::register_words(kPlain, delta, isa::Mode::bits32, {})[0].what, "eax");
   const report::ChangeWords flags = report::flag_words(delta);
   EXPECT_EQ(flags.now, "none");
   EXPECT_EQ(flags.was, "ZF PF");
@@ -183,14 +183,78 @@ TEST(Deltas, OfMemoryKeepBothSides) {
   std::memcpy(delta.after(delta.memory[0]), &now, 4);
   std::memcpy(delta.after(delta.memory[1]), "abc", 3);
   delta.memory[1].before_known = false;
-  const report::ChangeWords word = report::words_of(kPlain, delta, delta.memory[0]);
+  const report::ChangeWords word = report::words_of(kPlain, delta, delta.memory[0], {}, isa::Mode::bits64, {});
   EXPECT_EQ(word.what, "[0x7000] 4 bytes");
   EXPECT_EQ(word.where, "[0x7000]");
   EXPECT_EQ(word.now, "0xfffffffb \u00b7 -5");
   EXPECT_EQ(word.was, "0x0 \u00b7 0");
-  const report::ChangeWords bytes = report::words_of(kPlain, delta, delta.memory[1]);
+  const report::ChangeWords bytes = report::words_of(kPlain, delta, delta.memory[1], {}, isa::Mode::bits64, {});
   EXPECT_EQ(bytes.now, "61 62 63");
   EXPECT_EQ(bytes.was, "unknown");
+}
+
+/// What an instruction wrote is shown at its width, changed or not; what it wrote beside that as a whole.
+TEST(Deltas, NameRegistersAtTheWidthThatWasWritten) {
+  struct Case {
+    std::vector<std::uint8_t> code;
+    std::uint64_t before, after;  // rax
+    std::vector<std::string> words;
+  };
+  const Case cases[] = {
+      {{0xb0, 0x01}, 0x1234506, 0x1234501, {"al now 0x1 \u00b7 1   was 0x6 \u00b7 6"}},  // mov al, 1
+      {{0xb4, 0xff}, 0x0006, 0xff06, {"ah now 0xff \u00b7 -1   was 0x0 \u00b7 0"}},      // mov ah, 255
+      {{0x66, 0xb8, 0xfa, 0xff}, 7, 0xfffa, {"ax now 0xfffa \u00b7 -6   was 0x7 \u00b7 7"}},
+      {{0x31, 0xc0}, 0, 0, {"eax still 0x0 \u00b7 0"}},  // xor eax, eax
+      {{0xb8, 0xfa, 0xff, 0xff, 0xff}, 2, 0xfffffffa, {"eax now 0xfffffffa \u00b7 -6   was 0x2 \u00b7 2"}},
+      {{0xb8, 1, 0, 0, 0}, 0x7fff00000002, 1, {"eax now 0x1 \u00b7 1   was 0x2 \u00b7 2   (rax was 0x7fff00000002)"}},
+      {{0x48, 0xff, 0xc0}, 1, 2, {"rax now 0x2 \u00b7 2   was 0x1 \u00b7 1"}},  // inc rax
+  };
+  for (const Case& one : cases) {
+    RegisterSet before, after;
+    before[Reg::rax] = one.before;
+    after[Reg::rax] = one.after;
+    Delta delta;
+    delta.compare(before, after);
+    delta.add_written(state::written_registers(isa::decode(one.code, isa::Mode::bits64)), before, after);
+    std::vector<std::string> words;
+    for (const report::ChangeWords& each : report::register_words(kPlain, delta, isa::Mode::bits64, {}))
+      words.push_back(each.what + " " + report::now_and_was(kPlain, each)[0]);
+    EXPECT_EQ(words, one.words);
+  }
+  // The stack pointer of a push is not what it writes; both halves of a product are.
+  EXPECT_TRUE(state::written_registers(isa::decode(std::vector<std::uint8_t>{0x50}, isa::Mode::bits64)).empty());
+  EXPECT_EQ(state::written_registers(isa::decode(std::vector<std::uint8_t>{0xf7, 0xe1}, isa::Mode::bits64)).size(), 2U);
+}
+
+/// An address has what lies there and no decimal; what was is an address alone; the stack pointer is where the stack
+/// is.
+TEST(Deltas, AddressesAreNoNumbers) {
+  const report::Names names = [](std::uint64_t value) {
+    look::AddressName name;
+    if (value == 0x401000) name.name = "level_sum";
+    if (value == 0x402000) name.text = "am\\ber";
+    if (value >= 0x7fff0000 && value < 0x80000000) name.region = "stack, rsp+8";
+    return name;
+  };
+  EXPECT_EQ(report::reading_of(kPlain, 0x401000, 8, names), "0x401000 \u2192 level_sum");
+  EXPECT_EQ(report::reading_of(kPlain, 0x402000, 8, names), "0x402000 \u2192 \"am\\\\ber\"");
+  EXPECT_EQ(report::reading_of(kPlain, 0x7fff0000, 8, names), "0x7fff0000  stack, rsp+8");
+  EXPECT_EQ(report::reading_of(kPlain, 12, 8, names), "0xc \u00b7 12");
+  EXPECT_EQ(report::old_reading_of(kPlain, 0x401000, 8, names), "0x401000");
+  EXPECT_EQ(report::old_reading_of(kPlain, 12, 8, names), "0xc \u00b7 12");
+  RegisterSet before, after;
+  before[Reg::rsp] = 0x7fff0010;
+  after[Reg::rsp] = 0x7fff0008;
+  Delta delta;
+  delta.compare(before, after);
+  EXPECT_EQ(report::register_words(kPlain, delta, isa::Mode::bits64, names)[0].now, "0x7fff0008");
+  delta.add_memory(0x402000, 8);
+  const std::uint64_t value = 0x401000;
+  std::memcpy(delta.after(delta.memory[0]), &value, 8);
+  const report::ChangeWords words = report::words_of(kPlain, delta, delta.memory[0], "where", isa::Mode::bits64, names);
+  EXPECT_EQ(words.what, "[0x402000] where");
+  EXPECT_EQ(words.now, "0x401000 \u2192 level_sum");
+  EXPECT_EQ(words.was, "0x0 \u00b7 0");
 }
 
 /// The legacy part takes what it has and leaves upper halves, masks and the registers from 16 up.

@@ -331,8 +331,8 @@ TEST(Data, ReadsNamesAndShapesOfCpp) {
 TEST(Data, WorksWithoutDebugInformation) {
   const TempFolder folder;
   write_file(folder / "a.c",
-             "int highest = -3; const char name[] = \"Grayling Sound\"; long table[3] = {1, 2, 3}; int main(void) { "
-             "return 0; }\n");
+             "int highest = -3; const char name[] = \"Grayling Sound\"; long table[3] = {1, 2, 3}; int main(int n, "
+             "char** words) { (void)words; return (int)table[n]; }\n");
   ASSERT_EQ(run({"gcc", "-o", folder / "a", folder / "a.c"}).status, 0);
   EXPECT_EQ(variable(folder / "a", "highest")["value"]["signed"], "-3");
   EXPECT_EQ(variable(folder / "a", "name")["value"]["text"], "Grayling Sound");

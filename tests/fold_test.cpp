@@ -25,7 +25,7 @@ std::string folded(const std::string& letters) {
     FoldEntry entry;
     entry.key = static_cast<std::uint64_t>(letter);
     entry.lines = {std::string(1, letter)};
-    entry.values = {{"v", std::to_string(result.size()), ""}};
+    entry.values = {{"v", std::to_string(result.size()), "", true}};
     folder.add(std::move(entry));
   }
   folder.finish();
@@ -47,7 +47,10 @@ TEST(Folder, KeepsFirstLastAndWhatVaried) {
     FoldEntry entry;
     entry.key = 5;
     entry.number = static_cast<std::uint64_t>(turn + 1);
-    entry.values = {{"rax", std::to_string(turn * turn), ""}, {"rbx", "7", ""}, {"memory", "7", std::to_string(turn)}};
+    entry.values = {{"rax", std::to_string(turn * turn), "", true},
+                    {"rbx", "7", "", true},
+                    {"memory", "7", std::to_string(turn), true}};
+    if (turn == 2) entry.values.push_back({"rcx", "1", "", true});
     folder.add(std::move(entry));
   }
   folder.finish();
@@ -55,12 +58,17 @@ TEST(Folder, KeepsFirstLastAndWhatVaried) {
   EXPECT_EQ(out[0].turns, 9U);
   EXPECT_EQ(out[0].first.front().number, 1U);
   EXPECT_EQ(out[0].last.front().number, 9U);
-  ASSERT_EQ(out[0].variations.size(), 3U);
+  ASSERT_EQ(out[0].variations.size(), 4U);
   EXPECT_TRUE(out[0].variations[0].varied);
-  EXPECT_EQ(out[0].variations[0].samples[2].value, "4");
-  EXPECT_EQ(out[0].variations[0].last.value, "64");
+  EXPECT_EQ(out[0].variations[0].samples[2]->value, "4");
+  EXPECT_EQ(out[0].variations[0].last->value, "64");
   EXPECT_FALSE(out[0].variations[1].varied);
   EXPECT_TRUE(out[0].variations[2].moved);
+  // What one turn alone has stands in that turn's column.
+  ASSERT_EQ(out[0].variations[3].samples.size(), 3U);
+  EXPECT_FALSE(out[0].variations[3].samples[1]);
+  EXPECT_EQ(out[0].variations[3].samples[2]->value, "1");
+  EXPECT_TRUE(out[0].variations[3].varied);
 }
 
 TEST(Folder, ForgetsNothingInALongRunWithoutLoops) {

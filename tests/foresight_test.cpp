@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "fake_state.h"
+#include "isa/comparison.h"
 #include "program/program.h"
 #include "support.h"
 
@@ -65,11 +66,11 @@ TEST(Foresight, SaysWhatRegistersAndMemoryWillHold) {
   };
   for (const Case& one : {
            Case{{0x48, 0x01, 0xc8}, "rax=1"},                   // add rax, rcx
-           {{0x01, 0xc8}, "rax=1"},                             // add eax, ecx: clears the upper half
-           {{0xb0, 0x07}, "rax=ffffffffffffff07"},              // mov al, 7: keeps the rest
+           {{0x01, 0xc8}, "eax=1"},                             // add eax, ecx: clears the upper half
+           {{0xb0, 0x07}, "al=7"},                              // mov al, 7: keeps the rest
            {{0x48, 0x63, 0x03}, "rax=fffffffffffffffb"},        // movsxd rax, dword ptr [rbx]
-           {{0x8b, 0x03}, "rax=fffffffb"},                      // mov eax, dword ptr [rbx]
-           {{0x0f, 0xb7, 0x43, 0x04}, "rax=201"},               // movzx eax, word ptr [rbx+4]
+           {{0x8b, 0x03}, "eax=fffffffb"},                      // mov eax, dword ptr [rbx]
+           {{0x0f, 0xb7, 0x43, 0x04}, "eax=201"},               // movzx eax, word ptr [rbx+4]
            {{0x48, 0x8d, 0x44, 0x8b, 0x10}, "rax=801c"},        // lea rax, [rbx+rcx*4+16]
            {{0x51}, "rsp=6ff8 [0x6ff8]=3"},                     // push rcx
            {{0x58}, "rax=0 rsp=7008"},                          // pop rax
@@ -157,11 +158,75 @@ TEST(Foresight, ReadsAComparisonWithTheJumpAfterIt) {
 TEST(Foresight, SaysWhatWillFault) {
   Thread thread;
   thread.set(Reg::rax, 7).set(Reg::rdx, 0).set(Reg::rcx, 0).set(Reg::rbx, 0x123456);
-  EXPECT_EQ(thread.at({0xf7, 0xf9}).verdict, "will fault: a division by zero, or its result does not fit");
+  EXPECT_EQ(thread.at({0xf7, 0xf9}).verdict, "will fault: division by zero");
   EXPECT_EQ(thread.at({0x8b, 0x03}).verdict, "will fault: memory at 0x123456 cannot be read");
   EXPECT_EQ(thread.at({0x89, 0x03}).verdict, "will fault: memory at 0x123456 cannot be written");
   EXPECT_EQ(thread.at({0x06}).verdict, "will fault: the bytes here are no instruction, or cannot be read");
-  EXPECT_EQ(thread.set(Reg::rcx, 2).at({0xf7, 0xf9}).verdict, "") << "7 / 2";
+  EXPECT_EQ(thread.set(Reg::rcx, 2).at({0xf7, 0xf9}).verdict, "the quotient 3 fits 32 bits") << "7 / 2";
+}
+
+/// The dividend is not in the text of a division: it is shown with its value, at its width and with its sign.
+TEST(Foresight, ShowsTheDividendAndWhetherTheQuotientFits) {
+  struct Case {
+    std::vector<std::uint8_t> code;
+    std::uint64_t rax, rdx, rcx;
+    const char* dividend;
+    std::optional<std::uint64_t> value;
+    const char* verdict;
+  };
+  const std::uint64_t minus_one = ~std::uint64_t(0);
+  for (const Case& one : {
+           Case{{0xf6, 0xf1}, 1800, 0, 4, "ax", 1800, "will fault: the quotient 450 does not fit 8 bits"},  // div cl
+           {{0xf6, 0xf1}, 184, 0, 4, "ax", 184, "the quotient 46 fits 8 bits"},
+           {{0xf6, 0xf9}, 0xfb50, 0, 10, "ax", 0xfb50, "the quotient -120 fits 8 bits"},  // idiv cl
+           {{0x66, 0xf7, 0xf9}, 0xfb50, 0xffff, 7, "dx:ax", 0xfffffb50, "the quotient -171 fits 16 bits"},
+           {{0xf7, 0xf1}, 5, 1, 1, "edx:eax", 0x100000005, "will fault: the quotient 4294967301 does not fit 32 bits"},
+           {{0x48, 0xf7, 0xf9}, minus_one - 8, minus_one, 3, "rdx:rax", std::nullopt, "the quotient -3 fits 64 bits"},
+           {{0x48, 0xf7, 0xf9},
+            std::uint64_t(1) << 63,
+            minus_one,
+            minus_one,
+            "rdx:rax",
+            std::nullopt,
+            "will fault: the quotient does not fit 64 bits"},
+           {{0xf7, 0xf9},
+            0x80000000,
+            0xffffffff,
+            0xffffffff,
+            "edx:eax",
+            0xffffffff80000000,
+            "will fault: the quotient 2147483648 does not fit 32 bits"},
+       }) {
+    Thread thread;
+    thread.set(Reg::rax, one.rax).set(Reg::rdx, one.rdx).set(Reg::rcx, one.rcx);
+    const look::Foresight next = thread.at(one.code);
+    ASSERT_FALSE(next.operands.empty());
+    EXPECT_EQ(next.operands[0].text, one.dividend);
+    EXPECT_EQ(next.operands[0].value, one.value) << one.verdict;
+    EXPECT_EQ(next.verdict, one.verdict);
+  }
+}
+
+/// At the jump itself: what the comparison before it found, as long as the flags are those that it left.
+TEST(Foresight, SaysWhyAJumpGoesWhereItGoes) {
+  Thread thread;
+  thread.set(Reg::rcx, 3).set(Reg::rflags, 0x293);  // SF AF CF: 3 minus 6
+  EXPECT_EQ(
+      isa::decision_words(12, true, isa::decode(std::vector<std::uint8_t>{0x83, 0xf9, 0x06}, Mode::bits64), {3, 6, 0}),
+      "3 is less than 6, signed");
+  EXPECT_EQ(
+      isa::decision_words(13, false, isa::decode(std::vector<std::uint8_t>{0x83, 0xf9, 0x06}, Mode::bits64), {3, 6, 0}),
+      "3 is less than 6, signed")
+      << "jge does not jump";
+  EXPECT_EQ(isa::decision_words(2, true, isa::decode(std::vector<std::uint8_t>{0x80, 0xf9, 0xfa}, Mode::bits64),
+                                {3, 0xfffffffffffffffa, 0}),
+            "3 is below 250, unsigned");
+  EXPECT_EQ(isa::decision_words(4, false, isa::decode(std::vector<std::uint8_t>{0x85, 0xc9}, Mode::bits64), {8, 8, 0}),
+            "8 is not 0")
+      << "test ecx, ecx";
+  EXPECT_EQ(isa::decision_words(5, true, isa::decode(std::vector<std::uint8_t>{0xff, 0xc9}, Mode::bits64), {0, 0, 2}),
+            "the result 2 is not 0")
+      << "dec ecx";
 }
 
 }  // namespace

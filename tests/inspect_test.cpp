@@ -442,12 +442,12 @@ TEST(Look, RowsOfAMadeUpThread) {
   ASSERT_EQ(registers.size(), 17U);
   EXPECT_EQ(registers[0].name, "rax");
   EXPECT_EQ(registers[0].before, 2U);
-  EXPECT_EQ(registers[2].meaning, "main") << "rcx";
+  EXPECT_EQ(registers[2].address.name, "main") << "rcx";
   EXPECT_FALSE(registers[2].before);
   const auto stack = look::stack_rows(modules, thread, {}, 4);
   ASSERT_EQ(stack.size(), 1U) << "what cannot be read ends it";
   EXPECT_TRUE(stack[0].top);
-  EXPECT_EQ(stack[0].meaning, "main+4");
+  EXPECT_EQ(stack[0].address.name, "main+4");
   const look::Foresight next = look::what_comes(target, 1, modules);
   ASSERT_EQ(next.results.size(), 1U);
   EXPECT_EQ(next.results[0].text, "rax");

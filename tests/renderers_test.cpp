@@ -3,6 +3,7 @@
 
 #include <cstring>
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "program/source_text.h"
 #include "report/steps.h"
@@ -90,10 +91,16 @@ TEST(Renderers, StepsFoldALoopAndEndWithTheReason) {
       "   ~              rcx                        now 0x4 \u00b7 4   was 0x5 \u00b7 5\n"
       "   ~              [0x7014] 4 bytes           now 0x5 \u00b7 5   was 0x0 \u00b7 0\n"
       "       3  0x40113d  +7      jne 0x40113b                     \u2192 level_sum+5   jumps\n"
-      "  \u2026 the same 2 rows 5 times, from level_sum+5 on: the first time above, the last below; what varied:\n"
-      "   ~  level_sum+5              rcx      0x4 \u00b7 4, 0x3 \u00b7 3, 0x2 \u00b7 2, 0x1 \u00b7 1, 0x0 \u00b7 0\n"
-      "   ~  level_sum+5              memory   [0x7014] 0x5 \u00b7 5, [0x7010] 0x4 \u00b7 4, [0x700c] 0x3 \u00b7 3, "
-      "[0x7008] 0x2 \u00b7 2, [0x7004] 0x1 \u00b7 1\n"
+      "  \u2026 the same 2 rows 5 times, from level_sum+5 on: the first time above, the last below; what varied, by "
+      "iteration:\n"
+      "                             1                  2                  3                  4                  5\n"
+      "   ~  level_sum+5   rcx      0x4 \u00b7 4            0x3 \u00b7 3            0x2 \u00b7 2            0x1 \u00b7 "
+      "1            "
+      "0x0 \u00b7 0\n"
+      "   ~  level_sum+5   flags    none               same               same               same               ZF PF\n"
+      "   ~  level_sum+5   memory   [0x7014] 0x5 \u00b7 5   [0x7010] 0x4 \u00b7 4   [0x700c] 0x3 \u00b7 3   [0x7008] "
+      "0x2 \u00b7 2   "
+      "[0x7004] 0x1 \u00b7 1\n"
       "      10  0x40113b  +5      dec ecx\n"
       "   ~              rcx                        now 0x0 \u00b7 0   was 0x1 \u00b7 1\n"
       "   ~              flags                      now ZF PF   was none\n"
@@ -110,9 +117,38 @@ TEST(Renderers, StepsFoldALoopAndEndWithTheReason) {
       "wrong: the program was ended by SIGSEGV\n");
 }
 
+/// Rows of a table of iterations.
+bool is_of_table(const std::string& line) {
+  return line.starts_with("   ~  level_sum") || line.starts_with(std::string(20, ' '));
+}
+
+std::string without_table(const std::string& text) {
+  std::string result;
+  std::istringstream lines(text);
+  for (std::string line; std::getline(lines, line);) {
+    if (!is_of_table(line)) result += line + "\n";
+  }
+  return result;
+}
+
+/// Where a table has no room, iterations in the middle are left out; the first and the last stay.
+TEST(Renderers, TablesOfIterationsFitTheTerminal) {
+  std::istringstream lines(steps_at(80));
+  std::size_t rows = 0;
+  for (std::string line; std::getline(lines, line);) {
+    if (!is_of_table(line)) continue;
+    ++rows;
+    EXPECT_LE(report::columns_of(line), 80U) << line;
+    EXPECT_NE(line.find("\u2026"), std::string::npos) << line;
+  }
+  EXPECT_EQ(rows, 4U);
+  EXPECT_NE(steps_at(80).find("rcx      0x4 \u00b7 4            \u2026   0x0 \u00b7 0\n"), std::string::npos)
+      << steps_at(80);
+}
+
 /// A narrow terminal cuts lines and changes nothing else.
 TEST(Renderers, StepsAtEightyColumnsAreCutOnly) {
-  const std::string wide = steps_at(0), narrow = steps_at(80);
+  const std::string wide = without_table(steps_at(0)), narrow = without_table(steps_at(80));
   std::size_t from = 0, cut = 0;
   for (std::size_t at = 0; at < wide.size();) {
     const std::string line = wide.substr(at, wide.find('\n', at) - at);

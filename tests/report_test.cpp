@@ -185,7 +185,7 @@ TEST(Cards, AreLinesOfWhatTheyHold) {
             "       wrong: will fault: no memory is there\n");
   card.mode = isa::Mode::bits32;
   card.ended = false;
-  EXPECT_NE(report::change_lines(style, card.changes, card.mode)[0].find("eax"), std::string::npos);
+  EXPECT_NE(report::change_lines(style, card.changes, card)[0].find("eax"), std::string::npos);
   card.ended = true;
   EXPECT_EQ(report::card_lines(style, card, sources, {}).size(), 2U) << "the reason alone";
 }

@@ -542,8 +542,15 @@ TEST(Steps, TextFoldsLoopsAndJsonHasThemAll) {
   words.insert(words.end(), rest.begin(), rest.end());
   const std::string text = deeptrace(words).out;
   EXPECT_NE(text.find("the same 11 rows 12 times, from level_sum+0x31 on"), std::string::npos) << text;
-  EXPECT_NE(text.find("0x4d8 / 1240, 0x695 / 1685, 0x906 / 2310, 0xab9 / 2745, ..., 0x582 / 1410"), std::string::npos)
+  EXPECT_NE(text.find("eax     0x4d8 / 1240   0x695 / 1685   0x906 / 2310    0xab9 / 2745    ...   0x582 / 1410\n"),
+            std::string::npos)
       << text;
+  EXPECT_NE(text.find("   ~  level_sum+0x2d   i       0x1 / 1        0x2 / 2        0x3 / 3"), std::string::npos)
+      << "variables go by their names";
+  EXPECT_NE(text.find("[rbp-8] sum                now 0x3fd4 / 16340   was 0x3a52 / 14930"), std::string::npos);
+  EXPECT_NE(text.find("[rbp-0x18] log             now "), std::string::npos) << "in the prologue, too";
+  EXPECT_NE(text.find("jumps: 0 is less than 12, signed\n"), std::string::npos);
+  EXPECT_NE(text.find("does not jump: 12 is greater than or equal to 12, signed\n"), std::string::npos);
   EXPECT_EQ(steps_of(rest)["steps"].size(), 145U);
 }
 

@@ -86,6 +86,21 @@ void print(const std::vector<std::string>& lines, const report::Style& style) {
   std::cout << out.text() << std::flush;
 }
 
+/// A person saw what was wrong; a script has to see it.
+int status_of(bool failed, const Lines& lines) {
+  return failed && !lines.terminal() ? static_cast<int>(Fault::usage) : kFine;
+}
+
+bool waits_for_input(const Talk& talk) { return talk.stopped().why == look::Stopped::Why::waits; }
+
+/// A script has no more to send, and the program waits: its input ends.
+int close_input(Talk& talk, const report::Style& style, bool failed) {
+  for (const char* word : {"send", "resume"}) print(talk.say(word).lines, style);
+  if (!waits_for_input(talk)) return failed ? static_cast<int>(Fault::usage) : kFine;
+  return report_error(
+      {Fault::program, "the program still waits for input, and there is no more: give the script `send TEXT`"});
+}
+
 int converse(Talk& talk, const report::Style& style) {
   Lines lines(talk);
   bool failed = false;
@@ -94,6 +109,7 @@ int converse(Talk& talk, const report::Style& style) {
     std::optional<std::string> line = lines.next(talk.prompt());
     if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
     process::Attention::answer();
+    if (!line && !lines.terminal() && waits_for_input(talk)) return close_input(talk, style, failed);
     if (!line) break;
     if (line->empty() && lines.terminal()) line = repeated;
     const Answer answer = talk.say(*line);
@@ -103,8 +119,7 @@ int converse(Talk& talk, const report::Style& style) {
     repeated = is_motion(*line) ? *line : "";
     if (process::Attention::asked() == process::Attention::Why::end) return kInterrupted;
   }
-  // A person saw what was wrong; a script has to see it.
-  return failed && !lines.terminal() ? static_cast<int>(Fault::usage) : kFine;
+  return status_of(failed, lines);
 }
 
 report::Style style_of(const cxxopts::ParseResult& options) {
@@ -132,6 +147,7 @@ int start(const Command& command, const Parsed& parsed, std::vector<std::string>
                   : ProgramOutput::open_terminal();
     if (!opened) return report_error(opened.error());
     output = std::move(*opened);
+    control->end_at_input = output->sends() && control->launch.input.empty();
     if (elsewhere) {
       control->launch.output = output->descriptor();
     } else {

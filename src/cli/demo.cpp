@@ -20,21 +20,21 @@ struct Station {
 };
 
 constexpr Station kTour[] = {
-    {"0-survey", "what the demo program is, and where its bytes went", "survey {tidelog}"},
-    {"1-listing", "a function's instructions under their source lines, as compiled without optimisation",
+    {"00-survey", "what the demo program is, and where its bytes went", "survey {tidelog}"},
+    {"01-listing", "a function's instructions under their source lines, as compiled without optimisation",
      "listing {tidelog} level_sum"},
-    {"2-listing-optimised", "the same function compiled with -O2", "listing {tidelog-O2} level_sum"},
-    {"3-listing-assembly", "an assembly routine, with a sentence for each instruction",
+    {"02-listing-optimised", "the same function compiled with -O2", "listing {tidelog-O2} level_sum"},
+    {"03-listing-assembly", "an assembly routine, with a sentence for each instruction",
      "listing --meaning {tidelog} log_checksum"},
-    {"4-listing-data", "an assembly program whose strings stand after its last system call", "listing {beacon}"},
-    {"5-steps-loop", "the loop that adds up the levels, step by step, its iterations folded",
+    {"04-listing-data", "an assembly program whose strings stand after its last system call", "listing {beacon}"},
+    {"05-steps-loop", "the loop that adds up the levels, step by step, its iterations folded",
      "steps --from level_sum {tidelog} {readings.txt}"},
-    {"6-steps-callback", "a library function runs at full speed and calls back into the program's comparison",
+    {"06-steps-callback", "a library function runs at full speed and calls back into the program's comparison",
      "steps --from sort_by_level --count 60 {tidelog-O2} {readings.txt}"},
-    {"7-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
+    {"07-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
      "steps --from log_checksum {tidelog-O2} {readings.txt}"},
-    {"8-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
-    {"9-listing-assembler", "a function as source that can be edited, assembled and linked",
+    {"08-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
+    {"09-listing-assembler", "a function as source that can be edited, assembled and linked",
      "listing {tidelog-O2} log_read --format assembler"},
     {"10-lines", "which instructions a few source lines became, in every inlined copy",
      "lines {station} station.cpp:20..24"},
@@ -52,6 +52,10 @@ constexpr Station kTour[] = {
      "hits --at level_above_chart --keep reading --stop-with hardware {seal}"},
     {"19-plan", "what a function has to work out, as a plan that can be run again",
      "plan {levels.plan} {tidelog} {readings.txt}"},
+    {"20-data-untyped", "variables of hand-written assembly, which have neither types nor sizes", "data {sluice}"},
+    {"21-plan-untyped", "its sixteen results checked: two are wrong", "plan {sluice.plan} {sluice}"},
+    {"22-steps-frame", "a stack frame followed through a call and back in a 32-bit program",
+     "steps --from done --to done+5 {sluice32}"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

@@ -66,7 +66,7 @@ class Screen {
     ::set_escdelay(25);
     ::timeout(100);
     style_ = report::Style::for_descriptor(-1, "never", true);
-    if (::has_colors() && std::getenv("NO_COLOR") == nullptr) {
+    if (::has_colors() && !report::colours_refused()) {
       ::start_color();
       ::use_default_colors();
       ::init_pair(kChanged, COLOR_CYAN, -1);
@@ -337,10 +337,11 @@ class Screen {
     const state::StateView& view = subject.view();
     for (const look::RegisterRow& row : look::register_rows(subject.modules(), view, subject.moved().before)) {
       const unsigned bytes = arch::machine_of(view.mode()).word;
-      std::string text =
-          fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name, report::both_readings(style_, row.value, bytes));
-      if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
-      if (row.before) text += " was " + report::both_readings(style_, *row.before, bytes);
+      std::string text = fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name,
+                                     report::reading_of(style_, row.value, bytes, row.address));
+      if (row.before)
+        text += " was " + (row.before_is_address ? fmt::format("{:#x}", *row.before)
+                                                 : report::both_readings(style_, *row.before, bytes));
       pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
     }
     const std::uint64_t now = view.registers()[Reg::rflags], before = subject.moved().before[Reg::rflags];
@@ -355,7 +356,9 @@ class Screen {
     pane.lines.clear();
     for (const look::StackRow& row :
          look::stack_rows(talk_.subject().modules(), talk_.subject().view(), talk_.frames(), 64)) {
-      std::string text = fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address & 0xffffff, row.value);
+      std::string text =
+          fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address_of_word & 0xffffff, row.value);
+      text += report::address_words(style_, row.address);
       if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
       pane.lines.push_back({std::move(text), row.meaning.starts_with("return") ? kTitle : kPlain});
     }

@@ -46,10 +46,10 @@ std::span<const Talk::Word> Talk::words() {
        "halt at levels.c:34 when i == 3", Use::controls, &Talk::halt},
       {"halts", "", "the stop points", "halts", Use::controls_ended, &Talk::halts},
       {"remove", "hN | all", "takes stop points away", "remove h2", Use::controls, &Talk::remove},
-      {"regs", "[all] [since MARK]", "the registers", "regs", Use::looks_in_plans, &Talk::regs},
+      {"regs", "[all | REGISTER ...] [since MARK]", "the registers", "regs al ah", Use::looks_in_plans, &Talk::regs},
       {"flags", "", "the flags, and which conditions hold", "flags", Use::looks_in_plans, &Talk::flags},
-      {"show", "EXPR", "a value", "show log->readings[i]", Use::looks, &Talk::show},
-      {"memory", "EXPR [as SHAPE] [since MARK]", "memory by bytes, or as u32, string, code, bits, fields ...",
+      {"show", "EXPR [as SHAPE [N]]", "a value", "show log->readings[i]", Use::looks, &Talk::show},
+      {"memory", "EXPR [as SHAPE [N]] [since MARK]", "memory by bytes, or as u32, string, code, bits, fields ...",
        "memory rsp as u64", Use::looks_in_plans, &Talk::memory},
       {"find", "VALUE in FROM..TO", "where a value or string lies",
        "find \"Grayling\" in 0x555555556000..0x555555557000", Use::looks, &Talk::find},
@@ -66,7 +66,7 @@ std::span<const Talk::Word> Talk::words() {
       {"code", "[LOCATION]", "the instructions there", "code level_sum", Use::looks_in_plans, &Talk::code},
       {"why", "", "what the last motion did, and what the next instruction will do", "why", Use::looks_in_plans,
        &Talk::why},
-      {"follow", "EXPR", "shows a value at every stop", "follow log->count", Use::looks, &Talk::follow},
+      {"follow", "EXPR, ...", "shows values at every stop", "follow log->count", Use::looks, &Talk::follow},
       {"unfollow", "EXPR | all", "no longer", "unfollow all", Use::looks, &Talk::unfollow},
       {"mark", "NAME", "remembers registers and memory, for `since`", "mark a", Use::looks, &Talk::mark},
       {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5", Use::controls, &Talk::set},
@@ -231,7 +231,9 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
   if (subject_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
   answer.lines = output_lines();
   if (!subject_->ended()) update_followed();
-  const look::Card card = look::card_of(*subject_, stopped_);
+  look::Card card = look::card_of(*subject_, stopped_);
+  card.limits_are_news = !limits_said_;
+  limits_said_ |= cards_ && report::says_limits(card);
   const std::vector<std::string> lines =
       cards_ ? report::card_lines(style_, card, sources_, followed_) : report::why_lines(style_, card);
   answer.lines.insert(answer.lines.end(), lines.begin(), lines.end());
@@ -338,6 +340,10 @@ Answer Talk::help(Arguments rest) {
               fmt::format("      halt {}{}{}", kind.words, kind.subject.empty() ? "" : " ", kind.subject));
         answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, once");
       }
+      const bool memory = one.name == "memory";
+      if (memory || one.name == "show")
+        answer.lines.push_back(fmt::format("      shapes: {}{}; N of them", inspect::shape_names(),
+                                           memory ? ", and code, bits, fields" : ""));
     }
   }
   if (rest.empty()) answer.lines.push_back("An empty line repeats a motion. `help WORD` gives an example.");

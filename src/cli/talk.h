@@ -131,6 +131,8 @@ class Talk {
   Answer quit(Arguments rest);
 
   Answer all_registers();
+  Answer several_registers(Arguments rest);
+  std::string elsewhere(const inspect::Expression& expression);
   Result<look::Stopped> go(const control::Motion& motion);
 
   look::Scope scope();
@@ -153,6 +155,7 @@ class Talk {
   std::size_t frame_ = 0;
   std::vector<inspect::Frame> frames_;
   bool frames_known_ = false;
+  bool limits_said_ = false;  ///< of what is followed
   bool cards_ = true;
   std::vector<look::Followed> followed_;
   std::map<std::string, std::vector<std::uint8_t>> seen_;  ///< memory as it was shown last, by what was asked for

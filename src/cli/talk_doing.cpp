@@ -7,6 +7,7 @@
 #include <fstream>
 
 #include "base/number.h"
+#include "base/outside.h"
 #include "cli/talk.h"
 #include "cli/talk_text.h"
 #include "isa/text.h"
@@ -62,18 +63,20 @@ Answer Talk::follow(Arguments rest) {
     return answer;
   }
   look::Scope here = scope();
-  const auto expression = parse(rest, here);
-  if (!expression) return fail(expression.error().message);
-  look::Followed one;
-  one.text = rest;
-  if (Result<inspect::Value> now = value(rest)) {
-    one.value = std::move(*now);
-  } else {
-    one.value.text = now.error().message;
-  }
-  followed_.push_back(one);
   Answer answer;
-  answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+  for (const Part& part : parts_between(rest, [](char c) { return c == ','; })) {
+    const auto expression = parse(part.text, here);
+    if (!expression) return fail(expression.error().message);
+    look::Followed one;
+    one.text = part.text;
+    if (Result<inspect::Value> now = value(part.text)) {
+      one.value = std::move(*now);
+    } else {
+      one.value.text = now.error().message;
+    }
+    answer.lines.push_back(fmt::format("  {:<24} {}", printable(one.text), report::value_words(style_, one.value)));
+    followed_.push_back(std::move(one));
+  }
   return answer;
 }
 

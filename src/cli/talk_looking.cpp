@@ -13,6 +13,7 @@
 #include "look/places.h"
 #include "look/rows.h"
 #include "report/card.h"
+#include "report/changes.h"
 #include "report/source_words.h"
 #include "report/value.h"
 #include "state/parts.h"
@@ -34,6 +35,7 @@ Answer Talk::regs(Arguments rest) {
     before = mark->second.registers;
   }
   if (rest == "all") return all_registers();
+  if (rest.find_first_of(" ,") != std::string_view::npos) return several_registers(rest);
   if (!rest.empty()) {
     // One register with its parts side by side.
     const auto part = state::part_named(rest, subject_->view().mode());
@@ -62,15 +64,20 @@ Answer Talk::regs(Arguments rest) {
   for (const look::RegisterRow& row : look::register_rows(subject_->modules(), here.view(), before)) {
     const unsigned bytes = arch::machine_of(here.view().mode()).word;
     if (!row.known) {
-      answer.lines.push_back(fmt::format("    {:<5} unknown: nobody kept it for this frame", row.name));
+      answer.lines.push_back(fmt::format("    {:<5} unknown: {}", row.name, here.view().why_unknown()));
       continue;
     }
     const bool changed = row.before && frame_ == 0;
-    std::string text =
-        fmt::format("{:<5} {:#0{}x} {} {}", row.name, row.value, bytes * 2 + 2, style_.utf8 ? "\u00b7" : "/",
-                    bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
-    if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
-    if (changed) text += fmt::format("   was {}", both_readings(style_, *row.before, bytes));
+    std::string text = fmt::format("{:<5} {:#0{}x}", row.name, row.value, bytes * 2 + 2);
+    if (row.address.known()) {
+      text += report::address_words(style_, row.address);
+    } else {
+      text += fmt::format(" {} {}", style_.utf8 ? "\u00b7" : "/",
+                          bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
+    }
+    if (changed)
+      text += "   was " +
+              (row.before_is_address ? fmt::format("{:#x}", *row.before) : both_readings(style_, *row.before, bytes));
     answer.lines.push_back("  " +
                            report::look(style_, changed ? Role::changed : Role::plain, (changed ? "~ " : "  ") + text));
   }
@@ -80,6 +87,20 @@ Answer Talk::regs(Arguments rest) {
   answer.lines.push_back(
       "  " + report::look(style_, changed ? Role::changed : Role::plain,
                           fmt::format("{}flags {}", changed ? "~ " : "  ", names.empty() ? "none" : names)));
+  return answer;
+}
+
+Answer Talk::several_registers(Arguments rest) {
+  Answer answer;
+  while (!rest.empty()) {
+    const std::size_t end = std::min(rest.find_first_of(" ,"), rest.size());
+    if (end != 0) {
+      Answer one = show(rest.substr(0, end));
+      if (one.failed) return one;
+      for (std::string& line : one.lines) answer.lines.push_back("  " + line);
+    }
+    rest.remove_prefix(std::min(end + 1, rest.size()));
+  }
   return answer;
 }
 
@@ -151,9 +172,52 @@ Answer Talk::flags(Arguments /*rest*/) {
   return answer;
 }
 
+namespace {
+
+/// "i16" or "i16 4": a shape and how many of it; nothing for other words.
+struct AskedShape {
+  inspect::Shape shape;
+  std::optional<std::uint64_t> count;
+};
+std::optional<AskedShape> asked_shape(std::string_view text, unsigned word) {
+  const std::size_t blank = std::min(text.find(' '), text.size());
+  const auto shape = inspect::shape_named(text.substr(0, blank), word);
+  if (!shape) return std::nullopt;
+  AskedShape result{*shape, std::nullopt};
+  if (blank == text.size()) return result;
+  result.count = number_in(trimmed(text.substr(blank)));
+  constexpr std::uint64_t kMost = 1 << 16;
+  if (!result.count || *result.count == 0 || *result.count > kMost) return std::nullopt;
+  return result;
+}
+
+/// Sees what lies in memory or in a register as a shape, whatever its type.
+void see_as(inspect::Datum& datum, const AskedShape& asked, std::uint64_t size) {
+  datum.type = {};
+  datum.from_code = false;
+  datum.bit_size = 0;
+  datum.shape = asked.shape;
+  const std::uint64_t fitting = asked.shape.kind == inspect::Shape::Kind::string ? 1 : size / asked.shape.size;
+  datum.count = asked.count.value_or(std::max<std::uint64_t>(1, fitting));
+  datum.many = datum.count > 1;
+  if (datum.place == inspect::Datum::Place::memory) {
+    datum.loaded = false;
+    datum.bytes.clear();
+  } else {
+    datum.bytes.resize(asked.shape.size * datum.count);
+  }
+}
+
+}  // namespace
+
 Answer Talk::show(Arguments rest) {
   if (rest.empty()) return fail("show: an expression is needed, such as log->count or rax");
   look::Scope here = scope();
+  const auto as = take_clause(rest, "as");
+  const auto asked = as ? asked_shape(*as, arch::machine_of(here.view().mode()).word) : std::nullopt;
+  if (as && !asked)
+    return fail(fmt::format("show: as is followed by a shape and perhaps how many, such as i16 4 (shapes: {})",
+                            inspect::shape_names()));
   const Result<inspect::Expression> expression = parse(rest, here);
   if (!expression) return fail(expression.error().message);
   Answer answer;
@@ -162,6 +226,7 @@ Answer Talk::show(Arguments rest) {
       answer = fail(datum.error().message);
       return;
     }
+    if (asked) see_as(*datum, *asked, inspect::size_of(*datum, here));
     const inspect::Value value = inspect::value_of(*datum, here);
     constexpr std::size_t kWide = 100;  // columns; what has lines as well is not said twice then
     std::string words = report::value_words(style_, value);
@@ -171,6 +236,7 @@ Answer Talk::show(Arguments rest) {
     }
     std::string text = fmt::format("{} = {}", printable(name), words);
     if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+    if (value.from_code) text += "   " + report::look(style_, Role::faint, report::inferred_words(value));
     if (datum->place == inspect::Datum::Place::memory)
       text += report::look(style_, Role::faint, fmt::format("   at {:#x}", datum->address));
     if (datum->place == inspect::Datum::Place::reg && isa::name_of(datum->part) != name)
@@ -188,7 +254,26 @@ Answer Talk::show(Arguments rest) {
     return answer;
   }
   add(std::string(rest), expression->evaluate(here, false));
+  if (answer.failed) answer.lines.back() += elsewhere(*expression);
   return answer;
+}
+
+/// A name that is a local variable of another frame: where to look for it.
+std::string Talk::elsewhere(const inspect::Expression& expression) {
+  if (!has_program()) return {};
+  constexpr std::size_t kMost = 64;
+  look::Scope here = scope();
+  for (const std::string& name : expression.names()) {
+    if (here.has_variable(name)) continue;
+    std::size_t number = 0;
+    for (const look::FrameRow& row : look::frame_rows(subject_->modules(), subject_->view(), frames())) {
+      if (!row.inlined.empty()) continue;
+      if (++number > kMost) break;
+      look::Scope there(subject_->modules(), subject_->view(), frames()[number - 1]);
+      if (there.is_local(name)) return fmt::format("; frame {} has one: `in frame {}`", row.number, row.number);
+    }
+  }
+  return {};
 }
 
 Answer Talk::memory(Arguments rest) {
@@ -211,7 +296,14 @@ Answer Talk::memory(Arguments rest) {
     if (!number) return fail(number.error().message);
     address = *number;
   }
+  const unsigned word = arch::machine_of(here.view().mode()).word;
+  const bool by_name = as && (*as == "bits" || *as == "fields");
+  const auto form = as && !by_name ? asked_shape(*as, word) : std::nullopt;
+  const std::optional<inspect::Shape> shape = form ? std::optional(form->shape) : std::nullopt;
+  if (as && !shape && !by_name && *as != "code")
+    return fail(fmt::format("{}: no such shape (one of {}, code, bits, fields)", *as, inspect::shape_names()));
   constexpr std::uint64_t kMost = 1 << 16;
+  if (form && form->count) size = *form->count * std::max(1U, shape->size);
   size = std::min(size, kMost);
   if (as && *as == "code") {
     Answer answer;
@@ -245,11 +337,6 @@ Answer Talk::memory(Arguments rest) {
     return false;
   };
   Answer answer;
-  const unsigned word = arch::machine_of(here.view().mode()).word;
-  const bool by_name = as && (*as == "bits" || *as == "fields");
-  const auto shape = as && !by_name ? inspect::shape_named(*as, word) : std::nullopt;
-  if (as && !shape && !by_name)
-    return fail(fmt::format("{}: no such shape (one of {}, code, bits, fields)", *as, inspect::shape_names()));
   const auto fields = [&] {
     const auto value_from = [&](const std::vector<std::uint8_t>& bytes) {
       inspect::Datum copy = *datum;
@@ -288,8 +375,17 @@ Answer Talk::memory(Arguments rest) {
   std::vector<std::uint8_t> in_memory(now.size());
   state::MemoryRequest raw{address, in_memory, 0};
   here.view().read_memory({&raw, 1}, state::Provenance::as_in_memory);
+  std::vector<std::string> names;
+  std::size_t widest = 0;
+  for (std::size_t at = 0; at < now.size(); at += row) {
+    std::string name = look::memory_name(subject_->modules(), address + at, unit);
+    if (name.empty()) name = here.name_of_memory(address + at, unit);
+    widest = std::max(widest, name.size());
+    names.push_back(printable(name));
+  }
   for (std::size_t at = 0; at < now.size(); at += row) {
     std::string text = fmt::format("{:#x} ", address + at), letters;
+    if (widest != 0) text += fmt::format(" {:<{}} ", names[at / row], widest);
     bool any = false, stop = false;
     for (std::size_t i = at; i < std::min(at + row, now.size()); i += unit) {
       if (i + unit > now.size()) break;
@@ -305,8 +401,9 @@ Answer Talk::memory(Arguments rest) {
         cell = report::value_words(style_, value);
         if (unit >= 8 && shape->kind != inspect::Shape::Kind::pointer &&
             shape->kind != inspect::Shape::Kind::floating) {
-          const std::string meaning = look::meaning_of(subject_->modules(), value.number);
-          if (!meaning.empty()) cell += (style_.utf8 ? " \u2192 " : " -> ") + printable(meaning);
+          const look::AddressName name =
+              look::address_name(subject_->modules(), here.view(), value.number, here.view().registers()[Reg::rsp]);
+          if (name.known()) cell = report::reading_of(style_, value.number, 8, name);
         }
         if (unit <= 4) cell = fmt::format("{:<20}", cell);
       }
@@ -380,7 +477,9 @@ Answer Talk::find(Arguments rest) {
       if (found == end || static_cast<std::size_t>(found - piece.begin()) >= piece.size() - 4096) break;
       const std::uint64_t address = at + static_cast<std::uint64_t>(found - piece.begin());
       answer.lines.push_back(
-          fmt::format("  {:#x}  {}", address, printable(look::meaning_of(subject_->modules(), address))));
+          fmt::format("  {:#x}  {}", address,
+                      report::address_words(style_, look::address_name(subject_->modules(), here.view(), address,
+                                                                       here.view().registers()[Reg::rsp]))));
       start = found + 1;
     }
   }
@@ -396,9 +495,12 @@ Answer Talk::stack(Arguments rest) {
   for (const look::StackRow& row : look::stack_rows(subject_->modules(), subject_->view(), frames(), *count)) {
     const unsigned bytes = arch::machine_of(subject_->view().mode()).word;
     std::string text =
-        fmt::format("{:>3}  {:#x}  {:#0{}x} {} {}", row.top ? "top" : "", row.address, row.value, bytes * 2 + 2,
-                    style_.utf8 ? "\u00b7" : "/",
-                    bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
+        fmt::format("{:>3}  {:#x}  {:#0{}x}", row.top ? "top" : "", row.address_of_word, row.value, bytes * 2 + 2);
+    const bool is_place = row.address.known() || row.meaning.starts_with("return address");
+    if (!is_place)
+      text += fmt::format(" {} {}", style_.utf8 ? "\u00b7" : "/",
+                          bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
+    text += report::address_words(style_, row.address);
     if (!row.meaning.empty()) text = fmt::format("{:<62} {}", text, printable(row.meaning));
     const bool back = row.meaning.starts_with("return address");
     answer.lines.push_back(report::look(style_, back ? Role::heading : Role::plain, text));
@@ -444,7 +546,7 @@ Answer Talk::threads(Arguments /*rest*/) {
     std::string text = fmt::format("{} {:>3}  task {}  {}", thread == subject_->thread() ? ">" : " ",
                                    subject_->number_of(thread), thread, printable(subject_->place(thread)));
     if (const auto call = subject_->target().system_call(thread))
-      text += "   in system call " + abi::call_name(*call, abi::call_table(subject_->view().mode()));
+      text += "   in system call " + abi::call_name(*call, look::table_of_call(subject_->target().view(thread)));
     answer.lines.push_back(text);
   }
   return answer;
@@ -506,6 +608,7 @@ Answer Talk::vars(Arguments /*rest*/) {
       const inspect::Value value = inspect::value_of(*listed.datum, here);
       text += report::value_words(style_, value);
       if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+      if (value.from_code) text += "   " + report::look(style_, Role::faint, report::inferred_words(value));
     } else {
       text += report::look(style_, Role::faint, printable(listed.datum.error().message));
     }
@@ -563,12 +666,11 @@ Answer Talk::code(Arguments rest) {
 Answer Talk::why(Arguments /*rest*/) {
   Answer answer;
   const std::string before = look::sentence_at(subject_->view(), subject_->moved().before[Reg::rip]);
-  if (!stopped_.at_start && !subject_->moved().ran_through && !before.empty())
+  if (!stopped_.at_start && subject_->moved().instructions == 1 && !subject_->moved().ran_through && !before.empty())
     answer.lines.push_back(fmt::format("  last {} ({})", printable(before),
                                        printable(subject_->modules().place_name(subject_->moved().before[Reg::rip]))));
   const look::Card card = look::card_of(*subject_, stopped_);
-  for (std::string& line : report::change_lines(style_, card.changes, subject_->view().mode()))
-    answer.lines.push_back(std::move(line));
+  for (std::string& line : report::change_lines(style_, card.changes, card)) answer.lines.push_back(std::move(line));
   for (std::string& line : report::foresight_lines(style_, card.next)) answer.lines.push_back(std::move(line));
   return answer;
 }

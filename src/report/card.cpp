@@ -26,16 +26,6 @@ void add_change(std::vector<std::string>& to, const Style& style, const ChangeWo
   if (values.size() > 1) to.push_back(fmt::format("    {:<24} {}", "", values.back()));
 }
 
-/// "eax 0x5 · 5" beside a 64-bit register whose upper half is clear or holds but the sign.
-std::string narrower(const Style& style, const state::RegisterChange& one, isa::Mode mode) {
-  if (mode == isa::Mode::bits32 || one.reg > state::Reg::r15) return {};
-  const bool negative = (one.after & 0xffffffff80000000) == 0x80000000;
-  if (!negative) return {};
-  constexpr std::string_view kNames[] = {"eax", "ebx", "ecx",  "edx",  "esi",  "edi",  "ebp",  "esp",
-                                         "r8d", "r9d", "r10d", "r11d", "r12d", "r13d", "r14d", "r15d"};
-  return fmt::format("   {} {}", kNames[static_cast<std::size_t>(one.reg)], both_readings(style, one.after, 4));
-}
-
 /// After a long way most registers are others: their names alone.
 std::vector<std::string> changed_names(const Style& style, const state::Delta& delta, isa::Mode mode) {
   std::string names;
@@ -49,6 +39,7 @@ std::vector<std::string> changed_names(const Style& style, const state::Delta& d
 
 std::vector<std::string> why_lines(const Style& style, const Card& card) {
   const Stopped& stopped = card.stopped;
+  const unsigned word = arch::machine_of(card.mode).word;
   std::vector<std::string> result;
   for (const std::string& note : stopped.notes)
     result.push_back(look(style, Role::attention, "note: " + printable(note)));
@@ -78,6 +69,9 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
                             fmt::format("wrong: the program was ended by {}", abi::signal_name(stopped.number))));
       break;
     case Why::attention: result.push_back(look(style, Role::attention, "note: interrupted")); break;
+    case Why::waits:
+      result.push_back(look(style, Role::attention, "note: the program waits for input: send TEXT"));
+      break;
     case Why::let_go: result.push_back(look(style, Role::attention, "note: the program is let go")); break;
     case Why::replaced: break;
     case Why::elsewhere: break;
@@ -89,10 +83,10 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     case Why::halt: break;
   }
   for (const state::RegisterChange& one : stopped.not_restored) {
-    result.push_back(
-        look(style, Role::broken,
-             fmt::format("wrong: the function gave {} back changed: {} before the call, {} now", name_of(one.reg),
-                         both_readings(style, one.before, 8), both_readings(style, one.after, 8))));
+    result.push_back(look(
+        style, Role::broken,
+        fmt::format("wrong: the function gave {} back changed: {} before the call, {} now", name_of(one.reg, card.mode),
+                    both_readings(style, one.before, word), both_readings(style, one.after, word))));
   }
   return result;
 }
@@ -115,13 +109,13 @@ std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLi
   return result;
 }
 
-std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode) {
+std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, const Card& card) {
   std::vector<std::string> result;
-  for (const state::RegisterChange& one : delta.registers) {
-    ChangeWords words = words_of(style, one, mode);
-    words.now += narrower(style, one, mode);
-    add_change(result, style, words);
-  }
+  const Names names = [&](std::uint64_t value) {
+    const auto known = card.names.find(value);
+    return known != card.names.end() ? known->second : look::AddressName{};
+  };
+  for (const ChangeWords& words : register_words(style, delta, card.mode, names)) add_change(result, style, words);
   if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) add_change(result, style, flags);
   for (const ChangeWords& words : wide_words(style, delta)) add_change(result, style, words);
   std::size_t shown = 0;
@@ -132,7 +126,8 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
                                    delta.memory.size() - kMost));
       break;
     }
-    add_change(result, style, words_of(style, delta, one));
+    const std::string name = shown <= card.written.size() ? card.written[shown - 1] : std::string();
+    add_change(result, style, words_of(style, delta, one, name, card.mode, names));
   }
   return result;
 }
@@ -143,7 +138,7 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
   for (const auto& operand : next.operands) {
     std::string text = fmt::format("       {:<24}", operand.text);
     if (operand.value) {
-      text += " is " + both_readings(style, *operand.value, (operand.bits + 7) / 8);
+      text += " is " + reading_of(style, *operand.value, (operand.bits + 7) / 8, operand.points_to);
     } else if (operand.bits > 64) {
       text += fmt::format(" {} bits", operand.bits);
     } else if (operand.bits != 0) {
@@ -154,7 +149,8 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
     result.push_back(std::move(text));
   }
   for (const auto& one : next.results)
-    result.push_back(fmt::format("       {:<24} will be {}", one.text, both_readings(style, one.value, one.bits / 8)));
+    result.push_back(
+        fmt::format("       {:<24} will be {}", one.text, reading_of(style, one.value, one.bits / 8, one.points_to)));
   if (!next.verdict.empty()) {
     const bool fault = next.verdict.starts_with("will fault");
     result.push_back("       " + look(style, fault ? Role::broken : Role::plain,
@@ -163,12 +159,18 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
   return result;
 }
 
+bool says_limits(const Card& card) {
+  return !card.ended && card.limits_are_news && card.ran_through && card.changes.memory.empty() &&
+         !card.stopped.at_start;
+}
+
 std::vector<std::string> card_lines(const Style& style, const Card& card, program::SourceText& sources,
                                     const std::vector<look::Followed>& followed) {
   std::vector<std::string> result = why_lines(style, card);
   if (card.ended) return result;
   std::string where = look(style, Role::heading, printable(card.place));
   if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
+  if (!card.called_from.empty()) where += ", for " + printable(card.called_from);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);
   result.push_back(std::move(where));
   if (card.line != 0) {
@@ -192,9 +194,9 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
   } else if (card.ran_through) {
     std::swap(in_full.wide, by_name.wide);
   }
-  add(change_lines(style, in_full, card.mode));
+  add(change_lines(style, in_full, card));
   if (!by_name.registers.empty() || !by_name.wide.empty()) add(changed_names(style, by_name, card.mode));
-  if (card.ran_through && card.changes.memory.empty() && !card.stopped.at_start)
+  if (says_limits(card))
     result.push_back(look(style, Role::faint, "  what the functions that ran wrote in memory was not followed"));
   for (const look::Followed& one : followed) {
     const std::string text = fmt::format("{:<24} {}", printable(one.text), value_words(style, one.value));

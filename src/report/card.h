@@ -16,8 +16,10 @@ std::vector<std::string> card_lines(const Style& style, const look::Card& card, 
 
 /// The pieces of it, for other views.
 std::vector<std::string> why_lines(const Style& style, const look::Card& card);
+/// Whether a card says that what functions wrote was not followed.
+bool says_limits(const look::Card& card);
 std::vector<std::string> code_lines(const Style& style, const std::vector<look::CodeLine>& code);
-std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, isa::Mode mode);
+std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, const look::Card& card);
 std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next);
 
 }  // namespace deeptrace::report

@@ -10,11 +10,6 @@
 namespace deeptrace::report {
 namespace {
 
-std::string flag_list(std::uint64_t flags) {
-  const std::string names = isa::flag_names(flags & kShownFlags);
-  return names.empty() ? "none" : names;
-}
-
 std::string reading(const Style& style, const std::uint8_t* bytes, std::size_t size) {
   const bool number = size == 1 || size == 2 || size == 4 || size == 8;
   return number ? both_readings(style, state::number_of(bytes, size), static_cast<unsigned>(size))
@@ -50,6 +45,11 @@ ChangeWords words_of(const Style& style, const state::WideChange& change) {
 
 }  // namespace
 
+std::string flag_list(std::uint64_t flags) {
+  const std::string names = isa::flag_names(flags & kShownFlags);
+  return names.empty() ? "none" : names;
+}
+
 std::vector<std::string> now_and_was(const Style& style, const ChangeWords& words) {
   constexpr std::size_t kLong = 60;  // more than 16 bytes, each with its blank
   if (words.now == words.was) return {"still " + words.now};
@@ -66,12 +66,72 @@ std::string byte_words(const std::uint8_t* bytes, std::size_t size) {
   return size > kShown ? result + " ..." : result;
 }
 
-ChangeWords words_of(const Style& style, const state::RegisterChange& change, isa::Mode mode) {
+std::string address_words(const Style& style, const look::AddressName& name) {
+  const std::string arrow = style.utf8 ? " \u2192 " : " -> ";
+  if (!name.text.empty()) return arrow + "\"" + escaped(name.text) + "\"";
+  if (!name.name.empty()) return arrow + printable(name.name);
+  return name.region.empty() ? std::string() : "  " + printable(name.region);
+}
+
+std::string reading_of(const Style& style, std::uint64_t value, unsigned bytes, const look::AddressName& name) {
+  return name.known() ? fmt::format("{:#x}", value) + address_words(style, name) : both_readings(style, value, bytes);
+}
+
+std::string reading_of(const Style& style, std::uint64_t value, unsigned bytes, const Names& names) {
+  return reading_of(style, value, bytes, names ? names(value) : look::AddressName{});
+}
+
+std::string old_reading_of(const Style& style, std::uint64_t value, unsigned bytes, const Names& names) {
+  const bool address = names && names(value).known();
+  return address ? fmt::format("{:#x}", value) : both_readings(style, value, bytes);
+}
+
+namespace {
+
+/// What the stack pointer points to is the stack.
+ChangeWords words_of(const Style& style, const state::RegisterChange& change, isa::Mode mode, const Names& names) {
   const unsigned word = arch::machine_of(mode).word;
-  return {std::string(name_of(change.reg, mode)),
-          both_readings(style, change.after, word),
-          both_readings(style, change.before, word),
+  std::string name(name_of(change.reg, mode));
+  if (change.reg == state::Reg::rsp)
+    return {std::move(name), fmt::format("{:#x}", change.after), fmt::format("{:#x}", change.before), {}};
+  return {std::move(name),
+          reading_of(style, change.after, word, names),
+          old_reading_of(style, change.before, word, names),
           {}};
+}
+
+ChangeWords words_of(const Style& style, const state::WrittenRegister& one, isa::Mode mode, const Names& names) {
+  const unsigned bytes = one.part.width / 8U;
+  const bool whole = bytes == arch::machine_of(mode).word;
+  if (whole && one.part.index == isa::kRsp)
+    return words_of(style, state::RegisterChange{state::Reg::rsp, one.before, one.after}, mode, names);
+  const Names meant = whole ? names : Names();
+  ChangeWords words{std::string(isa::name_of(one.part)),
+                    reading_of(style, one.after, bytes, meant),
+                    old_reading_of(style, one.before, bytes, meant),
+                    {}};
+  if (one.whole_before && mode == isa::Mode::bits64)
+    words.was +=
+        fmt::format("   ({} was {:#x})", isa::name_of({one.part.file, one.part.index, 0, 64}), *one.whole_before);
+  return words;
+}
+
+}  // namespace
+
+std::vector<ChangeWords> register_words(const Style& style, const state::Delta& delta, isa::Mode mode,
+                                        const Names& names) {
+  std::vector<ChangeWords> result;
+  std::uint32_t shown = 0;  // bits by number
+  const auto bit = [](unsigned number) { return std::uint32_t(1) << (number & 31); };
+  for (const state::WrittenRegister& one : delta.written) {
+    shown |= bit(one.part.index);
+    result.push_back(words_of(style, one, mode, names));
+  }
+  for (const state::RegisterChange& change : delta.registers) {
+    const auto number = state::general_number(change.reg);
+    if (!number || (shown & bit(*number)) == 0) result.push_back(words_of(style, change, mode, names));
+  }
+  return result;
 }
 
 std::vector<ChangeWords> wide_words(const Style& style, const state::Delta& delta) {
@@ -92,13 +152,26 @@ std::vector<ChangeWords> wide_words(const Style& style, const state::Delta& delt
   return result;
 }
 
-ChangeWords words_of(const Style& style, const state::Delta& delta, const state::MemoryChange& change) {
-  const auto words = [&](const std::uint8_t* bytes, bool known) {
-    return known ? reading(style, bytes, change.size) : "unknown";
+ChangeWords words_of(const Style& style, const state::Delta& delta, const state::MemoryChange& change,
+                     const std::string& name, isa::Mode mode, const Names& names) {
+  const unsigned word = arch::machine_of(mode).word;
+  const auto words = [&](const std::uint8_t* bytes, bool known, bool now) -> std::string {
+    if (!known) return "unknown";
+    if (change.size != word) return reading(style, bytes, change.size);
+    const std::uint64_t value = state::number_of(bytes, change.size);
+    return now ? reading_of(style, value, word, names) : old_reading_of(style, value, word, names);
   };
   const std::string where = fmt::format("[{:#x}]", change.address);
-  return {fmt::format("{} {} byte{}", where, change.size, change.size == 1 ? "" : "s"),
-          words(delta.after(change), change.after_known), words(delta.before(change), change.before_known), where};
+  const bool same = std::equal(delta.after(change), delta.after(change) + change.size, delta.before(change));
+  std::string what = name.empty() ? fmt::format("{} {} byte{}", where, change.size, change.size == 1 ? "" : "s")
+                     : name.starts_with('[') ? printable(name)
+                                             : where + " " + printable(name);
+  std::string now = words(delta.after(change), change.after_known, true);
+  std::string was =
+      same && change.before_known && change.after_known ? now : words(delta.before(change), change.before_known, false);
+  // In tables "[rbp-8] sum" is the sum.
+  const std::size_t variable = name.starts_with('[') ? name.find("] ") + 2 : 0;
+  return {std::move(what), std::move(now), std::move(was), name.empty() ? where : printable(name.substr(variable))};
 }
 
 ChangeWords flag_words(const state::Delta& delta) {

@@ -37,8 +37,9 @@ class Text : public study::DataSink {
     if (row.in_thread) head += ", one in each thread";
     if (!row.writable) head += ", read-only";
     if (!row.type.empty()) head += "   " + printable(row.type);
+    if (row.value.from_code) head += ", " + inferred_words(row.value);
     if (!row.file.empty())
-      head += "   " + look(style_, Role::source, fmt::format("{}:{}", printable(row.file), row.line));
+      head += "   " + look(style_, Role::source, fmt::format("{}:{}", shown_path(style_, row.file), row.line));
     line(head);
     if (has_lines(row.value)) {
       for (const std::string& text : value_lines(style_, row.value, 4)) line(text);

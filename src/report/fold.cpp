@@ -7,7 +7,6 @@ namespace {
 
 constexpr std::size_t kLongestTurn = 512;  // entries; a longer body is not recognised as a loop
 constexpr std::size_t kWindow = 4 * kLongestTurn;
-constexpr std::size_t kSamples = 4;
 
 std::uint64_t combined(std::uint64_t a, std::uint64_t b) {
   return (a ^ (b + 0x9e3779b97f4a7c15 + (a << 6) + (a >> 2))) * 0xff51afd7ed558ccd;
@@ -22,32 +21,30 @@ std::uint64_t key_of(const std::vector<FoldEntry>& body) {
 std::uint64_t first_number(const FoldEntry& entry) { return entry.turns != 0 ? entry.first_number : entry.number; }
 std::uint64_t last_number(const FoldEntry& entry) { return entry.turns != 0 ? entry.last_number : entry.number; }
 
-void add_variation(FoldEntry& loop, const std::string& place, const FoldValue& value) {
-  auto found = std::find_if(loop.variations.begin(), loop.variations.end(),
-                            [&](const FoldEntry::Variation& v) { return v.place == place && v.what == value.what; });
+void add_variation(FoldEntry& loop, std::size_t at, const std::string& place, const FoldValue& value) {
+  auto found =
+      std::ranges::find_if(loop.variations, [&](const auto& one) { return one.entry == at && one.what == value.what; });
   if (found == loop.variations.end()) {
-    loop.variations.emplace_back();
-    found = loop.variations.end() - 1;
-    found->place = place;
-    found->what = value.what;
+    found = loop.variations.insert(found, {.entry = at, .place = place, .what = value.what, .samples = {}, .last = {}});
+    found->varied = loop.turns != 0;  // turns before had none
   }
-  if (found->count != 0) {
-    found->moved |= found->last.where != value.where;
-    found->varied |= found->moved || found->last.value != value.value;
+  if (found->last) {
+    found->moved |= found->last->where != value.where;
+    found->varied |= found->moved || found->last->value != value.value;
   }
+  found->shown |= value.shown;
   found->last = value;
-  ++found->count;
-  if (found->samples.size() < kSamples) found->samples.push_back(value);
+  if (loop.turns >= Folder::kSamples) return;
+  found->samples.resize(loop.turns + 1);
+  found->samples.back() = value;
 }
 
 /// Takes one turn into account.
 void add_turn(FoldEntry& loop, const std::vector<FoldEntry>& turn) {
-  for (const FoldEntry& entry : turn) {
-    if (entry.turns != 0) {
-      add_variation(loop, entry.place, {"turns", std::to_string(entry.turns), {}});
-      continue;
-    }
-    for (const FoldValue& value : entry.values) add_variation(loop, entry.place, value);
+  for (std::size_t i = 0; i < turn.size(); ++i) {
+    const FoldEntry& entry = turn[i];
+    if (entry.turns != 0) add_variation(loop, i, entry.place, {"iterations", std::to_string(entry.turns), {}});
+    for (const FoldValue& value : entry.values) add_variation(loop, i, entry.place, value);
   }
   ++loop.turns;
   loop.last_number = last_number(turn.back());

@@ -7,6 +7,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -17,6 +18,8 @@ struct FoldValue {
   std::string what;
   std::string value;
   std::string where;
+  bool shown = true;  ///< the entry's lines have it
+  bool operator==(const FoldValue&) const = default;
 };
 
 struct FoldEntry {
@@ -30,19 +33,23 @@ struct FoldEntry {
   std::uint64_t turns = 0;
   std::uint64_t first_number = 0, last_number = 0;
   std::vector<FoldEntry> first, last;
+  /// A thing and its values in the first few turns and the last; nothing where a turn has none.
   struct Variation {
+    std::size_t entry = 0;  ///< index in the turn
     std::string place, what;
-    std::vector<FoldValue> samples;  ///< the first few values
-    FoldValue last;
-    bool moved = false;       ///< `where` differed
-    std::uint64_t count = 0;  ///< values seen
+    std::vector<std::optional<FoldValue>> samples;
+    std::optional<FoldValue> last;
+    bool moved = false;  ///< `where` differed
     bool varied = false;
+    bool shown = false;  ///< some turn's lines have it
   };
   std::vector<Variation> variations;
 };
 
 class Folder {
  public:
+  static constexpr std::size_t kSamples = 4;  ///< turns of which values are kept, beside the last
+
   /// `emit` receives entries that can no longer change.
   explicit Folder(std::function<void(const FoldEntry&)> emit) : emit_(std::move(emit)) {}
 

@@ -42,7 +42,7 @@ class Text : public session::HitsSink {
       : out_(out), style_(style), sources_(sources), take_output_(std::move(take_output)) {}
 
   void begin(const HitsStart& start) override {
-    line(fmt::format("{}   {}{}", look(style_, Role::heading, printable(start.program)),
+    line(fmt::format("{}   {}{}", look(style_, Role::heading, shown_path(style_, start.program)),
                      start.attached ? "attached" : "",
                      start.attached     ? ""
                      : start.randomised ? "address randomisation as usual"
@@ -68,6 +68,9 @@ class Text : public session::HitsSink {
       flush_rows();
       show_output();
       for (const std::string& text : card_lines(style_, *row.card, sources_, {})) line(text);
+      const std::size_t first = headings_.size() - row.kept.size();
+      for (std::size_t i = 0; i < row.kept.size(); ++i)
+        line(fmt::format("    {:<24} {}", headings_[first + i], value_words(style_, row.kept[i])));
       return;
     }
     std::vector<std::string> cells;
@@ -96,6 +99,8 @@ class Text : public session::HitsSink {
       const Value& value = row.kept[i];
       if (value.kind == Value::Kind::unknown && reasons_.insert(value.text).second)
         pending.notes.push_back("unknown: " + value.text);
+      const std::string& name = headings_[headings_.size() - row.kept.size() + i];
+      if (value.from_code && reasons_.insert(name).second) pending.notes.push_back(name + ": " + inferred_words(value));
     }
     if (take_output_) pending.output = take_output_();
     pending.cells = std::move(cells);

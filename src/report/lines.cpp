@@ -69,8 +69,9 @@ class Text : public study::LinesSink {
   void begin_file(std::string file) {
     file_ = std::move(file);
     line("");
-    line(look(style_, Role::heading, printable(file_)));
-    if (!sources_.found(file_)) {
+    const bool found = sources_.found(file_);
+    line(look(style_, Role::heading, found ? shown_path(style_, file_) : printable(file_)));
+    if (!found) {
       line(look(style_, Role::attention,
                 "note: the source file was not found; --source-moved FROM=TO says where it is"));
     } else if (changed_since(file_, binary_)) {
@@ -248,7 +249,8 @@ void origins_text(Output& out, const Style& style, const program::Program& progr
                                   ? printable(origin.function)
                                   : fmt::format("{}+{}", printable(origin.function), hex(origin.offset));
     std::string text = fmt::format("{}   {}", look(style, Role::heading, fmt::format("{:#x}", origin.address)), place);
-    text += origin.line == 0 ? "   no source line" : fmt::format("   {}:{}", printable(origin.file), origin.line);
+    text +=
+        origin.line == 0 ? "   no source line" : fmt::format("   {}:{}", shown_path(style, origin.file), origin.line);
     add_line(out, style, text);
     if (!origin.starts_instruction)
       add_line(
@@ -261,12 +263,13 @@ void origins_text(Output& out, const Style& style, const program::Program& progr
     for (const debuginfo::SourceLine& line : origin.passed) {
       add_line(out, style,
                fmt::format("         {}:{} begins here too and has no instruction here",
-                           printable(program.source_path(line)), line.line));
+                           shown_path(style, program.source_path(line)), line.line));
     }
     for (std::size_t i = origin.inlined.size(); i-- > 0;) {
       const Inlined& call = origin.inlined[i];
       const std::string outer = i == 0 ? printable(origin.function) : printable(origin.inlined[i - 1].name);
-      std::string where = call.line == 0 ? "an unknown line" : fmt::format("{}:{}", printable(call.file), call.line);
+      std::string where =
+          call.line == 0 ? "an unknown line" : fmt::format("{}:{}", shown_path(style, call.file), call.line);
       add_line(out, style, fmt::format("         {} was inlined into {} at {}", printable(call.name), outer, where));
     }
   }

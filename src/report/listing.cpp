@@ -62,7 +62,7 @@ class Text : public ListingSink {
     line("");
     const bool plain = !style_.colour && is_plain(function.name);
     const std::string name = plain ? std::string() : look(style_, Role::heading, printable(function.name));
-    const std::string file = function.file.empty() ? std::string() : printable(function.file);
+    const std::string file = function.file.empty() ? std::string() : shown_path(style_, function.file);
     LineWriter to(out_.room(kFixedPart + function.name.size() + name.size() + file.size()));
     to.add(plain ? function.name : name);
     const std::string_view origin = origin_words(function.origin);
@@ -255,7 +255,7 @@ class Text : public ListingSink {
     const auto text = sources_->line(path, row.line);
     std::string head =
         fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
-    if (other_file) head += "   " + printable(path);
+    if (other_file) head += "   " + shown_path(style_, path);
     line(look(style_, Role::source, head));
   }
 

@@ -9,6 +9,7 @@
 #include <cerrno>
 #include <cstdlib>
 #include <cwchar>
+#include <memory>
 
 namespace deeptrace::report {
 namespace {
@@ -94,12 +95,15 @@ void Output::add_large(std::string_view text) {
   write(text);
 }
 
+bool colours_refused() {
+  const char* value = std::getenv("NO_COLOR");
+  return value != nullptr && *value != '\0';
+}
+
 Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool wide) {
   Style style;
   const bool terminal = ::isatty(descriptor) != 0;
-  const char* no_colour = std::getenv("NO_COLOR");
-  const bool refused = no_colour != nullptr && *no_colour != '\0';
-  style.colour = colour_choice == "always" || (colour_choice != "never" && terminal && !refused);
+  style.colour = colour_choice == "always" || (colour_choice != "never" && terminal && !colours_refused());
   for (const char* name : {"LC_ALL", "LC_CTYPE", "LANG"}) {
     const char* value = std::getenv(name);
     if (value == nullptr || *value == '\0') continue;
@@ -107,6 +111,9 @@ Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool
     style.utf8 = locale.find("UTF-8") != std::string_view::npos || locale.find("utf8") != std::string_view::npos;
     break;
   }
+  style.full_paths = wide;
+  const std::unique_ptr<char, decltype(&std::free)> folder(::getcwd(nullptr, 0), &std::free);
+  if (folder) style.folder = folder.get();
   winsize size{};
   if (terminal && !wide && ::ioctl(descriptor, TIOCGWINSZ, &size) == 0) style.width = size.ws_col;
   return style;
@@ -177,6 +184,16 @@ bool is_plain(std::string_view raw) {
   std::uint64_t halves[2];
   std::memcpy(halves, &any, sizeof halves);
   return (halves[0] | halves[1]) == 0;
+}
+
+std::string shown_path(const Style& style, std::string_view path) {
+  if (style.full_paths || !path.starts_with('/')) return printable(path);
+  const bool below = !style.folder.empty() && path.starts_with(style.folder) && path.size() > style.folder.size() &&
+                     path[style.folder.size()] == '/';
+  if (below) return printable(path.substr(style.folder.size() + 1));
+  const std::size_t name = path.rfind('/');
+  const std::size_t before = name == 0 ? 0 : path.rfind('/', name - 1);
+  return printable(path.substr(before == 0 || before == std::string_view::npos ? 0 : before + 1));
 }
 
 std::string hex(std::uint64_t value) { return value < 10 ? fmt::format("{}", value) : fmt::format("{:#x}", value); }

@@ -62,16 +62,25 @@ struct Style {
   bool colour = false;
   bool utf8 = false;
   unsigned width = 0;  ///< columns; 0: no limit
+  bool full_paths = false;
+  std::string folder{};  ///< the one that paths are shown relative to; empty: none
 
   /// Decides from the environment: colour only on a terminal and without NO_COLOR, UTF-8 by the locale's name.
   static Style for_descriptor(int descriptor, std::string_view colour_choice, bool wide);
 };
+
+/// True where the environment asks for no colours (NO_COLOR; an empty one asks for nothing).
+bool colours_refused();
 
 /// The roles that text can have; each has one look everywhere.
 enum class Role { plain, heading, source, faint, changed, attention, broken, next };
 
 /// `text` in the look of `role`. Without colour it stays as it is.
 std::string look(const Style& style, Role role, std::string_view text);
+
+/// A path for people: relative to the current folder where it lies below it, else its last two parts; in full with
+/// `full_paths`.
+std::string shown_path(const Style& style, std::string_view path);
 
 /// A character of UTF-8 text.
 struct Character {

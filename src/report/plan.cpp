@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <set>
+
 #include "base/path.h"
 #include "report/hits.h"
 #include "report/value.h"
@@ -22,8 +24,8 @@ class Text : public session::PlanSink {
 
   void begin(const Plan& plan, const HitsStart& start) override {
     path_ = base_name(plan.path);
-    line(fmt::format("{}   {} rules of {}", look(style_, Role::heading, printable(start.program)), plan.rules.size(),
-                     printable(plan.path)));
+    line(fmt::format("{}   {} rules of {}", look(style_, Role::heading, shown_path(style_, start.program)),
+                     plan.rules.size(), shown_path(style_, plan.path)));
   }
 
   void row(const PlanRow& row) override {
@@ -38,7 +40,8 @@ class Text : public session::PlanSink {
     if (hit.before && hit.after)
       line(fmt::format("      now {}   was {}", value_words(style_, *hit.after), value_words(style_, *hit.before)));
     for (std::size_t i = 0; i < hit.kept.size(); ++i)
-      line(fmt::format("      {:<24} {}", printable(row.kept_names[i]), value_words(style_, hit.kept[i])));
+      line(fmt::format("      {:<24} {}{}", printable(row.kept_names[i]), value_words(style_, hit.kept[i]),
+                       inferred(row.kept_names[i], hit.kept[i])));
     for (const std::string& words : row.shows) {
       line(fmt::format("      show {}", printable(words)));
       if (show_) {
@@ -77,6 +80,12 @@ class Text : public session::PlanSink {
     if (one.right) line(fmt::format("             right  {}", value_words(style_, *one.right)));
   }
 
+  /// Said once.
+  std::string inferred(const std::string& name, const inspect::Value& value) {
+    if (!value.from_code || !said_.insert(name).second) return {};
+    return "   " + look(style_, Role::faint, inferred_words(value));
+  }
+
   void program_output() {
     if (!take_output_) return;
     const std::string text = take_output_();
@@ -93,6 +102,7 @@ class Text : public session::PlanSink {
   TakeOutput take_output_;
   ShowWords show_;
   std::string path_;
+  std::set<std::string> said_;
 };
 
 class Json : public session::PlanSink {

@@ -29,11 +29,13 @@ class Text : public session::StepsSink {
         take_output_(std::move(take_output)),
         folder_([this](const FoldEntry& e) { emit(e); }) {}
 
+  [[nodiscard]] bool wants_reasons() const override { return true; }
   void begin(const StepsStart& start) override {
     all_threads_ = start.all_threads;
+    names_ = start.names;
     const std::string process = start.process != 0 ? fmt::format("   process {}", start.process) : "";
-    line(fmt::format("{}{}   from {} ({:#x})   {}", look(style_, Role::heading, printable(start.program)), process,
-                     printable(start.place), start.address,
+    line(fmt::format("{}{}   from {} ({:#x})   {}", look(style_, Role::heading, shown_path(style_, start.program)),
+                     process, printable(start.place), start.address,
                      start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
     FoldEntry before;
     add_output(before);
@@ -53,7 +55,7 @@ class Text : public session::StepsSink {
     if (all_threads_) entry.key = entry.key * 0x10001 + static_cast<std::uint64_t>(row.thread) * 2;
     entry.number = row.number;
     entry.place = row.kind == StepRow::Kind::instruction
-                      ? fmt::format("{}+{}", printable(row.function), hex(row.offset))
+                      ? printable(row.function) + (row.offset == 0 ? "" : "+" + hex(row.offset))
                       : std::string(row.text);
     add_heading(entry, row);
     add_first_line(entry, row);
@@ -95,7 +97,7 @@ class Text : public session::StepsSink {
       function_ = row.function;
       entry.lines.push_back("");
       entry.lines.push_back(look(style_, Role::heading, printable(row.function)) +
-                            (row.file.empty() ? "" : "   " + printable(row.file)));
+                            (row.file.empty() ? "" : "   " + shown_path(style_, row.file)));
       lines_.clear();
     }
     std::uint32_t& line = lines_[row.thread];
@@ -135,7 +137,8 @@ class Text : public session::StepsSink {
     } else if (!row.target_name.empty()) {
       tail = fmt::format("{}{}", arrow(), printable(row.target_name));
     }
-    if (row.taken) tail += *row.taken ? "   jumps" : "   does not jump";
+    const std::string reason = names_ != nullptr ? names_->reason(row) : std::string();
+    if (row.taken) tail += (*row.taken ? "   jumps" : "   does not jump") + (reason.empty() ? "" : ": " + reason);
     if (row.repetitions) tail += fmt::format("   {} times", *row.repetitions);
     text += tail.empty() ? std::string(row.text) : fmt::format("{:<32}{}", row.text, tail);
     entry.lines.push_back(text);
@@ -154,29 +157,38 @@ class Text : public session::StepsSink {
 
   void add_changes(FoldEntry& entry, const StepRow& row) {
     const state::Delta& delta = *row.delta;
-    if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta, row.mode);
-    for (const state::RegisterChange& change : delta.registers) add_change(entry, words_of(style_, change, row.mode));
+    const Names names = [&](std::uint64_t value) {
+      return names_ != nullptr ? names_->address(row, value) : look::AddressName{};
+    };
+    if (row.kind == StepRow::Kind::full_speed) return add_full_speed_changes(entry, delta, row.mode, names);
+    for (const ChangeWords& words : register_words(style_, delta, row.mode, names)) add_change(entry, words);
     for (const ChangeWords& words : wide_words(style_, delta)) add_change(entry, words);
-    if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) add_change(entry, flags);
-    add_memory(entry, row);
+    if (const ChangeWords flags = flag_words(delta); !flags.what.empty()) {
+      add_change(entry, flags);
+    } else if (row.kind == StepRow::Kind::instruction) {
+      entry.values.push_back({"flags", flag_list(delta.flags_after), {}, false});  // for tables of iterations
+    }
+    add_memory(entry, row, names);
   }
 
   /// At full speed the returned value and the stack pointer count; of the rest, which registers changed.
-  void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta, isa::Mode mode) {
+  void add_full_speed_changes(FoldEntry& entry, const state::Delta& delta, isa::Mode mode, const Names& names) {
     std::string others;
+    state::Delta shown;
     for (const state::RegisterChange& change : delta.registers) {
       if (change.reg == state::Reg::rax || change.reg == state::Reg::rsp) {
-        add_change(entry, words_of(style_, change, mode));
+        shown.registers.push_back(change);
       } else {
         others += fmt::format(" {}", name_of(change.reg, mode));
       }
     }
+    for (const ChangeWords& words : register_words(style_, shown, mode, names)) add_change(entry, words);
     for (const state::WideChange& change : delta.wide) others += fmt::format(" {}", name_of(change));
     if (others.empty()) return;
     entry.lines.push_back(fmt::format("   {}              also changed:{}", look(style_, Role::changed, "~"), others));
   }
 
-  void add_memory(FoldEntry& entry, const StepRow& row) {
+  void add_memory(FoldEntry& entry, const StepRow& row, const Names& names) {
     const state::Delta& delta = *row.delta;
     const bool by_kernel = row.kind != StepRow::Kind::instruction;
     std::size_t shown = 0;
@@ -186,7 +198,8 @@ class Text : public session::StepsSink {
                                           delta.memory.size() - kShownRanges));
         break;
       }
-      add_change(entry, words_of(style_, delta, change));
+      const std::string name = names_ != nullptr ? names_->memory(row, change) : std::string();
+      add_change(entry, words_of(style_, delta, change, name, row.mode, names));
     }
   }
 
@@ -223,30 +236,82 @@ class Text : public session::StepsSink {
 
   void emit_folded(const FoldEntry& loop) {
     const std::string_view dots = style_.utf8 ? "\u2026" : "...";
-    line(look(
-        style_, Role::attention,
-        fmt::format("  {} the same {} rows {} times, from {} on: the first time above, the last below; what varied:",
-                    dots, loop.first.size(), loop.turns, loop.place)));
-    std::size_t shown = 0;
-    const auto varied = static_cast<std::size_t>(
-        std::count_if(loop.variations.begin(), loop.variations.end(), [](const auto& v) { return v.varied; }));
+    line(look(style_, Role::attention,
+              fmt::format("  {} the same {} rows {} times, from {} on: the first time above, the last below; what "
+                          "varied, by iteration:",
+                          dots, loop.first.size(), loop.turns, loop.place)));
+    std::vector<std::vector<std::string>> table(1);
+    std::vector<std::string>& heads = table.front();
+    const std::size_t samples = std::min<std::size_t>(Folder::kSamples, loop.turns - 1);
+    heads = {"", ""};
+    for (std::size_t i = 0; i < samples; ++i) heads.push_back(fmt::format("{}", i + 1));
+    if (samples + 1 < loop.turns) heads.emplace_back(dots);
+    heads.push_back(fmt::format("{}", loop.turns));
+    std::vector<const FoldEntry::Variation*> varied;
     for (const FoldEntry::Variation& variation : loop.variations) {
-      if (!variation.varied) continue;
-      if (++shown > kShownVariations) {
-        line(fmt::format("                    and {} more (all of them in --format json)", varied - kShownVariations));
-        break;
+      if (variation.varied && variation.shown) varied.push_back(&variation);
+    }
+    std::ranges::stable_sort(varied, {}, [](const auto* variation) { return variation->entry; });
+    const std::size_t shown = std::min(varied.size(), kShownVariations);
+    for (std::size_t i = 0; i < shown; ++i) table.push_back(varied_cells(*varied[i], samples, loop.turns));
+    write_table(table);
+    if (shown < varied.size())
+      line(fmt::format("                    and {} more (all of them in --format json)", varied.size() - shown));
+  }
+
+  /// A row of the table: place, what, the values of the first iterations and of the last.
+  [[nodiscard]] std::vector<std::string> varied_cells(const FoldEntry::Variation& variation, std::size_t samples,
+                                                      std::uint64_t turns) const {
+    // A memory address that stays the same is named once, one that moves with each value.
+    const bool fixed = !variation.moved && variation.last && !variation.last->where.empty();
+    std::vector<std::string> cells = {variation.place, fixed ? variation.last->where : variation.what};
+    const auto words = [&](const FoldValue& value) {
+      return variation.moved ? value.where + " " + value.value : value.value;
+    };
+    const FoldValue* before = nullptr;
+    for (std::size_t i = 0; i < samples; ++i) {
+      const FoldValue* value = i < variation.samples.size() && variation.samples[i] ? &*variation.samples[i] : nullptr;
+      const bool same = value == nullptr || (before != nullptr && words(*before) == words(*value));
+      cells.emplace_back(same ? (before == nullptr ? "-" : "same") : words(*value));
+      if (value != nullptr) before = value;
+    }
+    if (samples + 1 < turns) cells.emplace_back(style_.utf8 ? "\u2026" : "...");
+    cells.push_back(variation.last ? words(*variation.last) : "-");
+    return cells;
+  }
+
+  /// Columns line up; where there is no room for all, later iterations but the last are left out.
+  void write_table(std::vector<std::vector<std::string>>& table) {
+    std::vector<std::size_t> widths;
+    const auto measure = [&] {
+      widths.assign(table.front().size(), 0);
+      for (const std::vector<std::string>& row : table) {
+        for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max<std::size_t>(widths[i], columns_of(row[i]));
       }
-      // A memory address that stays the same is named once, one that moves with each value.
-      const auto shown_value = [&](const FoldValue& value) {
-        return variation.moved ? value.where + " " + value.value : value.value;
-      };
-      std::string values;
-      for (const FoldValue& sample : variation.samples) values += (values.empty() ? "" : ", ") + shown_value(sample);
-      if (variation.count > variation.samples.size() + 1) values += fmt::format(", {}", dots);
-      if (variation.count > variation.samples.size()) values += ", " + shown_value(variation.last);
-      const bool fixed = !variation.moved && !variation.last.where.empty();
-      line(fmt::format("   {}  {:<24} {:<8} {}", look(style_, Role::changed, "~"), variation.place,
-                       fixed ? variation.last.where : variation.what, values));
+      std::size_t all = 6;
+      for (const std::size_t width : widths) all += width + 3;
+      return all;
+    };
+    constexpr std::size_t kFirstValue = 2;
+    while (measure() > style_.width && style_.width != 0 && table.front().size() > kFirstValue + 3) {
+      // The column before the dots, or where the dots are to be.
+      const std::size_t last = table.front().size() - 1;
+      const bool dotted = table.front()[last - 1] == (style_.utf8 ? "\u2026" : "...");
+      for (std::vector<std::string>& row : table) {
+        if (dotted) {
+          row.erase(row.begin() + static_cast<std::ptrdiff_t>(last) - 2);
+        } else {
+          row[last - 1] = style_.utf8 ? "\u2026" : "...";
+        }
+      }
+    }
+    for (const std::vector<std::string>& row : table) {
+      std::string text = &row == &table.front() ? "    " : "   " + look(style_, Role::changed, "~");
+      for (std::size_t i = 0; i < row.size(); ++i) {
+        text += (i == 0 ? "  " : "   ") + row[i];
+        if (i + 1 < row.size()) text += std::string(widths[i] - columns_of(row[i]), ' ');
+      }
+      line(&row == &table.front() ? look(style_, Role::faint, text) : text);
     }
   }
 
@@ -280,6 +345,7 @@ class Text : public session::StepsSink {
   program::SourceText& sources_;
   TakeOutput take_output_;
   Folder folder_;
+  session::RowNames* names_ = nullptr;
   bool all_threads_ = false;
   std::string function_;
   std::map<pid_t, std::uint32_t> lines_;  ///< the last source line of each thread

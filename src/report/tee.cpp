@@ -1,5 +1,6 @@
 #include "report/tee.h"
 
+#include <algorithm>
 #include <type_traits>
 #include <utility>
 
@@ -16,6 +17,7 @@ class Tee : public Sink {
   void each(void (Sink::*call)(Arguments...), std::type_identity_t<Arguments>... arguments) {
     for (const auto& sink : sinks_) (*sink.*call)(arguments...);
   }
+  [[nodiscard]] const Sinks<Sink>& sinks() const { return sinks_; }
 
  private:
   Sinks<Sink> sinks_;
@@ -100,6 +102,9 @@ class StepsTee final : public Tee<session::StepsSink> {
 
  public:
   using Tee::Tee;
+  [[nodiscard]] bool wants_reasons() const override {
+    return std::ranges::any_of(sinks(), [](const auto& sink) { return sink->wants_reasons(); });
+  }
   void begin(const session::StepsStart& start) override { each(&Sink::begin, start); }
   void row(const session::StepRow& row) override { each(&Sink::row, row); }
   void end(const session::StepsSummary& summary) override { each(&Sink::end, summary); }

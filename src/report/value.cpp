@@ -33,7 +33,7 @@ std::string wide_decimal(const std::vector<std::uint8_t>& raw, bool is_signed) {
   return (negative ? "-" : "") + digits;
 }
 
-std::string_view dot(const Style& style) { return style.utf8 ? " · " : " | "; }
+std::string_view dot(const Style& style) { return style.utf8 ? " · " : " / "; }
 
 /// Both readings; where the type is unsigned and the sign would lie, the unsigned one.
 std::string integer_words(const Style& style, const Value& value) {
@@ -67,6 +67,7 @@ std::string pointer_words(const Style& style, const Value& value) {
   const std::string_view arrow = style.utf8 ? " → " : " -> ";
   if (!value.pointed_text.empty()) return result + std::string(arrow) + "\"" + escaped(value.pointed_text) + "\"";
   if (!value.text.empty()) result += std::string(arrow) + printable(value.text);
+  if (value.text.empty() && !value.region.empty()) result += "  " + printable(value.region);
   return result;
 }
 
@@ -118,11 +119,13 @@ void number_json(JsonWriter& json, const Value& value) {
   if (value.kind == Kind::character)
     json.key("text").string_or_null(
         value.number != 0 && value.number < 0x80 ? std::string(1, static_cast<char>(value.number)) : std::string());
+  if (value.kind == Kind::integer && !value.text.empty()) json.key("text").string(value.text);
   if (value.kind == Kind::truth) json.key("text").string(value.number != 0 ? "true" : "false");
   if (value.kind == Kind::floating) json.key("text").string(value.text);
   if (value.kind == Kind::enumeration) json.key("text").string_or_null(value.text);
   if (value.kind == Kind::pointer) {
     json.key("target").string_or_null(value.text);
+    if (!value.region.empty()) json.key("region").string(value.region);
     if (!value.pointed_text.empty()) json.key("text").string(value.pointed_text);
   }
   json.end();
@@ -132,7 +135,11 @@ void number_json(JsonWriter& json, const Value& value) {
 
 std::string value_words(const Style& style, const Value& value) {
   switch (value.kind) {
-    case Kind::integer: return integer_words(style, value);
+    case Kind::integer: {
+      const char quote = value.size == 1 ? '\'' : '"';
+      return integer_words(style, value) +
+             (value.text.empty() ? "" : fmt::format(" {}{}{}", quote, escaped(value.text), quote));
+    }
     case Kind::character: {
       const std::string character = character_of(value);
       return integer_words(style, value) + (character.empty() ? "" : " " + character);
@@ -159,6 +166,11 @@ std::string value_words(const Style& style, const Value& value) {
     case Kind::unknown: return "unknown: " + printable(value.text);
   }
   return {};
+}
+
+std::string inferred_words(const Value& value) {
+  const std::uint64_t size = value.count == 0 ? 0 : value.size / value.count;
+  return fmt::format("{} of {} {}, as instructions access it", value.count, size, size == 1 ? "byte" : "bytes");
 }
 
 bool has_lines(const Value& value) {

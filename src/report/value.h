@@ -25,6 +25,9 @@ std::vector<std::string> field_lines(const Style& style, const inspect::Value& v
 std::pair<std::string, std::string> before_and_after(const Style& style, const inspect::Value& before,
                                                      const inspect::Value& after);
 
+/// Of an array whose elements' width is inferred: "6 of 2 bytes, as instructions access it".
+std::string inferred_words(const inspect::Value& value);
+
 /// True for values whose parts deserve lines of their own.
 bool has_lines(const inspect::Value& value);
 

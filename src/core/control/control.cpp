@@ -71,6 +71,7 @@ std::optional<Error> Control::begin() {
   modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
   find_loader();
   moved_.before = view().registers();
+  if (options_.end_at_input) process_->end_at_input();
   return std::nullopt;
 }
 
@@ -103,6 +104,7 @@ std::optional<Error> Control::run_to_beginning(const std::string& path) {
 Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::unique_ptr<process::Process> child) {
   std::unique_ptr<Control> control(new Control(parent.options_));
   control->process_ = std::move(child);
+  if (parent.options_.end_at_input) control->process_->end_at_input();
   control->thread_ = control->process_->pid();
   control->next_number_ = parent.next_number_;
   control->others_run_ = parent.others_run_;
@@ -116,7 +118,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
     control->moved_.before = control->view().registers();
     return control;
   }
-  control->modules_ = std::make_unique<look::Modules>(*parent.modules_);
+  control->modules_ = std::make_unique<look::Modules>(*parent.modules_, *control->process_);
   control->sites_ = parent.sites_;
   control->guards_ = parent.guards_;
   control->loader_ = parent.loader_;

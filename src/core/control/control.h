@@ -38,6 +38,7 @@ struct ControlOptions {
   bool follow_vectors = true;     ///< keeps vector registers as they were before a motion, for cards
   bool trace_children = false;    ///< see ProcessTree; otherwise they are let go
   bool before_libraries = false;  ///< a launched program is held before the constructors of its libraries run
+  bool end_at_input = false;      ///< a motion ends when the program waits for its standard input
 };
 
 struct Motion {
@@ -172,6 +173,7 @@ class Control final : public look::Subject {
   // motions
   [[nodiscard]] process::Process::Running running() const;
   Stopped run(Goal* goal);
+  void wait_for_input(const process::Event& event);
   void run_to_stop();
   Stopped step_one(bool enter_calls);
   Stopped one_step();

@@ -8,6 +8,7 @@
 #include "control/parts.h"
 #include "control/program_to_run.h"
 #include "isa/walk.h"
+#include "look/foresight.h"
 #include "process/maps.h"
 #include "state/touched.h"
 
@@ -215,7 +216,7 @@ void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
 /// What the kernel wrote for a system call no debug register sees: it is found by comparing.
 void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped) {
   const process::ThreadView& view = process_->view(thread);
-  const auto table = abi::call_table(view.mode());
+  const auto table = look::table_of_call(view);
   const abi::SystemCall* call = abi::system_call(number, table);
   const unsigned by_kernel = process_->kernel_slots(thread);
   std::optional<unsigned> by_others;
@@ -281,7 +282,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
     }
     return;
   }
-  const std::string name = abi::call_name(number, abi::call_table(process_->view(event.thread).mode()));
+  const std::string name = abi::call_name(number, look::table_of_call(process_->view(event.thread)));
   for (const auto& halt : halts_) {
     if (halt->rule.how().by != HaltKind::By::system_call) continue;
     if (halt->rule.what != "any" && halt->rule.what != name) continue;

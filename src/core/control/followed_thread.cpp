@@ -194,14 +194,12 @@ Answer FollowedThread::at_full_speed(const Event& event) {
   if (event.kind == Event::Kind::replaced) return Answer::hold;
   const bool chosen =
       choosing_ ? wanted_ == 0 || numbers_.of(*process_, event.thread) == wanted_ : event.thread == thread_;
-  if (event.kind == Event::Kind::stop_byte && chosen) {
+  const bool by_register = event.kind == Event::Kind::debug_register;
+  if (by_register || event.kind == Event::Kind::stop_byte) {
+    if (by_register || !chosen) process_->reported(event.thread);
+    if (!chosen) return Answer::go_on;
     thread_ = event.thread;
     return Answer::hold;
-  }
-  if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
-  if (event.kind == Event::Kind::debug_register) {
-    process_->reported(event.thread);
-    return event.thread == thread_ ? Answer::hold : Answer::go_on;
   }
   const bool stands = event.kind == Event::Kind::signal || event.kind == Event::Kind::thread_ended;
   return stands && event.thread == thread_ ? Answer::hold : Answer::go_on;

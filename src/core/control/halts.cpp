@@ -158,6 +158,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     Result<inspect::Expression> condition = inspect::Expression::parse(rule.condition, is_type);
     if (!condition) return condition.error();
+    if (auto error = condition->literals_fit(scope)) return *error;
     halt->condition = std::make_shared<inspect::Expression>(std::move(*condition));
   }
   halt->number = next_number_;
@@ -174,9 +175,10 @@ std::optional<Error> Control::place_halt(Halt& halt) {
   std::string where = halt.rule.what;
   switch (how.by) {
     case By::system_call: {
-      const auto table = abi::call_table(view().mode());
-      if (where != "any" && abi::system_call(std::string_view(where), table) == nullptr)
-        return Error{Fault::usage, where + ": no system call of that name (any stands for all)"};
+      // 64-bit code can make 32-bit calls (int 0x80).
+      const bool known = where == "any" || abi::system_call(std::string_view(where), abi::CallTable::i386) != nullptr ||
+                         abi::system_call(std::string_view(where), abi::call_table(view().mode())) != nullptr;
+      if (!known) return Error{Fault::usage, where + ": no system call of that name (any stands for all)"};
       return std::nullopt;
     }
     case By::signal:
@@ -337,7 +339,7 @@ inspect::Value Control::watched_value(unsigned number, const std::vector<std::ui
     datum.loaded = true;
     datum.bytes = bytes;
     if (!datum.type && !datum.shape) {
-      datum.shape = inspect::fitting_shape(bytes);
+      datum.shape = inspect::untyped_shape(bytes);
       datum.many = datum.shape->size < bytes.size();
       datum.count = bytes.size() / datum.shape->size;
     }
@@ -388,6 +390,10 @@ std::vector<HaltInfo> Control::halts() const {
       const bool watched =
           std::ranges::any_of(guards_, [&](const auto& one) { return one.second.halt == halt->number; });
       info.how = hardware ? "debug register " + std::to_string(*site->second.slot) : "stop byte";
+      if (halt->rule.kind == HaltRule::Kind::at && halt->addresses.size() == 1) {
+        const std::string place = look::after_prologue(*modules_, halt->addresses.front(), halt->rule.what);
+        if (!place.empty()) info.how += ", " + place;
+      }
       if (!hardware && !watched) info.how += "; whether the program reads it is not watched";
     } else {
       const bool loader = halt->rule.how().by == HaltKind::By::loader;

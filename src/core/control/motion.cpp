@@ -47,6 +47,7 @@ void Control::begin_motion() {
   moved_.written.clear();
   written_read_ = false;
   moved_.ran_through = false;
+  moved_.instructions = 0;
   stopped_ = {};
 }
 
@@ -96,6 +97,10 @@ const Stopped& Control::settle() {
   if (stopped_.thread != 0 && process_->has_thread(stopped_.thread)) thread_ = stopped_.thread;
   keep_to_living_thread();
   stopped_.thread = thread_;
+  for (const look::HaltHit& hit : stopped_.hits) {
+    const HaltRule* rule = rule_of(hit.halt);
+    if (rule != nullptr && rule->how().by == HaltKind::By::system_call) process_->stand_at_call(thread_);
+  }
   return stopped_;
 }
 
@@ -123,9 +128,15 @@ process::Process::Running Control::running() const {
   return how;
 }
 
+void Control::wait_for_input(const Event& event) {
+  stopped_.why = Why::waits;
+  stopped_.thread = event.thread;
+}
+
 void Control::run_to_stop() {
   const Event event = process_->run(running(), [this](const Event& e) { return visit(e); });
   if (event.kind == Event::Kind::attention) stopped_.why = Why::attention;
+  if (event.kind == Event::Kind::waits) wait_for_input(event);
   if (event.kind == Event::Kind::elsewhere) stopped_.why = Why::elsewhere;
   if (event.program_is_gone() && !stopped_.program_is_gone()) take_end(event, stopped_);
 }
@@ -144,6 +155,7 @@ Stopped Control::one_step() {
       Goal goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true};
       return run(&goal);
     }
+    ++moved_.instructions;
     about_to_step(thread_);
     handler_entered_ = announced_.handler;
     const Event event = process_->step(thread_);
@@ -170,6 +182,7 @@ Stopped Control::one_step() {
         if (stopped_.why == Why::arrived) continue;  // delivered with the next step
         break;
       case Event::Kind::attention: stopped_.why = Why::attention; break;
+      case Event::Kind::waits: wait_for_input(event); break;
       default: (void)visit(event); break;
     }
     if (stopped_.why == Why::arrived || stopped_.why == Why::halt) stopped_.thread = thread_;

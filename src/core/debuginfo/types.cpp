@@ -270,6 +270,35 @@ TypeId Types::element_of(TypeId array) {
   return place->second = add_made(std::move(type));
 }
 
+std::string Types::part_name(TypeId id, std::uint64_t offset, std::uint64_t access) {
+  constexpr int kDeepest = 16;
+  std::string result;
+  for (int depth = 0; depth < kDeepest; ++depth) {
+    const Type& type = (*this)[plain(id)];
+    if (access == 0 && offset == 0) break;
+    if (type.kind == Type::Kind::array) {
+      const TypeId element = element_of(id);
+      const std::uint64_t element_size = size(element);
+      if (element_size == 0 || access > element_size) break;
+      result += "[" + std::to_string(offset / element_size) + "]";
+      offset %= element_size;
+      id = element;
+      continue;
+    }
+    if (!type.is_aggregate()) break;
+    const std::uint64_t wanted = std::max<std::uint64_t>(access, 1);
+    const auto found = std::ranges::find_if(type.members, [&](const Member& member) {
+      const std::uint64_t room = std::max<std::uint64_t>(size(member.type), 1);
+      return member.bit_size == 0 && offset >= member.offset && offset - member.offset + wanted <= room;
+    });
+    if (found == type.members.end()) break;
+    if (!found->name.empty()) result += "." + found->name;
+    offset -= found->offset;
+    id = found->type;
+  }
+  return offset == 0 ? result : result + "+" + std::to_string(offset);
+}
+
 std::uint64_t Types::size(TypeId id) {
   const Type& type = (*this)[id];
   if (type.size != 0 || type.kind == Kind::array) return type.size;

@@ -103,6 +103,10 @@ class Types {
   std::string declaration(TypeId id, std::string_view name);
   /// The name of an entry with its namespaces, classes and functions: "tide::Level".
   std::string qualified_name(const Entry& entry);
+  /// The member or element at an offset of a value of a type that holds as many bytes as are accessed: ".count",
+  /// "[2].level", with "+3" for what lies inside a part; of an address that is taken (`access` 0) the outermost that
+  /// begins there.
+  std::string part_name(TypeId id, std::uint64_t offset, std::uint64_t access);
   /// All complete types of a name (structures, classes, unions, enumerations, typedefs, base types), each once.
   std::vector<TypeId> named(std::string_view name);
 

@@ -141,7 +141,10 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
   }
   if (datum.shape) {
     const std::uint64_t address = datum.place == Datum::Place::memory ? datum.address : 0;
-    value = value_of(*datum.shape, datum.bytes, address, environment.pointers(), limits);
+    ValueLimits within = limits;
+    within.word = word_of(environment);
+    value = value_of(*datum.shape, datum.bytes, address, environment.pointers(), within);
+    value.from_code = datum.from_code;
     return value;
   }
   value.size = datum.bytes.size();
@@ -154,6 +157,8 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
   if (datum.bytes.size() > 8) {
     value.kind = Value::Kind::bytes;
     value.raw = datum.bytes;
+  } else if (datum.signless && datum.bits == word_of(environment) * 8 && datum.label.empty()) {
+    (void)take_for_pointer(value, environment.pointers());
   }
   return value;
 }

@@ -25,7 +25,7 @@ Result<Datum> register_datum(isa::RegisterPart part, std::string_view name, cons
     return problem(std::string(name) + ": is empty; no value was pushed there");
   if (!bytes)
     return problem(std::string(name) + ": its value is not known here" +
-                   (part.file == isa::RegisterFile::general ? " (nobody kept it for this frame)" : ""));
+                   (part.file == isa::RegisterFile::general ? ": " + std::string(view.why_unknown()) : ""));
   Datum datum;
   datum.place = Datum::Place::reg;
   datum.part = part;
@@ -163,6 +163,34 @@ Result<std::uint64_t> Evaluator::number_at(const ExpressionNode& node) {
   return inspect::number_of(*datum, environment_);
 }
 
+Result<std::uint64_t> Evaluator::address_at(const ExpressionNode& node) {
+  const bool sum = node.op == Op::add || node.op == Op::subtract;
+  if (sum) {
+    const Result<std::uint64_t> a = address_at(*node.parts[0]);
+    if (!a) return a;
+    const Result<std::uint64_t> b = address_at(*node.parts[1]);
+    if (!b) return b;
+    return node.op == Op::add ? *a + *b : *a - *b;
+  }
+  if (node.op == Op::multiply || node.op == Op::negate || node.op == Op::plus) return number_at(node);
+  Result<Datum> datum = evaluate(node);
+  if (!datum) return datum.error();
+  const bool name = node.op == Op::name || node.op == Op::variable;
+  if (name && datum->is_symbol && datum->place == Datum::Place::memory && !is_pointer(*datum)) return datum->address;
+  return inspect::number_of(*datum, environment_);
+}
+
+std::optional<Error> Evaluator::literals_fit(const ExpressionNode& node) {
+  for (const auto& part : node.parts) {
+    if (auto error = literals_fit(*part)) return error;
+  }
+  if (node.op < Op::multiply || node.parts.size() != 2) return std::nullopt;
+  Result<Datum> left = evaluate(*node.parts[0]), right = evaluate(*node.parts[1]);
+  if (!left || !right || left->text_literal || right->text_literal) return std::nullopt;
+  const Result<Number> a = number_in(*left, environment_), b = number_in(*right, environment_);
+  return a && b ? literal_that_does_not_fit(node, *a, *b) : std::nullopt;
+}
+
 Result<Datum> Evaluator::unary(const ExpressionNode& node) {
   Result<Datum> datum = evaluate(*node.parts[0]);
   if (!datum) return datum;
@@ -187,6 +215,10 @@ Result<Datum> Evaluator::unary(const ExpressionNode& node) {
 Result<std::optional<std::string>> Evaluator::text_in(Datum& datum) {
   if (datum.text_literal) return std::optional(std::string(datum.bytes.begin(), datum.bytes.end()));
   const bool text = datum.shape && datum.shape->kind == Shape::Kind::string;
+  if (text && datum.many) {  // as long as its variable
+    if (auto error = load(datum, environment_)) return *error;
+    return std::optional(std::string(datum.bytes.begin(), std::ranges::find(datum.bytes, std::uint8_t(0))));
+  }
   std::uint64_t address = datum.address;
   if (datum.type) {
     debuginfo::Types& types = *datum.type.types;

@@ -15,6 +15,8 @@ class Evaluator {
 
   Result<Datum> evaluate(const ExpressionNode& node);
   Result<bool> truth_of(const ExpressionNode& node);
+  /// See Expression::literals_fit.
+  std::optional<Error> literals_fit(const ExpressionNode& node);
 
  private:
   /// A reference stands for the object that it refers to (C++17, 8.2).
@@ -27,6 +29,8 @@ class Evaluator {
   Result<Datum> reg(const std::string& name);
   Result<Datum> name(const std::string& name);
   Result<std::uint64_t> number_at(const ExpressionNode& node);
+  /// The same of what stands inside [ ].
+  Result<std::uint64_t> address_at(const ExpressionNode& node);
 
   // Places in memory and in registers.
   Result<Datum> memory(const ExpressionNode& node);

@@ -14,7 +14,7 @@ using debuginfo::TypeId;
 using Op = ExpressionNode::Op;
 
 Result<Datum> Evaluator::memory(const ExpressionNode& node) {
-  const Result<std::uint64_t> address = number_at(*node.parts[0]);
+  const Result<std::uint64_t> address = address_at(*node.parts[0]);
   if (!address) return address.error();
   Datum datum;
   datum.place = Datum::Place::memory;

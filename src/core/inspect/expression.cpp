@@ -47,6 +47,11 @@ Result<bool> Expression::holds(Environment& environment) const {
   return result;
 }
 
+std::optional<Error> Expression::literals_fit(Environment& environment) const {
+  const auto error = Evaluator(environment, false).literals_fit(*root_);
+  return error ? std::optional(named(*error)) : std::nullopt;
+}
+
 std::optional<std::pair<Value, Value>> Expression::sides(Environment& environment) const {
   if (root_->op < Op::equal || root_->op > Op::greater_equal) return std::nullopt;
   Evaluator evaluator(environment, true);

@@ -5,8 +5,11 @@
 //   [u32 rsp+8]    [u8 marks, 6]    dword ptr [rbp-8]    arg(1)  result   caller   "text"   'c'   0x10   1.5
 //   i32(eax) < 0   reg:ax   var:ax
 //
-// A register has no sign: it is compared for equality at its width, which a literal takes on; ordering it needs a cast.
-// Everything else follows C: integer promotion, the usual conversions, arithmetic of pointers.
+// A register has no sign, nor has a variable of which only a symbol is known: it is compared for equality at its width,
+// at which a literal must be representable, signed or unsigned (al == -6 and al == 0xfa ask the same); ordering it
+// needs a cast. Inside [ ] the name of a variable is its address, that of a typed pointer its value, and numbers count
+// bytes: so an operand can be copied from a listing or a source. Everything else follows C: integer promotion, the
+// usual conversions, arithmetic of pointers.
 #pragma once
 
 #include <cstdint>
@@ -47,6 +50,8 @@ struct Datum {
   std::optional<Shape> shape;  ///< of typed memory, in place of a type
   std::uint64_t count = 1;     ///< elements of a shape
   bool many = false;           ///< an array of a shape, be it of one element
+  bool from_code = false;      ///< the shape's width is inferred from the instructions that access it
+  bool is_symbol = false;      ///< named by the file: inside [ ] it stands for its address, as in an instruction
 
   bool loaded = false;              ///< `bytes` hold the value; otherwise it is still in memory
   std::vector<std::uint8_t> bytes;  ///< in memory order
@@ -101,6 +106,9 @@ class Expression {
   [[nodiscard]] Result<bool> holds(Environment& environment) const;
   /// Both sides of an expression that compares two; nothing for others, and where a side cannot be evaluated.
   [[nodiscard]] std::optional<std::pair<Value, Value>> sides(Environment& environment) const;
+  /// Whether every literal can be what it is compared or computed with, as far as that is known here: an error for one
+  /// that does not fit the width of a register or an untyped variable.
+  [[nodiscard]] std::optional<Error> literals_fit(Environment& environment) const;
   /// The names in it that could be variables.
   [[nodiscard]] std::vector<std::string> names() const;
 

@@ -59,6 +59,9 @@ class FrameView final : public state::StateView {
   [[nodiscard]] isa::Mode mode() const override { return thread_.mode(); }
   [[nodiscard]] const state::RegisterSet& registers() const override { return frame_.registers; }
   [[nodiscard]] std::uint32_t known_registers() const override { return frame_.known; }
+  [[nodiscard]] std::string_view why_unknown() const override {
+    return frame_.how == Frame::How::innermost ? thread_.why_unknown() : state::StateView::why_unknown();
+  }
   [[nodiscard]] std::optional<state::ExtendedSet> extended() const override {
     return frame_.how == Frame::How::innermost ? thread_.extended() : std::nullopt;
   }

@@ -78,7 +78,10 @@ long double real_of(Bytes bytes) {
 
 std::uint64_t bytes_of(const Datum& datum) {
   if (datum.bit_size != 0) return (datum.bit_offset + datum.bit_size + 7) / 8;
-  if (datum.shape) return datum.shape->kind == Shape::Kind::string ? 0 : datum.shape->size * datum.count;
+  if (datum.shape) {
+    const bool ended = datum.shape->kind == Shape::Kind::string && !datum.many;  // by its end mark
+    return ended ? 0 : datum.shape->size * datum.count;
+  }
   if (datum.type) return datum.type.types->size(datum.type.id);
   return datum.bytes.size();
 }
@@ -133,6 +136,7 @@ Result<Number> shaped_number(Datum& datum, Number number) {
     return number;
   }
   number.is_signed = datum.shape->kind == Shape::Kind::signed_integer;
+  number.signless = datum.shape->kind == Shape::Kind::integer;
   number.bits = extended(number.bits, number.width, number.is_signed);
   return number;
 }
@@ -177,6 +181,32 @@ void common_type(const Number& a, const Number& b, unsigned& width, bool& is_sig
   width = std::max({32U, a.width, b.width});
   const bool a_signed = a.is_signed || a.width < width, b_signed = b.is_signed || b.width < width;
   is_signed = a_signed && b_signed;
+}
+
+namespace {
+
+/// Whether a literal is a number of `width` bits, signed or unsigned.
+bool represented(const Number& literal, unsigned width) {
+  if (width >= 64) return true;
+  return extended(literal.bits, width, false) == literal.bits ||
+         (literal.is_signed && extended(literal.bits, width, true) == literal.bits);
+}
+
+std::string literal_text(const Number& literal) {
+  return literal.is_signed ? std::to_string(static_cast<std::int64_t>(literal.bits)) : std::to_string(literal.bits);
+}
+
+}  // namespace
+
+std::optional<Error> literal_that_does_not_fit(const ExpressionNode& node, const Number& a, const Number& b) {
+  const bool shift = node.op == Op::shift_left || node.op == Op::shift_right;
+  if (shift || a.literal == b.literal || a.floating || b.floating) return std::nullopt;
+  const Number& literal = a.literal ? a : b;
+  const Number& other = a.literal ? b : a;
+  if (!other.signless || represented(literal, other.width)) return std::nullopt;
+  const std::string& name = node.parts[a.literal ? 1 : 0]->text;
+  return problem(literal_text(literal) + " does not fit " + std::to_string(other.width) + " bits, the width of " +
+                 (name.empty() ? "the other side" : name));
 }
 
 namespace {
@@ -278,6 +308,7 @@ Result<Datum> integer_binary(const ExpressionNode& node, const Number& a, const 
     return problem("is " + name + " signed or unsigned? write i" + std::to_string(width) + "(" + name + ") or u" +
                    std::to_string(width) + "(" + name + ")");
   }
+  if (auto error = literal_that_does_not_fit(node, a, b)) return *error;
   unsigned width = 0;
   bool is_signed = false;
   if (shift) {

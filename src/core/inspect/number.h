@@ -50,6 +50,10 @@ long double real_value(const Number& number);
 /// The result of an operator of two numbers; `node` names its operands in errors.
 Result<Datum> arithmetic(const ExpressionNode& node, const Number& a, const Number& b, unsigned word);
 
+/// A literal that cannot be represented, signed or unsigned, at the width of the register or untyped variable that it
+/// meets there; nothing where it can, and where C's rules hold.
+std::optional<Error> literal_that_does_not_fit(const ExpressionNode& node, const Number& a, const Number& b);
+
 /// The usual arithmetic conversions (C11, 6.3.1.8), by width.
 void common_type(const Number& a, const Number& b, unsigned& width, bool& is_signed);
 

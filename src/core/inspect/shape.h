@@ -9,7 +9,15 @@
 namespace deeptrace::inspect {
 
 struct Shape {
-  enum class Kind : std::uint8_t { unsigned_integer, signed_integer, floating, pointer, string, bytes };
+  enum class Kind : std::uint8_t {
+    unsigned_integer,
+    signed_integer,
+    integer,  ///< nothing says whether it has a sign; no name stands for it
+    floating,
+    pointer,
+    string,
+    bytes
+  };
   Kind kind = Kind::bytes;
   unsigned size = 1;  ///< bytes of one element
 };

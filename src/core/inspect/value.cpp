@@ -74,12 +74,24 @@ void read_pointer(Value& value, const PointerReader& pointers, bool characters) 
   Pointed pointed = pointers(value.address, value.number, characters);
   value.text = std::move(pointed.name);
   value.pointed_text = std::move(pointed.text);
+  value.region = std::move(pointed.region);
   value.number = pointed.value;
   if (!pointed.known) {
     value.kind = Kind::unknown;
     value.text =
         "the loader puts " + (value.text.empty() ? std::string("it there") : "the address of " + value.text + " there");
   }
+}
+
+/// The characters of a number that was written as such: 'A', "done", "abc" and an end mark; else nothing.
+std::string characters_of(Bytes bytes) {
+  const auto zero = std::ranges::find(bytes, 0);
+  const auto length = static_cast<std::size_t>(zero - bytes.begin());
+  const bool padded = std::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; });
+  constexpr std::size_t kWithEndMark = 3;
+  const bool enough = length == bytes.size() || (length >= kWithEndMark && padded);
+  const bool printable = std::all_of(bytes.begin(), zero, [](std::uint8_t b) { return b >= 0x20 && b < 0x7f; });
+  return length != 0 && enough && printable ? std::string(bytes.begin(), zero) : std::string();
 }
 
 void read_text(Value& value, Bytes bytes) {
@@ -396,6 +408,13 @@ Value value_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, co
   return Reader(types, pointers, limits).read(type, bytes, address, 0);
 }
 
+bool take_for_pointer(Value& value, const PointerReader& pointers) {
+  if (!pointers || (value.number == 0 && value.address == 0)) return false;
+  if (!pointers(value.address, value.number, false).is_address) return false;
+  read_pointer(value, pointers, false);
+  return true;
+}
+
 Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
                const ValueLimits& limits) {
   Value value;
@@ -418,29 +437,37 @@ Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerRea
     const Bytes part = bytes.subspan(i * shape.size, shape.size);
     read_scalar(one, part);
     one.kind = Kind::integer;
-    one.is_signed = shape.kind == Shape::Kind::signed_integer;
+    // People compare numbers of no known sign with signed ones.
+    one.is_signed = shape.kind == Shape::Kind::signed_integer || shape.kind == Shape::Kind::integer;
+    if (shape.kind == Shape::Kind::integer && shape.size == limits.word) (void)take_for_pointer(one, pointers);
     if (shape.kind == Shape::Kind::floating) read_floating(one, part);
     if (shape.kind == Shape::Kind::pointer) read_pointer(one, pointers, false);
     return one;
   };
-  if (count == 1) return element(0);
+  if (count == 1) {
+    Value one = element(0);
+    if (shape.kind == Shape::Kind::integer && one.kind == Kind::integer)
+      one.text = characters_of(bytes.first(shape.size));
+    return one;
+  }
   value.kind = Kind::array;
   value.count = count;
   for (std::uint64_t i = 0; i < std::min<std::uint64_t>(count, limits.elements); ++i) value.parts.push_back(element(i));
   return value;
 }
 
-Shape fitting_shape(Bytes bytes) {
+Shape untyped_shape(Bytes bytes, unsigned width, bool said) {
+  const std::size_t size = bytes.size();
+  const bool number = size == 1 || size == 2 || size == 4 || size == 8;
+  if (number && (!said || width == size)) return {Shape::Kind::integer, static_cast<unsigned>(size)};
   const auto zero = std::ranges::find(bytes, 0);
-  const auto length = zero - bytes.begin();
-  const bool readable = is_readable(bytes.first(static_cast<std::size_t>(length)));
+  const auto length = static_cast<std::size_t>(zero - bytes.begin());
   const bool padded = std::all_of(zero, bytes.end(), [](std::uint8_t b) { return b == 0; });
-  if (length >= 3 && readable && padded) return {Shape::Kind::string, 1};
-  for (const unsigned size : {1U, 2U, 4U, 8U}) {
-    if (bytes.size() == size) return {Shape::Kind::signed_integer, size};
-  }
-  if (bytes.size() % 8 == 0) return {Shape::Kind::pointer, 8};
-  if (bytes.size() % 4 == 0) return {Shape::Kind::signed_integer, 4};
+  constexpr std::size_t kShortest = 3;
+  const bool readable = length >= kShortest && padded && is_readable(bytes.first(length));
+  if (readable && (!said || width == 1)) return {Shape::Kind::string, 1};
+  const bool fits = width == 1 || width == 2 || width == 4 || width == 8;
+  if (fits && size % width == 0) return {Shape::Kind::integer, width};
   return {Shape::Kind::bytes, 1};
 }
 

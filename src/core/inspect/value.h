@@ -15,7 +15,7 @@ namespace deeptrace::inspect {
 
 struct Value {
   enum class Kind : std::uint8_t {
-    integer,
+    integer,      ///< `text` has the characters of an untyped one that consists of printable ones
     character,    ///< an integer that stands for a character
     truth,        ///< bool
     floating,     ///< `text` has the shortest decimal that reads back as the same
@@ -40,8 +40,10 @@ struct Value {
   bool is_signed = false;          ///< the type's own reading of an integer
   std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
   std::string text, pointed_text;  ///< raw
+  std::string region;              ///< of a pointer to what has no name: "stack, rsp+8", "heap"
   std::vector<std::uint8_t> raw;   ///< of scalars over 64 bits, of text and bytes, in memory order
   std::vector<Value> parts;
+  bool from_code = false;   ///< the width of its elements is inferred from the instructions that access them
   std::uint64_t count = 0;  ///< elements of an array, those included that were cut off; characters of a text's array
 
   [[nodiscard]] std::int64_t signed_number() const {
@@ -54,8 +56,10 @@ struct Value {
 struct Pointed {
   bool known = true;  ///< false: the loader decides the value; `name` says what it will point to
   std::uint64_t value = 0;
-  std::string name;  ///< "level_sum", "printf"; empty when nothing is known
-  std::string text;  ///< the characters there
+  std::string name;         ///< "level_sum", "printf"; empty when nothing is known
+  std::string text;         ///< the characters there
+  std::string region;       ///< where nothing has a name: "stack, rsp+8", "heap"
+  bool is_address = false;  ///< a number of no known type is taken for one
 };
 /// `characters` says that the type points to characters.
 using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t value, bool characters)>;
@@ -65,7 +69,7 @@ struct ValueLimits {
   int depth = 16;
   bool as_members = false;  ///< objects of the C++ library by their members, not by what they stand for
   MemoryReader memory{};    ///< for what those keep elsewhere; empty: by their members
-  unsigned word = 8;        ///< bytes of a pointer
+  unsigned word = 8;        ///< bytes of a pointer; an untyped integer of that size may be one
 };
 
 /// Reads a value of a type from its bytes. Too few bytes give what can be read, and `unknown` for the rest.
@@ -76,8 +80,13 @@ Value value_of(debuginfo::Types& types, debuginfo::TypeId type, Bytes bytes, std
 Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
                const ValueLimits& limits = {});
 
-/// A guess for bytes of no known type: text where it reads as such, an integer of the fitting width, or words.
-Shape fitting_shape(Bytes bytes);
+/// Makes a pointer of a number of no known type that is an address; false for others.
+bool take_for_pointer(Value& value, const PointerReader& pointers);
+
+/// How a variable is read of which nothing but its bytes is known, and perhaps the width of its elements in bytes (0:
+/// not known; `said`: by its assembler): 1, 2, 4 or 8 bytes are an integer; more are a string where they read as one,
+/// with or without an end mark, else elements of that width, else bytes.
+Shape untyped_shape(Bytes bytes, unsigned width = 0, bool said = false);
 
 /// A part of a value that has no parts itself.
 struct Field {

@@ -131,6 +131,44 @@ std::string comparison_words(unsigned code, const Instruction& setter, std::uint
   });
 }
 
+namespace {
+
+/// "was" becomes "is": values are looked at where names were remembered.
+std::string in_present(std::string text) {
+  constexpr std::pair<std::string_view, std::string_view> kTenses[] = {
+      {" was ", " is "}, {" were ", " are "}, {" had ", " has "}, {" did ", " does "}, {"overflowed", "overflows"}};
+  for (const auto& [past, present] : kTenses) {
+    const std::size_t at = text.find(past);
+    if (at != std::string::npos) text.replace(at, past.size(), present);
+  }
+  return text;
+}
+
+std::string decimal(std::uint64_t value, unsigned bits, bool is_unsigned) {
+  const unsigned unused = bits == 0 || bits >= 64 ? 0 : 64 - bits;
+  const std::uint64_t raised = value << unused;
+  return is_unsigned ? std::to_string(raised >> unused) : std::to_string(static_cast<std::int64_t>(raised) >> unused);
+}
+
+}  // namespace
+
+std::string decision_words(unsigned code, bool holds, const Instruction& setter, const Compared& values) {
+  const Words* words = words_for(setter);
+  if (words == nullptr || words == &kFloats) return {};
+  // Neighbouring conditions are opposites (Intel SDM volume 2, appendix B.1.4.7).
+  const std::string_view pattern = (*words)[holds ? code & 15 : (code & 15) ^ 1];
+  const bool is_unsigned = pattern.ends_with(", unsigned");
+  const unsigned bits = operands_of(setter)[0].width;
+  const std::string text = filled(pattern, [&](char key) {
+    if (words == &kResult) return decimal(values.result, bits, is_unsigned);
+    if (key == 'x') return decimal(values.first & values.second, bits, is_unsigned);
+    return decimal(key == '0' ? values.first : values.second, bits, is_unsigned);
+  });
+  if (words != &kResult) return in_present(text);
+  const std::size_t in = text.find(" in ");  // "the result in 3 was 0"
+  return in == std::string::npos ? text : in_present("the result " + text.substr(in + 4));
+}
+
 std::string sentence_after(const Instruction& instruction, std::uint64_t address, const Instruction& setter,
                            std::uint64_t setter_address) {
   std::string result = sentence(instruction, address);

@@ -19,6 +19,16 @@ bool sets_condition_flags(const Instruction& instruction);
 /// flags themselves can be named.
 std::string comparison_words(unsigned code, const Instruction& setter, std::uint64_t setter_address);
 
+/// The two values that an instruction compared or tested, or the result that it left.
+struct Compared {
+  std::uint64_t first = 0, second = 0;  ///< operands of cmp and test
+  std::uint64_t result = 0;             ///< of arithmetic: what its first operand holds afterwards
+};
+
+/// What was found, with values: "3 is less than 6, signed" where the condition `code` holds, its opposite where it does
+/// not. Empty where comparison_words() has no words.
+std::string decision_words(unsigned code, bool holds, const Instruction& setter, const Compared& values);
+
 /// The sentence of a conditional instruction, its condition worded by the instruction that set the flags.
 std::string sentence_after(const Instruction& instruction, std::uint64_t address, const Instruction& setter,
                            std::uint64_t setter_address);

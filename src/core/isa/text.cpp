@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
 #include <cstddef>
 #include <cstring>
 #include <utility>
@@ -554,6 +555,23 @@ std::string_view Texts::text_of(const Instruction& instruction, std::uint64_t ad
   return {line_.data(), static_cast<std::size_t>(to - line_.data())};
 }
 
+namespace {
+
+/// The words of the table speak of 64-bit registers; 32-bit code has their lower halves.
+void name_narrow_registers(std::string& text) {
+  constexpr std::string_view kWide[] = {"rax", "rbx", "rcx", "rdx", "rsi", "rdi", "rbp", "rsp", "rip", "rflags"};
+  const auto is_letter = [&](std::size_t at) {
+    return at < text.size() && std::isalnum(static_cast<unsigned char>(text[at])) != 0;
+  };
+  for (const std::string_view name : kWide) {
+    for (std::size_t at = text.find(name); at != std::string::npos; at = text.find(name, at + 1)) {
+      if (!is_letter(at + name.size()) && (at == 0 || !is_letter(at - 1))) text[at] = 'e';
+    }
+  }
+}
+
+}  // namespace
+
 std::string sentence(const Instruction& instruction, std::uint64_t address) {
   const Operands operands = operands_of(instruction);
   std::string result = filled(operation_of(row_of(instruction)).sentence, [&](char key) {
@@ -570,6 +588,7 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
     return size + std::string(piece.view());
   });
   if (is_repeated(instruction)) result += "; repeated, rcx times at most";
+  if (instruction.mode() == Mode::bits32) name_narrow_registers(result);
   return result;
 }
 

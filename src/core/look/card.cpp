@@ -1,5 +1,6 @@
 #include "look/card.h"
 
+#include "base/path.h"
 #include "look/scope.h"
 #include "look/subject.h"
 
@@ -26,7 +27,53 @@ std::pair<std::string, inspect::Value> result_of(Subject& subject, std::uint64_t
   return {std::move(name), std::move(value)};
 }
 
+/// What one instruction wrote is named at its width; addresses by what lies there.
+void name_changes(Subject& subject, const Moved& moved, Card& card) {
+  const state::StateView& view = subject.view();
+  Modules& modules = subject.modules();
+  state::Delta& changes = card.changes;
+  if (moved.instructions == 1 && !moved.ran_through) {
+    std::uint8_t bytes[isa::kLongestInstruction] = {};
+    const std::size_t size = view.read_memory(moved.before[Reg::rip], bytes);
+    const isa::Instruction instruction = isa::decode({bytes, size}, view.mode());
+    if (instruction) changes.add_written(state::written_registers(instruction), moved.before, view.registers());
+  }
+  const std::uint64_t stack = view.registers()[Reg::rsp];
+  const auto add = [&](std::uint64_t value) {
+    if (card.names.contains(value)) return;
+    if (AddressName name = address_name(modules, view, value, stack); name.known())
+      card.names.emplace(value, std::move(name));
+  };
+  for (const state::RegisterChange& one : changes.registers) {
+    add(one.before);
+    add(one.after);
+  }
+  for (const state::WrittenRegister& one : changes.written) add(one.after);
+  const unsigned word = arch::machine_of(view.mode()).word;
+  Scope scope(modules, view);
+  for (const state::MemoryChange& one : changes.memory) {
+    std::string name = memory_name(modules, one.address, one.size);
+    card.written.push_back(!name.empty() ? std::move(name) : scope.name_of_memory(one.address, one.size));
+    if (one.size != word) continue;
+    add(state::number_of(changes.before(one), word));
+    add(state::number_of(changes.after(one), word));
+  }
+}
+
 }  // namespace
+
+std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address) {
+  if (modules.is_own(address)) return {};
+  constexpr std::size_t kMost = 64;
+  for (const inspect::Frame& frame : frames_of(modules, view, kMost)) {
+    if (frame.how == inspect::Frame::How::innermost || !modules.is_own(frame.inside())) continue;
+    const auto [file, line] = modules.line_of(frame.inside());
+    std::string text = modules.return_name(frame.address());
+    if (line != 0) text += "  " + base_name(file) + ":" + std::to_string(line);
+    return text;
+  }
+  return {};
+}
 
 Card card_of(Subject& subject, const Stopped& stopped) {
   Card card;
@@ -41,6 +88,7 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   card.ran_through = moved.ran_through;
   card.address = view.registers()[Reg::rip];
   card.place = modules.place_name(card.address);
+  card.called_from = own_caller(modules, view, card.address);
   const auto [file, line] = modules.line_of(card.address);
   card.file = file;
   card.line = line;
@@ -50,9 +98,13 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   card.changes = moved.written;
   card.changes.registers.clear();
   card.changes.compare(moved.before, view.registers());
+  std::erase_if(card.changes.registers, [&](const state::RegisterChange& one) {
+    return (view.known_registers() >> static_cast<unsigned>(one.reg) & 1) == 0;
+  });
   if (moved.extended_before) {
     if (const auto extended = view.extended()) card.changes.compare(*moved.extended_before, *extended);
   }
+  name_changes(subject, moved, card);
   if (stopped.returned_from) card.results.push_back(result_of(subject, *stopped.returned_from));
   card.next = what_comes(subject.target(), subject.thread(), modules);
   return card;

@@ -2,12 +2,14 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <utility>
 #include <vector>
 
 #include "inspect/value.h"
+#include "look/address_name.h"
 #include "look/code_lines.h"
 #include "look/foresight.h"
 #include "look/stopped.h"
@@ -38,18 +40,26 @@ struct Card {
   std::vector<CardHit> hits;
   bool ended = false;  ///< the program is gone: there is nothing but the reason
   isa::Mode mode = isa::Mode::bits64;
-  bool ran_through = false;  ///< functions ran through on the way: what they wrote was not followed
+  bool ran_through = false;     ///< functions ran through on the way: what they wrote was not followed
+  bool limits_are_news = true;  ///< that is to be said; not at every stop
   std::uint64_t address = 0;
   std::string place;
+  std::string called_from;  ///< see own_caller
   std::string file;
   std::uint32_t line = 0;
   std::uint64_t thread = 1;
   std::size_t threads = 1;
   std::vector<CodeLine> code;
-  state::Delta changes;  ///< registers, flags and memory; vectors of the low 128 bits
+  state::Delta changes;                        ///< registers, flags and memory; vectors of the low 128 bits
+  std::vector<std::string> written;            ///< the variable of each change of memory; empty: none is known
+  std::map<std::uint64_t, AddressName> names;  ///< of the addresses among what changed
   std::vector<std::pair<std::string, inspect::Value>> results;  ///< of a function that returned: its name and result
   Foresight next;
 };
+
+/// In a library the own function that it works for is what people look for: "main+0x9c  tidelog.c:47"; empty in own
+/// code, and where nobody's own code called.
+std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address);
 
 class Subject;
 

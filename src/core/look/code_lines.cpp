@@ -58,6 +58,18 @@ std::vector<std::uint64_t> starts_before(Modules& modules, std::uint64_t address
   return starts;
 }
 
+/// Whether an address lies in what a file has as code: what comes after it in memory are no instructions, nor is data
+/// that hand-written code keeps there.
+bool is_code(Modules& modules, std::uint64_t address) {
+  const Module* module = modules.at(address);
+  if (module == nullptr) return false;
+  const std::uint64_t inside = address - module->bias;
+  const binary::Section* section = module->program->elf().section_at(inside);
+  if (section == nullptr || !section->is_code()) return false;
+  return std::ranges::none_of(module->program->data_among_code(),
+                              [&](const auto& data) { return data.range().holds(inside); });
+}
+
 }  // namespace
 
 std::vector<CodeLine> code_around(Modules& modules, const state::StateView& view, std::uint64_t address,
@@ -66,7 +78,9 @@ std::vector<CodeLine> code_around(Modules& modules, const state::StateView& view
   for (const std::uint64_t start : starts_before(modules, address, before))
     result.push_back(describe(modules, view, start, stops));
   std::uint64_t at = address;
+  const bool in_code = is_code(modules, address);
   for (std::size_t i = 0; i < after; ++i) {
+    if (in_code && !is_code(modules, at)) break;
     result.push_back(describe(modules, view, at, stops));
     if (result.back().bytes.empty()) break;
     at += result.back().bytes.size();

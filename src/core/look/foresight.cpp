@@ -7,6 +7,8 @@
 #include "base/number.h"
 #include "isa/comparison.h"
 #include "isa/text.h"
+#include "look/scope.h"
+#include "state/delta.h"
 #include "state/execute.h"
 #include "state/parts.h"
 #include "state/touched.h"
@@ -56,6 +58,18 @@ class Seer {
  private:
   [[nodiscard]] std::string place(std::uint64_t address) { return modules_.place_name(address); }
 
+  /// What an address points to, of a value that is as wide as one.
+  AddressName named(std::uint64_t value, unsigned bits) {
+    const bool wide = bits == arch::machine_of(view_.mode()).word * 8U;
+    return wide ? address_name(modules_, view_, value, view_.registers()[Reg::rsp]) : AddressName{};
+  }
+
+  std::string variable_at(std::uint64_t address, std::uint64_t size) {
+    std::string name = memory_name(modules_, address, size);
+    if (name.empty()) name = Scope(modules_, view_).name_of_memory(address, size);
+    return !name.empty() ? name : modules_.reference(address).name;
+  }
+
   void read_operands() {
     const isa::Operands operands = isa::operands_of(instruction_);
     const std::uint64_t next = at_ + instruction_.length;
@@ -79,7 +93,7 @@ class Seer {
       } else {
         if (operand.recipe.has_vector_index()) continue;
         one.address = state::address_of(operand.memory(), view_.registers(), next, operand.width);
-        one.name = modules_.reference(*one.address).name;
+        one.name = variable_at(*one.address, operand.width / 8U);
         bytes.resize(operand.width / 8U);
         if (operand.width == 0) {
           result_.operands.push_back(std::move(one));
@@ -96,7 +110,7 @@ class Seer {
         std::uint64_t value = 0;
         std::memcpy(&value, bytes.data(), bytes.size());
         one.value = value;
-        if (!one.address && value > 0x1000 && one.bits == 64) one.name = modules_.reference(value).name;
+        one.points_to = named(value, one.bits);
       }
       result_.operands.push_back(std::move(one));
     }
@@ -141,11 +155,54 @@ class Seer {
     if (!holds) return;
     result_.verdict = "the jump" + (direct ? " to " + place(target) : std::string()) +
                       (*holds ? " will be taken" : " will not be taken");
-    if (const auto code = isa::condition_of(instruction_)) result_.verdict += ": " + flag_words(*code);
-    if (const auto setter = setter_before()) {
+    const auto code = isa::condition_of(instruction_);
+    const auto setter = setter_before();
+    const std::string reason = code && setter ? decision(*code, *holds, setter->first, setter->second) : std::string();
+    if (code) result_.verdict += ": " + (reason.empty() ? flag_words(*code) : reason + " (" + flag_words(*code) + ")");
+    if (setter) {
       const std::string sentence = isa::sentence_after(instruction_, at_, setter->first, setter->second);
       if (!sentence.empty()) result_.sentence = sentence;
     }
+  }
+
+  /// "3 is less than 6, signed": what the instruction right before compared, where the flags are those that it left.
+  std::string decision(unsigned code, bool holds, const isa::Instruction& setter, std::uint64_t address) {
+    if (address + setter.length != at_) return {};
+    const isa::Operands operands = isa::operands_of(setter);
+    inspect::Frame there;
+    there.registers = view_.registers();
+    there.registers[Reg::rip] = address;
+    const inspect::FrameView view(view_, there);
+    const isa::Meaning meaning = isa::operation_of(isa::row_of(setter)).meaning;
+    const bool compares = meaning == isa::meaning::cmp || meaning == isa::meaning::test;
+    if (compares) {
+      constexpr std::uint64_t kAsked = 0x8c5;  // OF SF ZF PF CF
+      const state::Outcome outcome = state::execute(setter, view);
+      const std::uint64_t differs = outcome.registers[Reg::rflags] ^ view_.registers()[Reg::rflags];
+      if (outcome.ending != state::Ending::done || (differs & kAsked) != 0) return {};
+    }
+    isa::Compared values;
+    for (unsigned i = 0; i < 2 && i < operands.shown; ++i) {
+      const auto value = value_of(setter, operands[i], view);
+      if (!value) return {};
+      (i == 0 ? values.first : values.second) = *value;
+      if (i == 0) values.result = *value;
+    }
+    return isa::decision_words(code, holds, setter, values);
+  }
+
+  /// What an operand of an instruction that stands elsewhere holds, of up to 64 bits.
+  std::optional<std::uint64_t> value_of(const isa::Instruction& instruction, const isa::Operand& operand,
+                                        const state::StateView& view) {
+    if (operand.kind == isa::Operand::Kind::immediate) return static_cast<std::uint64_t>(operand.value);
+    if (operand.kind == isa::Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general)
+      return state::value_of(view.registers(), operand.reg);
+    if (operand.kind != isa::Operand::Kind::memory || operand.width == 0 || operand.width > 64) return std::nullopt;
+    const std::uint64_t next = view.registers()[Reg::rip] + instruction.length;
+    const std::uint64_t address = state::address_of(operand.memory(), view.registers(), next, operand.width);
+    std::uint8_t bytes[8] = {};
+    if (view.read_memory(address, {bytes, operand.width / 8U}) != operand.width / 8U) return std::nullopt;
+    return state::number_of(bytes, operand.width / 8U);
   }
 
   /// The instruction just before this one, when it set the flags.
@@ -226,24 +283,85 @@ class Seer {
     return (meaning == isa::meaning::cmp ? "compares " : "tests ") + values[0] + " with " + values[1];
   }
 
+  /// The dividend, which the text of a division does not name, and whether the quotient fits (Intel SDM volume 2, DIV
+  /// and IDIV).
+  void division(bool is_signed) {
+    if (result_.operands.empty() || !result_.operands.front().value) return;
+    const isa::Operand divisor_at = isa::operands_of(instruction_)[0];
+    const unsigned bits = divisor_at.width;
+    const auto part = [](isa::General number, unsigned width) {
+      return isa::RegisterPart{isa::RegisterFile::general, number, 0, static_cast<std::uint16_t>(width)};
+    };
+    const bool byte = bits == 8;
+    const std::uint64_t low = state::value_of(view_.registers(), part(isa::kRax, byte ? 16 : bits));
+    const std::uint64_t high = byte ? 0 : state::value_of(view_.registers(), part(isa::kRdx, bits));
+    __extension__ using Wide = __int128;
+    __extension__ using Unsigned = unsigned __int128;
+    const unsigned all = 2 * bits;
+    Unsigned raw = byte ? low : static_cast<Unsigned>(high) << bits | low;
+    if (is_signed && all < 128 && (raw >> (all - 1) & 1) != 0) raw |= ~Unsigned(0) << all;
+    const std::uint64_t value = *result_.operands.front().value;
+    const auto dividend = static_cast<Wide>(raw);
+    const Wide divisor =
+        is_signed ? static_cast<Wide>(static_cast<std::int64_t>(value << (64 - bits)) >> (64 - bits)) : Wide(value);
+    Foresight::Operand shown;
+    shown.text = byte ? "ax"
+                      : std::string(isa::name_of(part(isa::kRdx, bits))) + ":" +
+                            std::string(isa::name_of(part(isa::kRax, bits)));
+    shown.bits = all;
+    if (all <= 64) shown.value = static_cast<std::uint64_t>(raw) & (~std::uint64_t(0) >> (64 - all));
+    result_.operands.insert(result_.operands.begin(), std::move(shown));
+    if (divisor == 0) {
+      result_.verdict = "will fault: division by zero";
+      return;
+    }
+    const Wide quotient = is_signed ? dividend / divisor : static_cast<Wide>(raw / static_cast<Unsigned>(divisor));
+    const Wide least = is_signed ? -(Wide(1) << (bits - 1)) : 0;
+    const Wide most = (Wide(1) << (is_signed ? bits - 1 : bits)) - 1;
+    const bool fits = quotient >= least && quotient <= most;
+    const bool small = quotient >= -(Wide(1) << 63) && quotient < (Wide(1) << 63);
+    const std::string words =
+        "the quotient" + (small ? " " + std::to_string(static_cast<std::int64_t>(quotient)) : std::string());
+    if (!fits) {
+      result_.verdict = "will fault: " + words + " does not fit " + std::to_string(bits) + " bits";
+    } else if (outcome_.ending == state::Ending::done) {
+      result_.verdict = words + " fits " + std::to_string(bits) + " bits";
+    }
+  }
+
   void plain() {
+    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction_)).meaning;
+    const bool is_signed = meaning == isa::meaning::idiv || meaning == isa::meaning::idiv_byte;
+    if (is_signed || meaning == isa::meaning::div || meaning == isa::meaning::div_byte) division(is_signed);
     if (outcome_.ending == state::Ending::exception) {
-      result_.verdict = outcome_.exception == isa::Exception::divide
-                            ? "will fault: a division by zero, or its result does not fit"
-                            : "will fault";
+      if (result_.verdict.empty()) result_.verdict = "will fault";
       return;
     }
     if (outcome_.ending != state::Ending::done) return;
     for (std::size_t i = 0; i < state::kRegCount; ++i) {
       const auto reg = static_cast<Reg>(i);
       if (reg == Reg::rip || reg == Reg::rflags || outcome_.registers[reg] == view_.registers()[reg]) continue;
-      result_.results.push_back({std::string(state::name_of(reg, view_.mode())), outcome_.registers[reg],
-                                 view_.mode() == isa::Mode::bits64 ? 64U : 32U});
+      // At the width that is written.
+      isa::RegisterPart part{isa::RegisterFile::general, 0, 0,
+                             static_cast<std::uint16_t>(arch::machine_of(view_.mode()).word * 8)};
+      std::string name(state::name_of(reg, view_.mode()));
+      for (const isa::RegisterPart& one : state::written_registers(instruction_)) {
+        if (state::reg_of(one) != reg) continue;
+        part = one;
+        name = isa::name_of(one);
+      }
+      const auto number = state::general_number(reg);
+      part.index = number ? static_cast<std::uint8_t>(*number) : 0;
+      const std::uint64_t value = number ? state::value_of(outcome_.registers, part) : outcome_.registers[reg];
+      AddressName points_to = named(value, part.width);
+      if (reg == Reg::rsp && !points_to.region.empty()) points_to.region = "stack";
+      result_.results.push_back({std::move(name), value, part.width, std::move(points_to)});
     }
     if (outcome_.store.size != 0 && outcome_.store.size <= 8) {
       std::uint64_t value = 0;
       std::memcpy(&value, outcome_.store.bytes.data(), outcome_.store.size);
-      result_.results.push_back({"[" + hex_text(outcome_.store.address) + "]", value, outcome_.store.size * 8U});
+      result_.results.push_back({"[" + hex_text(outcome_.store.address) + "]", value, outcome_.store.size * 8U,
+                                 named(value, outcome_.store.size * 8U)});
     }
     if (result_.verdict.empty()) decided_jump();
   }
@@ -265,10 +383,17 @@ Foresight what_comes(const state::Target& target, state::ThreadId thread, Module
   const std::optional<std::uint64_t> number = target.system_call(thread);
   if (!number) return foresee(modules, view);
   Foresight result;
-  result.sentence = "system call " + abi::call_name(*number, abi::call_table(view.mode())) +
+  result.sentence = "system call " + abi::call_name(*number, table_of_call(view)) +
                     " is under way in the kernel; its result comes to " +
                     std::string(state::name_of(Reg::rax, view.mode())) + " when it returns";
   return result;
+}
+
+abi::CallTable table_of_call(const state::StateView& view) {
+  std::uint8_t bytes[2] = {};
+  const std::uint64_t at = view.registers()[Reg::rip] - sizeof bytes;
+  if (view.read_memory(at, bytes) == sizeof bytes && bytes[0] == 0xcd && bytes[1] == 0x80) return abi::CallTable::i386;
+  return abi::call_table(view.mode());
 }
 
 std::string sentence_at(const state::StateView& view, std::uint64_t address) {

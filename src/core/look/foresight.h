@@ -6,6 +6,8 @@
 #include <string>
 #include <vector>
 
+#include "abi/system_calls.h"
+#include "look/address_name.h"
 #include "look/modules.h"
 #include "state/target.h"
 
@@ -19,7 +21,8 @@ struct Foresight {
     std::optional<std::uint64_t> address;  ///< of memory
     std::optional<std::uint64_t> value;    ///< nothing: it cannot be read
     unsigned bits = 0;                     ///< of the value; beyond 64 there is none
-    std::string name;                      ///< what the address or value refers to
+    std::string name;                      ///< what lies at the address of memory
+    AddressName points_to;                 ///< what the value refers to
   };
   std::vector<Operand> operands;
   /// A register or memory that will hold something else.
@@ -27,6 +30,7 @@ struct Foresight {
     std::string text;
     std::uint64_t value = 0;
     unsigned bits = 64;
+    AddressName points_to;
   };
   std::vector<Result> results;
   std::string verdict;  ///< "the jump to … will be taken: …", "calls level_sum", "will fault: …"; may be empty
@@ -35,6 +39,10 @@ struct Foresight {
 Foresight foresee(Modules& modules, const state::StateView& view);
 /// What comes next of a thread, be it an instruction or the end of a system call that it stands in.
 Foresight what_comes(const state::Target& target, state::ThreadId thread, Modules& modules);
+
+/// The numbering of the system call that a thread stands in or has just left: those of int 0x80 are the 32-bit ones in
+/// 64-bit code as well.
+abi::CallTable table_of_call(const state::StateView& view);
 
 /// What the instruction at an address that has just run does, in a sentence.
 std::string sentence_at(const state::StateView& view, std::uint64_t address);

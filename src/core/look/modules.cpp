@@ -29,6 +29,16 @@ std::uint64_t lowest_address(const binary::Elf& elf) {
   return lowest == ~std::uint64_t(0) ? 0 : lowest / kPage * kPage;
 }
 
+/// Variables that begin as zero may lie in pages that are no file's.
+std::uint64_t end_of(const Module& module) {
+  if (!module.program) return 0;
+  std::uint64_t end = 0;
+  for (const binary::Segment& segment : module.program->elf().segments()) {
+    if (segment.type == binary::kLoadSegment) end = std::max(end, segment.address + segment.memory_size);
+  }
+  return end == 0 ? 0 : end + module.bias;
+}
+
 bool returns_twice(std::string_view name) {
   constexpr std::array<std::string_view, 5> kNames = {"setjmp", "_setjmp", "sigsetjmp", "__sigsetjmp", "getcontext"};
   return std::find(kNames.begin(), kNames.end(), name) != kNames.end();
@@ -53,7 +63,7 @@ void add_second_returns(const program::Program& program, const program::Function
 }  // namespace
 
 Modules::Modules(const state::Target& target, program::Program main, program::OpenOptions options)
-    : options_(std::move(options)) {
+    : target_(&target), options_(std::move(options)) {
   modules_.push_back(std::make_shared<Module>());
   Module& first = *modules_.front();
   first.program = std::make_unique<program::Program>(std::move(main));
@@ -66,6 +76,8 @@ Modules::Modules(const state::Target& target, program::Program main, program::Op
 }
 
 Modules::Changes Modules::refresh(const state::Target& target) {
+  target_ = &target;
+  mappings_.clear();
   std::vector<std::string> before;
   for (const auto& module : modules_) before.push_back(module->path);
   place(target);
@@ -113,12 +125,12 @@ void Modules::place(const state::Target& target) {
       Module& module = *modules_.front();
       module.path = path;
       module.from = range.from;
-      module.to = range.to;
+      module.to = std::max(range.to, end_of(module));
       continue;
     }
     const auto known = std::ranges::find_if(modules_, [&](const auto& module) { return module->path == path; });
     if (known != modules_.end()) {
-      (*known)->to = range.to;
+      (*known)->to = std::max(range.to, end_of(**known));
       continue;
     }
     auto module = std::make_shared<Module>();
@@ -140,6 +152,7 @@ void Modules::open(Module& module) {
   if (!opened) return;
   module.program = std::make_unique<program::Program>(std::move(*opened));
   module.bias = module.from - lowest_address(module.program->elf());
+  module.to = std::max(module.to, end_of(module));
 }
 
 void Modules::collect_own() {
@@ -176,6 +189,35 @@ const Module* Modules::at(std::uint64_t address) {
     if (module->program) return module.get();
   }
   return nullptr;
+}
+
+std::optional<state::Mapping> Modules::mapping_at(const state::StateView& view, std::uint64_t address) {
+  std::uint8_t byte = 0;
+  if (view.read_memory(address, {&byte, 1}) != 1) return std::nullopt;
+  const auto find = [&] {
+    return std::ranges::find_if(mappings_, [&](const auto& one) { return address >= one.from && address < one.to; });
+  };
+  auto found = find();
+  if (found == mappings_.end()) {
+    mappings_ = target_->mappings();
+    found = find();
+  }
+  return found != mappings_.end() && found->readable ? std::optional(*found) : std::nullopt;
+}
+
+const debuginfo::StaticVariable* ModuleDebug::static_at(const program::Program& program, std::uint64_t address) {
+  if (!statics) statics = debuginfo::static_variables(program.debug(), types);
+  if (!placed) {
+    placed.emplace();
+    for (const debuginfo::StaticVariable& variable : *statics) {
+      if (!variable.in_thread) placed->push_back(&variable);
+    }
+    std::ranges::stable_sort(*placed, {}, &debuginfo::StaticVariable::address);
+  }
+  const auto after = std::ranges::upper_bound(*placed, address, {}, &debuginfo::StaticVariable::address);
+  if (after == placed->begin()) return nullptr;
+  const debuginfo::StaticVariable* variable = *(after - 1);
+  return address - variable->address < types.size(variable->type) ? variable : nullptr;
 }
 
 ModuleDebug& Modules::debug(const Module& module) {
@@ -269,7 +311,9 @@ std::string Modules::place_name(std::uint64_t address) {
 std::string Modules::return_name(std::uint64_t address) {
   const program::Function* function = function_at(address - 1);
   if (function == nullptr || function->origin != program::Function::Origin::symbol) return place_name(address);
-  return function->name.str() + "+" + hex_text(address - at(address - 1)->bias - function->address);
+  const Module& module = *at(address - 1);
+  const auto nearest = module.program->nearest_name(address - 1 - module.bias);
+  return nearest->name + "+" + hex_text(address - module.bias - nearest->address);
 }
 
 Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) const {

@@ -19,6 +19,7 @@
 #include "debuginfo/variables.h"
 #include "inspect/frames.h"
 #include "program/code_scan.h"
+#include "program/code_starts.h"
 #include "program/program.h"
 #include "state/target.h"
 
@@ -39,9 +40,14 @@ struct ModuleDebug {
   debuginfo::FrameTable frames;
   program::CodeScan scan;
   std::optional<std::vector<debuginfo::StaticVariable>> statics;
+  /// Those with a fixed place, by address.
+  std::optional<std::vector<const debuginfo::StaticVariable*>> placed;
+  /// The one that holds an address of the file, or null.
+  const debuginfo::StaticVariable* static_at(const program::Program& program, std::uint64_t address);
   /// What a name stands for in a unit; null: nothing. Filled as names are asked for.
   std::map<std::pair<std::string, const debuginfo::Unit*>, const debuginfo::StaticVariable*> statics_by_name;
   std::map<std::string, std::optional<debuginfo::TypeId>, std::less<>> type_names;
+  std::unordered_map<std::uint64_t, program::Prologue> prologues;  ///< of functions that were stopped in, by address
 };
 
 struct Module {
@@ -55,11 +61,12 @@ struct Module {
 
 class Modules {
  public:
-  /// Takes the modules that are mapped now. `main` is the program that was launched; `options` open the others.
+  /// Takes the modules that are mapped now; the target must outlive them. `main` is the program that was launched;
+  /// `options` open the others.
   Modules(const state::Target& target, program::Program main, program::OpenOptions options);
 
   /// A forked process has the same ones.
-  Modules(const Modules&) = default;
+  Modules(const Modules& parent, const state::Target& child) : Modules(parent) { target_ = &child; }
   Modules& operator=(const Modules&) = delete;
 
   /// Takes in modules that were mapped since, and forgets those that are gone. Their paths, the new ones first.
@@ -75,6 +82,9 @@ class Modules {
   const Module* at(std::uint64_t address);
   /// Its debug information.
   static ModuleDebug& debug(const Module& module);
+  /// The readable mapping that holds an address outside all modules; nothing where none does. What was mapped since
+  /// the last call is noticed.
+  std::optional<state::Mapping> mapping_at(const state::StateView& view, std::uint64_t address);
   /// The function at an address; null where none is known.
   const program::Function* function_at(std::uint64_t address);
   /// Where the caller's frame lies, for an instruction anywhere: by unwind tables, or by what the code does.
@@ -112,11 +122,14 @@ class Modules {
   [[nodiscard]] std::vector<std::uint64_t> own_starts();
 
  private:
+  Modules(const Modules&) = default;
   void place(const state::Target& target);
   void open(Module& module);
   void collect_own();
   std::optional<inspect::PlacedRule> rule_from_code(const Module& module, std::uint64_t inside);
 
+  const state::Target* target_;
+  std::vector<state::Mapping> mappings_;  ///< as they were when one was last looked for
   program::OpenOptions options_;
   std::unordered_map<std::uint64_t, std::optional<inspect::PlacedRule>> rules_;  ///< by address
   std::vector<std::uint64_t> own_starts_;

@@ -58,6 +58,28 @@ Error inside_instruction(std::string_view location, const program::Boundaries& a
 
 }  // namespace
 
+std::string after_prologue(Modules& modules, std::uint64_t address, std::string_view location) {
+  if (location.find('+') != std::string_view::npos || number_in(location)) return {};
+  const Module* module = modules.at(address);
+  if (module == nullptr) return {};
+  const auto name = module->program->nearest_name(address - module->bias);
+  if (!name || name->address == address - module->bias) return {};
+  const program::Prologue prologue = program::prologue_after(*module->program, name->address);
+  using By = program::Prologue::By;
+  if (prologue.end != address - module->bias || prologue.by == By::none) return {};
+  if (prologue.by == By::debug_information) return "after the prologue";
+  return modules.place_name(address) + ", after the prologue; " + name->name + "+0 is the first instruction";
+}
+
+std::optional<Error> no_instruction(const Modules& modules, std::uint64_t address, std::string_view location) {
+  for (const auto& module : modules.all()) {
+    if (!module->program || address < module->from || address >= module->to) continue;
+    const program::Boundaries around = program::boundaries_around(*module->program, address - module->bias);
+    if (around.before != address - module->bias) return inside_instruction(location, around, module->bias);
+  }
+  return std::nullopt;
+}
+
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
   const auto named = program.functions_named(location);
@@ -76,6 +98,8 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
       if (!result.empty()) return result;
     }
   }
+  if (const auto label = program.label_named(location))
+    return std::vector<std::uint64_t>{program::prologue_after(program, *label).end};
   Result<std::vector<std::uint64_t>> found = program::addresses_of(program, location);
   if (!found) return found;
   for (const std::uint64_t address : *found) {

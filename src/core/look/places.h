@@ -2,12 +2,15 @@
 // held.
 //
 //   function          after its prologue, where its parameters have their places
+//   label             of hand-written code: there, or after a prologue that is one for certain (program/code_starts.h)
 //   function+0        its first instruction
 //   file.c:31         the line's first instruction, in every copy: inlined calls, instances of templates
 //   0x401136          that instruction; an address inside an instruction is refused
 #pragma once
 
 #include <cstdint>
+#include <optional>
+#include <string>
 #include <string_view>
 #include <vector>
 
@@ -26,5 +29,12 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
 /// which is chosen (their names are given).
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
                                                std::string_view location, bool* waiting);
+
+/// Where a stop point stands that was asked for by a name alone and skips a prologue: "refill+0xa, after the prologue;
+/// refill+0 is the first instruction"; empty for others.
+std::string after_prologue(Modules& modules, std::uint64_t address, std::string_view location);
+
+/// An error where an address of the process lies in known code but begins no instruction.
+std::optional<Error> no_instruction(const Modules& modules, std::uint64_t address, std::string_view location);
 
 }  // namespace deeptrace::look

@@ -13,14 +13,6 @@ std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(
 
 }  // namespace
 
-std::string meaning_of(Modules& modules, std::uint64_t value) {
-  if (value < 0x1000) return {};
-  const Module* module = modules.at(value);
-  if (module == nullptr) return {};
-  if (modules.function_at(value) != nullptr) return modules.place_name(value);
-  return modules.reference(value).name;
-}
-
 std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
                                  const std::vector<inspect::Frame>& frames) {
   std::vector<FrameRow> result;
@@ -114,14 +106,15 @@ std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
   }
   for (std::size_t i = 0; i < most; ++i) {
     StackRow row;
-    row.address = top + i * word;
+    row.address_of_word = top + i * word;
     row.top = i == 0;
     std::uint8_t bytes[8] = {};
-    row.known = view.read_memory(row.address, {bytes, word}) == word;
+    row.known = view.read_memory(row.address_of_word, {bytes, word}) == word;
     if (!row.known) break;
     std::memcpy(&row.value, bytes, 8);
-    const auto meaning = meanings.find(row.address);
-    row.meaning = meaning != meanings.end() ? meaning->second : meaning_of(modules, row.value);
+    const auto meaning = meanings.find(row.address_of_word);
+    if (meaning != meanings.end()) row.meaning = meaning->second;
+    if (!row.meaning.starts_with("return address")) row.address = address_name(modules, view, row.value, top);
     result.push_back(std::move(row));
   }
   return result;
@@ -141,7 +134,10 @@ std::vector<RegisterRow> register_rows(Modules& modules, const state::StateView&
     row.value = view.registers()[reg] & mask;
     row.known = (view.known_registers() >> i & 1) != 0;
     if ((before[reg] & mask) != row.value) row.before = before[reg] & mask;
-    if (row.known) row.meaning = meaning_of(modules, row.value);
+    const std::uint64_t stack = view.registers()[Reg::rsp];
+    if (row.before) row.before_is_address = address_name(modules, view, *row.before, stack).known();
+    if (row.known) row.address = address_name(modules, view, row.value, stack);
+    if (reg == Reg::rsp && !row.address.region.empty()) row.address.region = "stack";
     result.push_back(std::move(row));
   }
   return result;

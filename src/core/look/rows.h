@@ -7,6 +7,7 @@
 #include <utility>
 #include <vector>
 
+#include "look/address_name.h"
 #include "look/scope.h"
 
 namespace deeptrace::look {
@@ -28,10 +29,11 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
 
 /// One word of the stack.
 struct StackRow {
-  std::uint64_t address = 0, value = 0;
+  std::uint64_t address_of_word = 0, value = 0;
   bool known = true;    ///< false: it cannot be read
   bool top = false;     ///< the stack pointer points here
-  std::string meaning;  ///< "return address → main+0x9c", "sum", "points to …"; empty when nothing is known
+  std::string meaning;  ///< "return address: main+0x9c", "sum", "the caller's rbp"; empty when nothing is known
+  AddressName address;  ///< what the value points to
 };
 /// From the stack pointer of the innermost frame up, to the end of `frames` or `most` words.
 std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
@@ -41,14 +43,12 @@ struct RegisterRow {
   std::string name;
   std::uint64_t value = 0;
   std::optional<std::uint64_t> before;  ///< when it was other before
-  std::string meaning;                  ///< what it points to
+  bool before_is_address = false;
+  AddressName address;  ///< what it points to
   bool known = true;
 };
 /// The general registers and the instruction pointer of a state.
 std::vector<RegisterRow> register_rows(Modules& modules, const state::StateView& view,
                                        const state::RegisterSet& before);
-
-/// What a word may be, in words: a place in code, a variable, a text, a place on the stack.
-std::string meaning_of(Modules& modules, std::uint64_t value);
 
 }  // namespace deeptrace::look

@@ -7,6 +7,7 @@
 #include "base/number.h"
 #include "base/similar_names.h"
 #include "isa/text.h"
+#include "look/address_name.h"
 #include "look/thread_block.h"
 #include "program/location.h"
 #include "state/parts.h"
@@ -76,7 +77,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return scope_.view_.read_memory(address, into) == into.size();
   }
   std::optional<std::uint64_t> frame_base() override {
-    if (frame_base_.empty() || ++depth_ > 4) return std::nullopt;
+    if (frame_base_.empty() || !frame_pointer_is_set() || ++depth_ > 4) return std::nullopt;
     const debuginfo::ExpressionPlace place{&module_.program->debug(), unit_, module_.bias, pointer_size()};
     const auto value = debuginfo::evaluate_number(frame_base_, place, *this);
     --depth_;
@@ -117,6 +118,19 @@ class Scope::Context final : public debuginfo::LocationContext {
   [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
 
  private:
+  /// Where the frame's base is its frame pointer, that is only so between prologue and epilogue: while unwind tables
+  /// count from it.
+  [[nodiscard]] bool frame_pointer_is_set() const {
+    constexpr std::uint8_t kFirstRegister = 0x50, kRegisters = 32;  // DW_OP_reg0 and up (DWARF 5, 7.7.1)
+    const unsigned number = frame_base_[0] - kFirstRegister;
+    const arch::Machine& machine = arch::machine_of(scope_.view_.mode());
+    const bool by_pointer =
+        frame_base_.size() == 1 && number < kRegisters && number == machine.dwarf_number(machine.frame_pointer);
+    if (!by_pointer || scope_.frame_.how != inspect::Frame::How::innermost) return true;
+    const auto placed = scope_.modules_.frame_rule(scope_.frame_.address());
+    return !placed || !placed->from_table || placed->rule.cfa_register == number;
+  }
+
   Scope& scope_;
   const Module& module_;
   Bytes frame_base_;
@@ -173,6 +187,23 @@ std::string Scope::nearest_life(const std::vector<debuginfo::LocationPart>& part
   return hex_text(nearest.range.from + module_->bias);
 }
 
+/// Unoptimised code describes one place for a variable's whole life, which it has only when the frame is set up.
+std::optional<Result<Datum>> Scope::before_frame(const LocalVariable& variable,
+                                                 const std::vector<debuginfo::LocationPart>& parts) {
+  const auto end = in_their_places_ ? std::nullopt : frame_comes_at();
+  if (!end || parts.size() != 1 || !parts[0].always ||
+      debuginfo::fixed_place(module_->program->debug(), *variable.entry.unit, parts[0].expression))
+    return std::nullopt;
+  const std::vector<const LocalVariable*> named = parameters();
+  const auto found = std::ranges::find(named, &variable);
+  if (found != named.end()) {
+    Result<Datum> datum = passed(static_cast<std::uint64_t>(found - named.begin()) + 1);
+    if (datum) return datum;
+  }
+  return Error{Fault::usage,
+               "not there yet: the function has set up its frame at " + modules_.place_name(*end + module_->bias)};
+}
+
 Result<Datum> Scope::local(const LocalVariable& variable) {
   const debuginfo::DebugInfo& info = module_->program->debug();
   ModuleDebug& debug = Modules::debug(*module_);
@@ -181,6 +212,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   if (!entry || !typed) return Error{Fault::usage, "its debug information is damaged"};
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
+  if (auto early = before_frame(variable, parts)) return *early;
   if (parts.empty()) {
     const debuginfo::FormValue* constant = entry->find(debuginfo::At::const_value);
     if (constant == nullptr) {
@@ -286,6 +318,7 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
     Datum datum;
     datum.type = {&debug.types, best->type};
     datum.place = Datum::Place::memory;
+    datum.is_symbol = true;
     if (best->in_thread) {
       const auto address = thread_address(module, best->address);
       if (!address)
@@ -306,30 +339,30 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
   return std::nullopt;
 }
 
-/// A data symbol without debug information: as numbers of its size.
+/// A data symbol without debug information: read as inspect::untyped_shape says.
 std::optional<Datum> Scope::object_named(std::string_view name) {
   const auto in = [&](const Module& module) -> std::optional<Datum> {
-    const binary::Elf& elf = module.program->elf();
-    const binary::SymbolTable& symbols = elf.symbols();
-    for (std::size_t i = 0; i < symbols.size(); ++i) {
-      if (symbols.name_at(i) != name) continue;
-      const binary::Symbol symbol = symbols[i];
-      if (symbol.section == 0 || symbol.section >= elf.sections().size()) continue;
-      const binary::Section& section = elf.sections()[symbol.section];
-      if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
-      if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
-      Datum datum;
-      datum.place = Datum::Place::memory;
-      datum.address = symbol.address + module.bias;
-      using Kind = inspect::Shape::Kind;
-      const bool number = symbol.size == 1 || symbol.size == 2 || symbol.size == 4 || symbol.size == 8;
-      datum.shape = number ? inspect::Shape{Kind::unsigned_integer, static_cast<unsigned>(symbol.size)}
-                           : inspect::Shape{Kind::unsigned_integer, 1};
-      datum.count = number || symbol.size == 0 ? 1 : symbol.size;
-      datum.many = datum.count > 1;
-      return datum;
+    const program::DataSymbol* found = module.program->data_named(name);
+    if (found == nullptr) return std::nullopt;
+    Datum datum;
+    datum.place = Datum::Place::memory;
+    datum.is_symbol = true;
+    if (found->in_thread) {
+      const auto address = thread_address(module, found->address - program::thread_storage(*module.program).from);
+      if (!address) return std::nullopt;
+      datum.address = *address;
+    } else {
+      datum.address = found->address + module.bias;
     }
-    return std::nullopt;
+    constexpr std::uint64_t kMost = std::uint64_t(1) << 26;
+    std::vector<std::uint8_t> bytes(std::clamp<std::uint64_t>(found->size, 1, kMost));
+    bytes.resize(std::max<std::size_t>(1, view_.read_memory(datum.address, bytes)));
+    const program::ElementWidth width = module.program->element_width(*found);
+    datum.shape = inspect::untyped_shape(bytes, width.bytes, found->element != 0);
+    datum.count = bytes.size() / datum.shape->size;
+    datum.many = datum.count > 1 || datum.shape->kind == inspect::Shape::Kind::string;
+    datum.from_code = datum.many && width.from_code && datum.shape->kind == inspect::Shape::Kind::integer;
+    return datum;
   };
   if (module_ != nullptr) {
     if (auto found = in(*module_)) return found;
@@ -418,6 +451,29 @@ std::vector<Scope::Listed> Scope::locals() {
   return result;
 }
 
+std::string Scope::name_of_memory(std::uint64_t address, std::uint64_t size) {
+  const auto part_of = [&](const TypeRef& type, std::uint64_t from) -> std::optional<std::string> {
+    if (address < from || address + size > from + type.types->size(type.id)) return std::nullopt;
+    return type.types->part_name(type.id, address - from, size);
+  };
+  const std::vector<Listed> all = locals();
+  for (const Listed& one : all) {
+    if (!one.datum || one.datum->place != Datum::Place::memory || !one.datum->type) continue;
+    if (const auto part = part_of(one.datum->type, one.datum->address)) return one.name + *part;
+  }
+  for (const Listed& one : all) {
+    if (!one.datum || !one.datum->type) continue;
+    debuginfo::Types& types = *one.datum->type.types;
+    const Type& pointer = types[types.plain(one.datum->type.id)];
+    if (pointer.kind != Type::Kind::pointer || !types[types.plain(pointer.target)].is_aggregate()) continue;
+    Datum datum = *one.datum;
+    const auto to = inspect::number_of(datum, *this);
+    const auto part = to ? part_of({&types, pointer.target}, *to) : std::nullopt;
+    if (part && part->starts_with('.')) return one.name + "->" + part->substr(1);
+  }
+  return {};
+}
+
 /// A thread's own variable: in the main program at a fixed distance below the thread pointer (ELF Handling For
 /// Thread-Local Storage, variant II); in a library where the loader's table for the thread says.
 std::optional<std::uint64_t> Scope::thread_address(const Module& module, std::uint64_t offset) const {
@@ -478,159 +534,16 @@ std::optional<TypeRef> Scope::type_named(std::string_view name) {
   return std::nullopt;
 }
 
-// ---- what the calling convention says -------------------------------------------------------------------------------
-
-Result<Datum> Scope::argument(std::uint64_t number) {
-  if (number == 0) return Error{Fault::usage, "arguments are counted from 1"};
-  const program::Function* function = module_ != nullptr ? module_->program->function_at(inside_) : nullptr;
-  const bool entry =
-      function != nullptr && function->address == inside_ && frame_.how == inspect::Frame::How::innermost;
-  // The parameters of the function itself, by debug information.
-  std::vector<const LocalVariable*> parameters;
-  if (module_ != nullptr) {
-    if (const debuginfo::FunctionLocals* locals = Modules::debug(*module_).locals.at(inside_)) {
-      for (const LocalVariable& variable : locals->scopes.front().variables) {
-        if (variable.parameter) parameters.push_back(&variable);
-      }
-    }
-  }
-  if (!entry) {
-    if (number <= parameters.size()) return local(*parameters[number - 1]);
-    return Error{Fault::usage,
-                 !parameters.empty()
-                     ? "the function has " + std::to_string(parameters.size()) + " parameters"
-                     : "arguments are known at the function's first instruction only: stop at function+0"};
-  }
-  std::optional<TypeRef> type;
-  ModuleDebug& debug = Modules::debug(*module_);
-  std::uint64_t integers = 0, reals = 0;
-  bool real = false;
-  for (std::uint64_t i = 0; i < number; ++i) {
-    real = false;
-    if (i < parameters.size()) {
-      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
-      type = TypeRef{&debug.types, entry_of_type ? debug.types.of(*entry_of_type) : debuginfo::kVoid};
-      const Type& plain = debug.types[debug.types.plain(type->id)];
-      if (plain.is_aggregate() && view_.mode() == isa::Mode::bits64)
-        return Error{
-            Fault::usage,
-            "a structure among the arguments is passed in parts; name the parameter after the function's prologue"};
-      real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating && plain.size <= 8;
-    } else {
-      type.reset();
-    }
-    real ? ++reals : ++integers;
-  }
-  Datum datum;
-  if (type) datum.type = *type;
-  const arch::Machine& machine = arch::machine_of(view_.mode());
-  const unsigned word = machine.word;
-  const std::uint64_t size = type ? std::max<std::uint64_t>(1, debug.types.size(type->id)) : word;
-  if (!type) datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
-  // Those that have no register are on the stack (x86-64 psABI, 3.2.3; i386 psABI, 2.2.3: all of them).
-  const std::uint64_t in_general = machine.arguments.size(), in_vectors = machine.vector_arguments;
-  if (real ? reals <= in_vectors : integers <= in_general) {
-    datum.place = Datum::Place::reg;
-    datum.loaded = true;
-    datum.part = real ? isa::RegisterPart{isa::RegisterFile::vector, static_cast<std::uint8_t>(reals - 1), 0, 128}
-                      : isa::RegisterPart{isa::RegisterFile::general, machine.arguments[integers - 1], 0, 64};
-    auto bytes = state::bytes_of(view_, datum.part);
-    if (!bytes) return Error{Fault::usage, "its register is not known here"};
-    bytes->resize(size);
-    datum.part.width = static_cast<std::uint16_t>(size * 8);
-    datum.bytes = std::move(*bytes);
-    return datum;
-  }
-  std::uint64_t slot = 0;
-  if (in_general != 0) {
-    slot = (integers > in_general ? integers - in_general : 0) + (reals > in_vectors ? reals - in_vectors : 0);
-  } else {
-    slot = number;
-    for (std::uint64_t i = 0; i + 1 < number && i < parameters.size(); ++i) {
-      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
-      if (entry_of_type) slot += (debug.types.size(debug.types.of(*entry_of_type)) + 3) / 4 - 1;
-    }
-  }
-  datum.place = Datum::Place::memory;
-  datum.address = frame_.registers[Reg::rsp] + slot * word;
-  return datum;
-}
-
-std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
-  const Module* module = modules_.at(function);
-  if (module == nullptr) return std::nullopt;
-  ModuleDebug& debug = Modules::debug(*module);
-  const auto* described = debug.scopes.function_at(function - module->bias);
-  if (described == nullptr) return std::nullopt;
-  const auto entry = module->program->debug().read({described->unit, described->entry});
-  if (!entry) return std::nullopt;
-  return TypeRef{&debug.types, debug.types.of(*entry)};
-}
-
-Result<Datum> Scope::result() {
-  const unsigned word = arch::machine_of(view_.mode()).word;
-  const auto type = return_type(returned_from_.value_or(frame_.inside()));
-  Datum datum;
-  datum.place = Datum::Place::reg;
-  datum.loaded = true;
-  datum.part = {isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)};
-  if (type) {
-    const Type& plain = (*type->types)[type->types->plain(type->id)];
-    const std::uint64_t size = type->types->size(type->id);
-    if (plain.kind == Type::Kind::none) return Error{Fault::usage, "the function returns nothing"};
-    datum.type = *type;
-    const bool real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating;
-    if (real && (word == 4 || size > 8)) {
-      datum.part = {isa::RegisterFile::x87, 0, 0, 80};
-      datum.type = {};
-      datum.shape = inspect::Shape{inspect::Shape::Kind::floating, 10};
-    } else if (real) {
-      datum.part = {isa::RegisterFile::vector, 0, 0, static_cast<std::uint16_t>(size * 8)};
-    } else if (plain.is_aggregate()) {
-      if (size > 16 || word == 4) {
-        // Returned in memory: rax holds its address (x86-64 psABI, 3.2.3).
-        datum.place = Datum::Place::memory;
-        datum.loaded = false;
-        datum.address = frame_.registers[Reg::rax];
-        return datum;
-      }
-      return Error{Fault::usage, "a structure of up to 16 bytes is returned in parts; look at rax, rdx, xmm0 and xmm1"};
-    } else if (size > 0 && size <= word) {
-      datum.part.width = static_cast<std::uint16_t>(size * 8);
-    }
-  }
-  auto bytes = state::bytes_of(view_, datum.part);
-  if (!bytes) return Error{Fault::usage, "its register is not known here"};
-  datum.bytes = std::move(*bytes);
-  if (!datum.type && !datum.shape) {
-    datum.bits = word * 8;
-    datum.signless = true;
-  }
-  return datum;
-}
-
-Result<Datum> Scope::caller() {
-  const unsigned word = arch::machine_of(view_.mode()).word;
-  const auto is_code = [this](std::uint64_t address) { return modules_.at(address) != nullptr; };
-  const auto frame = inspect::caller_of(frame_, thread_, rules(), is_code);
-  if (!frame) return Error{Fault::usage, "nobody called this function, or the way to the caller is lost"};
-  Datum datum;
-  datum.loaded = true;
-  datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
-  datum.bytes.resize(word);
-  const std::uint64_t address = frame->address();
-  std::memcpy(datum.bytes.data(), &address, word);
-  return datum;
-}
-
 inspect::PointerReader Scope::pointers() {
   return [this](std::uint64_t /*place*/, std::uint64_t value, bool characters) {
     inspect::Pointed pointed;
     pointed.value = value;
     if (value == 0) return pointed;
-    program::Reference reference = modules_.reference(value);
-    pointed.name = std::move(reference.name);
-    pointed.text = std::move(reference.text);
+    AddressName known = address_name(modules_, view_, value, view_.registers()[Reg::rsp]);
+    pointed.is_address = known.known();
+    pointed.name = std::move(known.name);
+    pointed.text = std::move(known.text);
+    pointed.region = std::move(known.region);
     if (!characters || !pointed.text.empty()) return pointed;
     constexpr std::size_t kMost = 80;
     std::uint8_t bytes[kMost];

@@ -34,6 +34,9 @@ class Scope final : public inspect::Environment {
   Result<inspect::Datum> caller() override;
   inspect::PointerReader pointers() override;
 
+  /// Variables of unoptimised code are looked for where they will be, before their frame is set up as well: for whoever
+  /// names what a prologue writes.
+  void in_their_places() { in_their_places_ = true; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
 
@@ -46,12 +49,26 @@ class Scope final : public inspect::Environment {
   };
   std::vector<Listed> locals();
 
+  /// "total", "log->readings[2].level", "log->count": the local variable, or what a local pointer to an object points
+  /// to, that holds `size` bytes at an address; empty when none does.
+  std::string name_of_memory(std::uint64_t address, std::uint64_t size);
+
   /// True when the value depends on this frame: a local variable.
   bool is_local(std::string_view name);
 
  private:
   class Context;
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
+  std::optional<Result<inspect::Datum>> before_frame(const debuginfo::LocalVariable& variable,
+                                                     const std::vector<debuginfo::LocationPart>& parts);
+  /// Where the function that the innermost frame stands in has set up its frame, an address in the file; nothing when
+  /// it has, and in callers.
+  [[nodiscard]] std::optional<std::uint64_t> frame_comes_at() const;
+  /// Of the function itself, by its debug information.
+  [[nodiscard]] std::vector<const debuginfo::LocalVariable*> parameters() const;
+  /// Argument `number`, from 1, where the caller put it.
+  Result<inspect::Datum> passed(std::uint64_t number);
+  [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
@@ -71,6 +88,7 @@ class Scope final : public inspect::Environment {
   const Module* module_ = nullptr;  ///< that the frame stands in; null outside all
   std::uint64_t inside_ = 0;        ///< address in the module's file that scopes are looked up by
   std::optional<std::uint64_t> returned_from_;
+  bool in_their_places_ = false;
 };
 
 /// All frames of a thread, the innermost first, `most` of them.

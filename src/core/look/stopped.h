@@ -26,6 +26,7 @@ struct Stopped {
     halt,           ///< at a stop point: see `hits`
     signal,         ///< a signal is about to end the program
     attention,      ///< Ctrl-C
+    waits,          ///< nothing moves until the program gets input
     replaced,       ///< it has executed another program
     thread_ended,   ///< the thread that was moved is gone
     process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
@@ -52,8 +53,9 @@ struct Stopped {
 struct Moved {
   state::RegisterSet before;                          ///< when it began
   std::optional<state::ExtendedSet> extended_before;  ///< nothing where they were not kept
-  state::Delta written;      ///< memory that its own instructions wrote; not what functions wrote that ran through
-  bool ran_through = false;  ///< there were such functions
+  state::Delta written;       ///< memory that its own instructions wrote; not what functions wrote that ran through
+  bool ran_through = false;   ///< there were such functions
+  unsigned instructions = 0;  ///< that were executed one by one
 };
 
 }  // namespace deeptrace::look

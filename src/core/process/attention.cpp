@@ -12,11 +12,18 @@ namespace {
 // A signal handler can reach nothing but objects of static storage.
 volatile std::sig_atomic_t interrupt = 0;
 volatile std::sig_atomic_t end = 0;
+volatile std::sig_atomic_t beating = 0;
+volatile std::sig_atomic_t listening = 0;  // the signals are ours
+
+void every(suseconds_t microseconds) {
+  const itimerval interval{{0, microseconds}, {0, microseconds}};
+  ::setitimer(ITIMER_REAL, &interval, nullptr);
+}
 
 /// Every 20 milliseconds until it is answered, so that a wait that began after the check ends too.
 void repeat(bool on) {
-  const itimerval every{{0, on ? 20000 : 0}, {0, on ? 20000 : 0}};
-  ::setitimer(ITIMER_REAL, &every, nullptr);
+  constexpr suseconds_t kAsked = 20000, kBeat = 40000;
+  every(on ? kAsked : beating != 0 ? kBeat : 0);
 }
 
 void on_signal(int signal) {
@@ -33,12 +40,14 @@ Attention::Attention(pid_t parent) {
   struct sigaction action {};
   action.sa_handler = on_signal;  // without SA_RESTART: waiting calls return
   for (std::size_t i = 0; i < kSignals.size(); ++i) ::sigaction(kSignals[i], &action, &earlier_[i]);
+  listening = 1;
   if (parent == 0) return;
   ::prctl(PR_SET_PDEATHSIG, SIGHUP);
   if (::getppid() != parent) on_signal(SIGHUP);
 }
 
 Attention::~Attention() {
+  listening = 0;
   repeat(false);
   for (std::size_t i = 0; i < kSignals.size(); ++i) ::sigaction(kSignals[i], &earlier_[i], nullptr);
 }
@@ -48,6 +57,18 @@ Attention::Why Attention::asked() { return end != 0 ? Why::end : interrupt != 0 
 void Attention::answer() {
   interrupt = 0;
   if (end == 0) repeat(false);
+}
+
+Attention::Beat::Beat(bool wanted) : wanted_(wanted && listening != 0 && beating == 0) {
+  if (!wanted_) return;
+  beating = 1;
+  if (asked() == Why::none) repeat(false);
+}
+
+Attention::Beat::~Beat() {
+  if (!wanted_) return;
+  beating = 0;
+  if (asked() == Why::none) repeat(false);
 }
 
 }  // namespace deeptrace::process

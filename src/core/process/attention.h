@@ -27,6 +27,18 @@ class Attention {
   /// Answers an interrupt; a request to end stays.
   static void answer();
 
+  /// While one lives, waits return (EINTR) every 40 milliseconds, so that somebody can look how the program does.
+  class Beat {
+   public:
+    explicit Beat(bool wanted);
+    ~Beat();
+    Beat(const Beat&) = delete;
+    Beat& operator=(const Beat&) = delete;
+
+   private:
+    bool wanted_;
+  };
+
  private:
   static constexpr std::array kSignals = {SIGINT, SIGTERM, SIGHUP, SIGALRM};
   std::array<struct sigaction, kSignals.size()> earlier_{};  ///< what was done at them before

@@ -24,6 +24,8 @@ namespace {
 using state::kResumeFlag;
 using state::Reg;
 
+constexpr std::uint32_t bit(Reg reg) { return 1U << static_cast<unsigned>(reg); }
+
 constexpr std::size_t kDebugStatus = offsetof(user, u_debugreg) + 8UL * 6;  // where PTRACE_PEEKUSER has DR6
 constexpr long kOptions = PTRACE_O_TRACECLONE | PTRACE_O_TRACEFORK | PTRACE_O_TRACEVFORK | PTRACE_O_TRACEVFORKDONE |
                           PTRACE_O_TRACEEXEC | PTRACE_O_TRACEEXIT | PTRACE_O_TRACESYSGOOD;
@@ -98,12 +100,25 @@ void Process::take_raw(const Thread& thread) {
   thread.registers = from_kernel(thread.raw);
   thread.registers[Reg::rflags] &= ~kResumeFlag;  // the kernel sets it to go past a debug register of ours
   thread.fetched = true;
+  if (!thread.at_call) return;
+  thread.registers[Reg::rip] = *thread.at_call;
+  thread.registers[Reg::rax] = thread.raw.orig_rax;
 }
 
 /// Changed registers are written when the thread goes on: mostly once for several changes.
 void Process::store(Thread& thread) {
   to_kernel(thread.registers, thread.raw);
   thread.changed = true;
+  if (!thread.at_call) return;
+  // From another place no call is made (the kernel skips number -1).
+  const bool stays = thread.registers[Reg::rip] == *thread.at_call;
+  thread.raw.orig_rax = stays ? thread.registers[Reg::rax] : ~0ULL;
+  if (!stays) {
+    thread.at_call.reset();
+    return;
+  }
+  thread.raw.rax = static_cast<std::uint64_t>(-ENOSYS);  // as at every entry
+  thread.raw.rip = *thread.at_call + kCallSize;
 }
 
 bool Process::flush(Thread& thread) {
@@ -124,6 +139,9 @@ bool Process::set_registers(pid_t id, const state::RegisterSet& registers) {
   Thread* thread = find(id);
   if (thread == nullptr) return false;
   const std::uint64_t before = fetch(*thread)[Reg::rip];
+  for (const Reg reg : {Reg::rcx, Reg::r11}) {
+    if (registers[reg] != thread->registers[reg]) thread->lost &= ~bit(reg);
+  }
   thread->registers = registers;
   // A system call that was broken off must not begin again from another place.
   if (registers[Reg::rip] != before) thread->raw.orig_rax = ~0ULL;
@@ -139,6 +157,7 @@ bool Process::set_extended(pid_t thread, const state::ExtendedSet& registers) {
 
 isa::Mode ThreadView::mode() const { return state::mode_of(registers()); }
 const state::RegisterSet& ThreadView::registers() const { return process_.fetch(*process_.find(thread_)); }
+std::uint32_t ThreadView::known_registers() const { return ~process_.find(thread_)->lost; }
 std::optional<state::ExtendedSet> ThreadView::extended() const { return extended_of(thread_); }
 void ThreadView::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
   process_.memory().read(requests, provenance);
@@ -159,7 +178,8 @@ std::optional<std::uint64_t> Process::system_call(pid_t id) const {
   const Thread* thread = find(id);
   if (thread == nullptr) return std::nullopt;
   fetch(*thread);
-  const bool inside = thread->in_call || state::broken_off(static_cast<std::int64_t>(thread->raw.rax));
+  const bool inside =
+      (thread->in_call && !thread->at_call) || state::broken_off(static_cast<std::int64_t>(thread->raw.rax));
   if (static_cast<std::int64_t>(thread->raw.orig_rax) < 0 || !inside) return std::nullopt;
   return thread->raw.orig_rax;
 }
@@ -171,6 +191,21 @@ int Process::signal_of(pid_t id) const {
   const Thread* thread = find(id);
   return thread != nullptr ? thread->signal : 0;
 }
+void Process::stand_at_call(pid_t id) {
+  Thread* thread = find(id);
+  if (thread == nullptr || !thread->in_call || thread->at_call) return;
+  const std::uint64_t at = fetch(*thread)[Reg::rip] - kCallSize;
+  std::uint8_t bytes[kCallSize] = {};
+  if (memory_.read(at, bytes) != kCallSize) return;
+  const isa::Instruction instruction = isa::decode(bytes, thread->view->mode());
+  if (!instruction || isa::flow_of(instruction) != isa::ControlFlow::system) return;
+  const bool gate = isa::brief_of(instruction.row).is_gate();
+  thread->at_call = at;
+  thread->lost = gate || thread->view->mode() == isa::Mode::bits32 ? 0 : bit(Reg::rcx) | bit(Reg::r11);
+  thread->reported = at;
+  thread->fetched = false;
+}
+
 void Process::reported(pid_t id) {
   if (Thread* thread = find(id)) thread->reported = fetch(*thread)[Reg::rip];
 }

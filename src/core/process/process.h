@@ -21,6 +21,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <span>
 #include <string>
 #include <vector>
@@ -52,6 +53,7 @@ struct Event {
     child,           ///< a child process is traced from now on: see take_child()
     elsewhere,       ///< the run has ended because a process beside this one was held
     attention,       ///< we were asked for attention (Ctrl-C)
+    waits,           ///< all threads sleep, this one until there is input: see end_at_input()
   };
   Kind kind = Kind::stepped;
   pid_t thread = 0;
@@ -72,6 +74,7 @@ struct DebugSlot {
   On on = On::write;
 };
 inline constexpr unsigned kDebugSlots = 4;
+inline constexpr std::uint64_t kCallSize = 2;  ///< bytes of syscall, sysenter and int 0x80
 
 class Process;
 
@@ -82,6 +85,8 @@ class ThreadView final : public state::StateView {
   [[nodiscard]] pid_t thread() const { return thread_; }
   [[nodiscard]] isa::Mode mode() const override;
   [[nodiscard]] const state::RegisterSet& registers() const override;
+  [[nodiscard]] std::uint32_t known_registers() const override;
+  [[nodiscard]] std::string_view why_unknown() const override { return "the processor overwrites it at a system call"; }
   [[nodiscard]] std::optional<state::ExtendedSet> extended() const override;
   void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override;
   using state::StateView::read_memory;
@@ -147,6 +152,10 @@ class Process final : public state::Target {
   /// attention is asked for. A thread that stands at a stop byte whose event was reported goes over it first.
   Event run(const Running& how, const Visit& visit);
 
+  /// From now on a run, and a step of a system call, end when all threads that run have slept for a while and one of
+  /// them waits for standard input (Event::Kind::waits).
+  void end_at_input() { ends_at_input_ = true; }
+
   /// Children to come are traced too, and theirs; otherwise they are let go.
   void trace_children() { children_traced_ = true; }
   /// A child that stands at its beginning: after the fork with a copy of this process's memory, stop bytes and debug
@@ -165,6 +174,11 @@ class Process final : public state::Target {
   [[nodiscard]] int signal_of(pid_t thread) const;
   /// The stop byte at the thread's place has been reported: it goes over it when it runs on.
   void reported(pid_t thread);
+  /// Shows a thread whose system call is about to begin (call_entry) at the instruction that makes it, with the number
+  /// in rax as the program put it there, until it goes on. What is set there holds: another number makes another call.
+  /// On its way into the kernel the processor has overwritten rcx and r11 (Intel SDM volume 2, SYSCALL): they are
+  /// unknown.
+  void stand_at_call(pid_t thread);
 
   [[nodiscard]] Memory& memory() { return memory_; }
   [[nodiscard]] const Memory& memory() const { return memory_; }
@@ -202,6 +216,9 @@ class Process final : public state::Target {
     bool exiting = false;
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
+    /// Shown at the instruction of the call that it is about to make (stand_at_call): where that is.
+    std::optional<std::uint64_t> at_call;
+    std::uint32_t lost = 0;  ///< bits by Reg: what the processor has overwritten on the way into the kernel
     bool slots_due = false;
     bool status_stale = false;              ///< the debug status holds what was reported
     int request = PTRACE_CONT;              ///< how it is resumed, or was last: PTRACE_CONT until it is set otherwise
@@ -234,6 +251,8 @@ class Process final : public state::Target {
   };
 
   Process(pid_t pid, bool attached, std::shared_ptr<Family> family);
+  std::optional<Event> waiting_for_input();
+  [[nodiscard]] pid_t reader_among_sleepers();
   Result<bool> seize_new_threads();
   Thread& add(pid_t id);
   void remove(pid_t id);
@@ -305,6 +324,9 @@ class Process final : public state::Target {
   std::size_t threads_started_ = 0;
   Memory memory_;
   std::vector<std::unique_ptr<Thread>> threads_;
+  bool ends_at_input_ = false;
+  pid_t sleeping_reader_ = 0;  ///< as it was at the last look
+  std::set<pid_t> readers_;    ///< threads whose wait for input was interrupted
   std::optional<DebugSlot> slots_[kDebugSlots];
   std::vector<std::uint64_t> restarted_;
   std::optional<Event> end_;

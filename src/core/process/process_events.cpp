@@ -14,6 +14,7 @@
 #include "process/kernel_registers.h"
 #include "process/maps.h"
 #include "process/process.h"
+#include "process/waiting.h"
 
 namespace deeptrace::process {
 namespace {
@@ -83,13 +84,44 @@ std::optional<Event> Process::wait_any() {
       return end_;
     }
     if (Attention::asked() != Attention::Why::none) return Event{.kind = Event::Kind::attention, .thread = pid_};
+    if (auto event = waiting_for_input()) return event;
   }
+}
+
+/// The thread that waits for input while all that run sleep, those of other processes included; 0: there is none.
+pid_t Process::reader_among_sleepers() {
+  pid_t reader = 0;
+  for (const Process* member : family_->members) {
+    for (const auto& thread : member->threads_) {
+      if (!thread->running || thread->exiting) continue;
+      if (!sleeps(member->pid_, thread->id)) return 0;
+      const auto call = call_of(member->pid_, thread->id);
+      if (!call || reader != 0) continue;
+      const isa::Mode mode = state::mode_of(thread->registers);
+      const bool goes_on = is_restart(*call, mode) && readers_.contains(thread->id);
+      if (goes_on || awaits_input(member->pid_, *call, mode)) reader = thread->id;
+    }
+  }
+  return reader;
+}
+
+/// Twice in a row, so that it is no passing state.
+std::optional<Event> Process::waiting_for_input() {
+  if (!ends_at_input_) return std::nullopt;
+  const pid_t reader = reader_among_sleepers();
+  if (reader == 0 || std::exchange(sleeping_reader_, reader) != reader) {
+    sleeping_reader_ = reader;
+    return std::nullopt;
+  }
+  sleeping_reader_ = 0;
+  readers_.insert(reader);
+  return Event{.kind = Event::Kind::waits, .thread = reader};
 }
 
 /// An event that nobody waits for now is shown at the next run.
 void Process::keep(const Event& event) {
   // end_ has the one, and Attention the other.
-  if (event.program_is_gone() || event.kind == Event::Kind::attention) return;
+  if (event.program_is_gone() || event.kind == Event::Kind::attention || event.kind == Event::Kind::waits) return;
   if (Thread* thread = find(event.thread)) {
     thread->kept = event;
   } else {

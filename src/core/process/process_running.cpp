@@ -31,6 +31,8 @@ bool signal_waits(pid_t thread) {
 
 void Process::resume(Thread& thread, int request) {
   flush(thread);
+  thread.at_call.reset();
+  thread.lost = 0;
   thread.request = request;
   thread.running = true;
   thread.fetched = false;
@@ -140,6 +142,7 @@ Process::Answer Process::show(const Event& event, const Visit& visit) {
 }
 
 Event Process::run(const Running& how, const Visit& visit) {
+  const Attention::Beat beat(ends_at_input_);
   how_ = how;
   announced_ = 0;
   for (;;) {
@@ -159,7 +162,7 @@ Event Process::run(const Running& how, const Visit& visit) {
     }
     if (!event) event = wait_any();
     if (!event) continue;
-    if (event->kind == Event::Kind::attention) {
+    if (event->kind == Event::Kind::attention || event->kind == Event::Kind::waits) {
       hold_family();
       return end_ ? *end_ : *event;
     }
@@ -188,11 +191,15 @@ Event Process::wait_step(Thread& first, int request) {
 }
 
 Event Process::await_step(pid_t id, int request) {
+  const Thread* stepped = find(id);
+  const bool calls = stepped->step && stepped->step->instruction &&
+                     isa::flow_of(stepped->step->instruction) == isa::ControlFlow::system;
+  const Attention::Beat beat(ends_at_input_ && calls);
   for (;;) {
     std::optional<Event> event = wait_any();
     Thread* thread = find(id);
     if (end_) return *end_;
-    if (event && event->kind == Event::Kind::attention) {
+    if (event && (event->kind == Event::Kind::attention || event->kind == Event::Kind::waits)) {
       if (thread != nullptr && thread->running) hold(*thread);
       if (end_) return *end_;
       thread = find(id);
@@ -430,7 +437,6 @@ void Process::undo_interruption(Thread& thread) {
   fetch(thread);
   if (static_cast<std::int64_t>(thread.raw.orig_rax) < 0 || static_cast<std::int64_t>(thread.raw.rax) != -EINTR) return;
   if (signal_waits(thread.id)) return;
-  constexpr std::uint64_t kCallSize = 2;  // bytes of syscall, int 0x80 and sysenter
   restarted_.push_back(thread.raw.orig_rax);
   thread.registers[Reg::rax] = thread.raw.orig_rax;
   thread.registers[Reg::rip] -= kCallSize;

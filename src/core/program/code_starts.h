@@ -7,8 +7,23 @@
 
 namespace deeptrace::program {
 
-/// The first instruction after a function's prologue, by the line table where it tells, else by the instructions
-/// that set up a frame. An address in the file.
+/// Where a function's prologue ends. It is skipped only where that is certain: where the debug information of a
+/// compiled language says so, or where the code itself is the frame setup and nothing else. Hand-written code must set
+/// up its frame pointer for that: what it pushes otherwise may be anything.
+struct Prologue {
+  enum class By : std::uint8_t {
+    none,               ///< there is none, or nothing is certain
+    debug_information,  ///< of a compiled language
+    code,               ///< instructions that only set up a frame
+  };
+  std::uint64_t end = 0;  ///< the first instruction after it, an address in the file
+  By by = By::none;
+};
+Prologue prologue_of(const Program& program, const Function& function);
+/// Of the code after a label of hand-written code.
+Prologue prologue_after(const Program& program, std::uint64_t label);
+
+/// The same, the address alone.
 std::uint64_t prologue_end_of(const Program& program, const Function& function);
 
 /// The starts of the instructions around an address in the file: the one at or before it, and the next one. Both are

@@ -113,7 +113,7 @@ class Finder {
     }
     sort(keys_);
     sort(locals);
-    std::vector<Key> outside;
+    std::vector<Key> outside, labels;
     for (const Key& local : locals) {
       const auto after = std::ranges::upper_bound(keys_, local.address, {}, &Key::address);
       bool inside = after != keys_.begin() && lies_in(local, *(after - 1));
@@ -122,13 +122,55 @@ class Finder {
         const bool between = after != keys_.begin() && (after - 1)->address > outside.back().address;
         inside = !between && outside.back().address < local.address && lies_in(local, outside.back());
       }
-      if (inside) {
-        found_.labels.push_back({local.address, symbols[local.number].name});
+      (inside ? labels : outside).push_back(local);
+    }
+    const std::set<std::uint64_t> called = called_among(labels, outside);
+    for (const Key& label : labels) {
+      if (called.contains(label.address)) {
+        outside.push_back(label);
       } else {
-        outside.push_back(local);
+        found_.labels.push_back({label.address, symbols[label.number].name});
       }
     }
     keys_.insert(keys_.end(), outside.begin(), outside.end());
+  }
+
+  /// Labels of hand-written code that its own calls lead to: they are functions as well.
+  [[nodiscard]] std::set<std::uint64_t> called_among(const std::vector<Key>& labels,
+                                                     const std::vector<Key>& outside) const {
+    // Code is decoded from every name on, so that data before it does no harm.
+    std::set<std::uint64_t> names, starts, result;
+    const auto is_untyped = [&](const Key& key) { return elf_.symbols().nameless(key.number).type == binary::kNoType; };
+    for (const std::vector<Key>* keys : {&labels, &outside}) {
+      for (const Key& key : *keys) starts.insert(key.address);
+    }
+    for (const Key& label : labels) {
+      const std::string_view name = elf_.symbols().name_at(label.number);
+      const auto after = std::ranges::upper_bound(keys_, label.address, {}, &Key::address);
+      const bool hand_written = after == keys_.begin() || is_untyped(*(after - 1)) || !lies_in(label, *(after - 1));
+      if (hand_written && !name.starts_with(".L") && !name.starts_with("..@")) names.insert(label.address);
+    }
+    if (names.empty()) return result;
+    for (const Key& key : keys_) {
+      if (!key.stub && is_untyped(key)) starts.insert(key.address);
+    }
+    for (auto start = starts.begin(); start != starts.end(); ++start) {
+      const Bytes rest = elf_.bytes_at(*start);
+      const auto next = std::next(start);
+      const std::uint64_t room = next != starts.end() ? *next - *start : rest.size();
+      for (const isa::Placed& one :
+           isa::instructions_of(rest.first(std::min<std::uint64_t>(rest.size(), room)), mode_)) {
+        const std::uint64_t here = *start + one.at;
+        std::uint64_t target = 0;
+        if (!one.instruction || isa::flow_of(one.instruction) != ControlFlow::call) continue;
+        if (!isa::direct_target(one.instruction, here, target) || !names.contains(target)) continue;
+        const auto relocation = std::ranges::lower_bound(relocations_, here, {}, &binary::Relocation::address);
+        const bool relocated = elf_.kind() == binary::Kind::relocatable && relocation != relocations_.end() &&
+                               relocation->address < here + one.instruction.length;
+        if (!relocated) result.insert(target);
+      }
+    }
+    return result;
   }
 
   [[nodiscard]] bool lies_in(const Key& label, const Key& function) const {

@@ -75,19 +75,6 @@ std::vector<AddressRange> whole(const std::vector<const Function*>& functions) {
   return result;
 }
 
-Result<std::vector<AddressRange>> file_location(const Program& program, std::string_view location, std::size_t colon) {
-  const std::string_view file = location.substr(0, colon);
-  const std::string_view rest = location.substr(colon + 1);
-  if (const auto line = number_in(rest)) return line_location(program, location, file, *line);
-  std::vector<const Function*> found = program.functions_named(rest);
-  std::erase_if(found, [&](const Function* f) {
-    const auto source = program.source_of(*f);
-    return !source || !path_matches(program.source_path(*source), file);
-  });
-  if (found.empty()) return unknown(program, rest, "no function of that name in " + std::string(file));
-  return whole(found);
-}
-
 Result<std::vector<AddressRange>> from_address(const Program& program, std::string_view location,
                                                std::uint64_t address) {
   if (const Function* function = program.function_at(address))
@@ -97,6 +84,23 @@ Result<std::vector<AddressRange>> from_address(const Program& program, std::stri
     return Error{Fault::usage, std::string(location) + ": no code at that address in " + program.elf().path()};
   }
   return std::vector<AddressRange>{{address, section->address + section->size}};
+}
+
+Result<std::vector<AddressRange>> file_location(const Program& program, std::string_view location, std::size_t colon) {
+  const std::string_view file = location.substr(0, colon);
+  const std::string_view rest = location.substr(colon + 1);
+  if (const auto line = number_in(rest)) return line_location(program, location, file, *line);
+  std::vector<const Function*> found = program.functions_named(rest);
+  std::erase_if(found, [&](const Function* f) {
+    const auto source = program.source_of(*f);
+    return !source || !path_matches(program.source_path(*source), file);
+  });
+  if (const auto label = found.empty() ? program.label_named(rest) : std::nullopt) {
+    const auto line = program.lines().at(*label);
+    if (line && path_matches(program.source_path(*line), file)) return from_address(program, location, *label);
+  }
+  if (found.empty()) return unknown(program, rest, "no function of that name in " + std::string(file));
+  return whole(found);
 }
 
 }  // namespace
@@ -127,15 +131,20 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
   }
   if (!found.empty()) return whole(found);
   if (const auto address = number_in(location)) return from_address(program, location, *address);
-  for (const Label& label : program.labels()) {
-    if (label.name == location) return from_address(program, location, label.address);
-  }
+  if (const auto label = program.label_named(location)) return from_address(program, location, *label);
   const std::size_t colon = location.rfind(':');
   if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
     return file_location(program, location, colon);
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
     const auto offset = number_in(location.substr(plus + 1));
     const std::vector<const Function*> base = program.functions_named(location.substr(0, plus));
+    const auto label = base.empty() ? program.label_named(location.substr(0, plus)) : std::nullopt;
+    if (offset && label) {
+      const Function* around = program.function_at(*label);
+      if (around == nullptr || !around->range().holds(*label + *offset))
+        return Error{Fault::usage, std::string(location) + ": lies past the end of the code after that label"};
+      return from_address(program, location, *label + *offset);
+    }
     if (offset && !base.empty()) {
       if (*offset >= base.front()->size) {
         return Error{Fault::usage, std::string(location) + ": lies past the function's end; it is " +
@@ -169,6 +178,7 @@ std::vector<std::string> similar_names(const Program& program, std::string_view 
     if (function.origin == Function::Origin::symbol)
       names.insert(function.name.str().substr(0, function.name.str().find('(')));
   }
+  for (const Label& label : program.labels()) names.insert(std::string(label.name));
   return deeptrace::similar_names(names, name);
 }
 

@@ -19,20 +19,6 @@
 namespace deeptrace::program {
 namespace {
 
-/// Names that are the implementation's (C11, 7.1.3), as the linker's __bss_start and _edata.
-bool is_reserved(std::string_view name) {
-  return name.starts_with("__") || name == "_edata" || name == "_end" ||
-         (name.size() > 1 && name[0] == '_' && std::isupper(static_cast<unsigned char>(name[1])) != 0);
-}
-
-/// Among symbols of one address the best name has the highest: a program's own names before reserved ones, variables
-/// before labels, then those with a size, then global ones.
-std::uint8_t rank_of(const binary::Symbol& s) {
-  return static_cast<std::uint8_t>((is_reserved(s.name) ? 0 : 8) + (s.type != binary::kNoType ? 4 : 0) +
-                                   (s.size != 0 ? 2 : 0) + (s.global ? 1 : 0));
-}
-bool better(const binary::Symbol& a, const binary::Symbol& b) { return rank_of(a) > rank_of(b); }
-
 bool is_printable(std::uint8_t byte) {
   return (byte >= 0x20 && byte < 0x7f) || byte == '\n' || byte == '\t' || byte >= 0xc2;
 }
@@ -213,22 +199,44 @@ bool Program::is_own(const Function& function) const {
                          function.name == "_start" && with_c_start());
 }
 
-const std::vector<binary::Symbol>& Program::objects() const {
-  std::call_once(objects_->found, [this] {
-    const binary::SymbolTable& symbols = elf_.symbols();
-    for (std::size_t i = 0; i < symbols.size(); ++i) {
-      const binary::Symbol symbol = symbols.nameless(i);
-      if (symbol.section == 0 || symbol.section >= elf_.sections().size()) continue;
-      const binary::Section& section = elf_.sections()[symbol.section];
-      if ((section.flags & binary::kAllocated) == 0 || section.is_code()) continue;
-      if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
-      if (*symbols.name_at(i) != 0) objects_->symbols.push_back(symbols[i]);
+const std::vector<DataSymbol>& Program::data_symbols() const {
+  std::call_once(data_->found, [this] { data_->symbols = find_data_symbols(*this); });
+  return data_->symbols;
+}
+
+const std::vector<DataSymbol>& Program::data_among_code() const {
+  std::call_once(data_->found_among_code, [this] { data_->among_code = find_data_among_code(*this); });
+  return data_->among_code;
+}
+
+const DataSymbol* Program::data_named(std::string_view name) const {
+  for (const auto* list : {&data_symbols(), &data_among_code()}) {
+    for (const DataSymbol& one : *list) {
+      const bool readable = one.symbol.starts_with("_Z") && one.symbol != name;
+      if (one.symbol == name || (readable && demangled(one.symbol) == name)) return &one;
     }
-    std::ranges::stable_sort(objects_->symbols, [](const binary::Symbol& a, const binary::Symbol& b) {
-      return a.address != b.address ? a.address < b.address : better(b, a);
-    });
-  });
-  return objects_->symbols;
+  }
+  return nullptr;
+}
+
+const DataSymbol* Program::data_at(std::uint64_t address) const {
+  const std::vector<DataSymbol>& known = data_symbols();
+  auto after = std::ranges::upper_bound(known, address, {}, &DataSymbol::address);
+  while (after != known.begin()) {
+    const DataSymbol& one = *--after;
+    if (one.in_thread) continue;
+    return address == one.address || address - one.address < one.size ? &one : nullptr;
+  }
+  return nullptr;
+}
+
+ElementWidth Program::element_width(const DataSymbol& variable) const {
+  if (variable.element != 0) return {variable.element, false};
+  std::call_once(data_->found_widths, [this] { data_->widths = AccessWidths(*this); });
+  const unsigned width = data_->widths.most_often(variable.range());
+  if (width != 0) return {width, true};
+  const bool holds_addresses = relocation_in(variable.address, variable.size) != nullptr;
+  return {holds_addresses ? unsigned{elf_.machine().word} : 0U, false};
 }
 
 const Function* Program::function_at(std::uint64_t address) const {
@@ -300,17 +308,32 @@ const Label* Program::label_at(std::uint64_t address) const {
   return found != labels_.end() && found->address == address ? &*found : nullptr;
 }
 
-std::string Program::place_name(std::uint64_t address) const {
+std::optional<Program::NearestName> Program::nearest_name(std::uint64_t address) const {
   const Function* function = function_at(address);
-  if (function == nullptr) return {};
-  if (address == function->address) return function->name;
-  return function->name.str() + "+" + hex_text(address - function->address);
+  if (function == nullptr) return std::nullopt;
+  // Labels that an assembler makes for itself say nothing to people.
+  const auto is_written = [](std::string_view name) { return !name.starts_with(".L") && !name.starts_with("..@"); };
+  auto label = std::ranges::upper_bound(labels_, address, {}, &Label::address);
+  while (label != labels_.begin() && (label - 1)->address > function->address) {
+    --label;
+    if (is_written(label->name)) return NearestName{demangled(label->name), label->address};
+  }
+  return NearestName{function->name, function->address};
+}
+
+std::string Program::place_name(std::uint64_t address) const {
+  const auto nearest = nearest_name(address);
+  if (!nearest) return {};
+  return address == nearest->address ? nearest->name : nearest->name + "+" + hex_text(address - nearest->address);
+}
+
+std::optional<std::uint64_t> Program::label_named(std::string_view name) const {
+  const auto found = std::ranges::find(labels_, name, &Label::name);
+  return found != labels_.end() ? std::optional(found->address) : std::nullopt;
 }
 
 Reference Program::reference(std::uint64_t address) const {
   if (const Function* function = function_at(address)) {
-    const Label* label = label_at(address);
-    if (label != nullptr && address != function->address) return {std::string(label->name), {}};
     return {function->origin == Function::Origin::plt ? function->name.str() : place_name(address), {}};
   }
   // A slot of the global offset table goes by the symbol that the loader puts there.
@@ -322,14 +345,9 @@ Reference Program::reference(std::uint64_t address) const {
   }
   const binary::Section* section = elf_.section_at(address);
   if (section == nullptr) return {};
-  const std::vector<binary::Symbol>& known = objects();
-  auto after = std::ranges::upper_bound(known, address, {}, &binary::Symbol::address);
-  if (after != known.begin()) {
-    const binary::Symbol& object = *(after - 1);
-    if (address == object.address || address - object.address < object.size) {
-      const std::uint64_t offset = address - object.address;
-      return {demangled(object.name) + (offset == 0 ? "" : "+" + hex_text(offset)), {}};
-    }
+  if (const DataSymbol* one = data_at(address)) {
+    const std::uint64_t offset = address - one->address;
+    return {demangled(one->symbol) + (offset == 0 ? "" : "+" + hex_text(offset)), {}};
   }
   Reference result{std::string(section->name) + "+" + hex_text(address - section->address), {}};
   if ((section->flags & binary::kWritable) == 0) result.text = readable_string(elf_.bytes_at(address));

@@ -17,6 +17,8 @@
 #include "debuginfo/debug_info.h"
 #include "debuginfo/line_table.h"
 #include "isa/instruction.h"
+#include "program/access_widths.h"
+#include "program/data_symbols.h"
 #include "program/function.h"
 #include "program/function_index.h"
 #include "program/function_list.h"
@@ -65,8 +67,17 @@ class Program {
   [[nodiscard]] std::vector<const Function*> functions_named(std::string_view name) const;
   [[nodiscard]] const Label* label_at(std::uint64_t address) const;
   [[nodiscard]] const std::vector<Label>& labels() const { return labels_; }
-  /// "function" or "function+0x12"; empty outside all functions.
+  /// The function or, inside it, the label that stands nearest at or before an address of code; nothing outside all
+  /// functions.
+  struct NearestName {
+    std::string name;
+    std::uint64_t address = 0;  ///< where it stands
+  };
+  [[nodiscard]] std::optional<NearestName> nearest_name(std::uint64_t address) const;
+  /// "function", "function+0x12", "label+3"; empty outside all functions.
   [[nodiscard]] std::string place_name(std::uint64_t address) const;
+  /// Where a label of that name stands; nothing when there is none.
+  [[nodiscard]] std::optional<std::uint64_t> label_named(std::string_view name) const;
   /// What `address` refers to: code, a linkage stub's or GOT slot's symbol, a variable, a string, a section.
   [[nodiscard]] Reference reference(std::uint64_t address) const;
   /// The variable of each thread's own that lies `offset` bytes from the thread pointer, which is after them (ELF
@@ -85,6 +96,17 @@ class Program {
   [[nodiscard]] std::span<const std::uint64_t> code_roots() const;
   /// True when a range holds nothing but what assemblers and linkers fill gaps with.
   [[nodiscard]] bool only_padding(AddressRange range) const;
+  /// The variables that symbols name (program/data_symbols.h); found when they are first asked for.
+  [[nodiscard]] const std::vector<DataSymbol>& data_symbols() const;
+  /// Labels of data among code.
+  [[nodiscard]] const std::vector<DataSymbol>& data_among_code() const;
+  /// The one of a linker's or a C++ name, wherever it stands; null when there is none.
+  [[nodiscard]] const DataSymbol* data_named(std::string_view name) const;
+  /// The one that an address lies in; null when there is none. Of threads' own variables none.
+  [[nodiscard]] const DataSymbol* data_at(std::uint64_t address) const;
+  /// The width of a variable's elements: what its assembler says, else how instructions access it
+  /// (program/access_widths.h), else that of addresses where relocations put some there.
+  [[nodiscard]] ElementWidth element_width(const DataSymbol& variable) const;
   /// The source path of a line, or an empty string.
   [[nodiscard]] const std::string& source_path(const debuginfo::SourceLine& line) const;
 
@@ -92,7 +114,6 @@ class Program {
   explicit Program(binary::Elf elf) : elf_(std::move(elf)) {}
   void find_functions(bool linker_names);
   void find_debug_information(const std::vector<std::string>& folders);
-  [[nodiscard]] const std::vector<binary::Symbol>& objects() const;
   [[nodiscard]] bool goes_by(const Function& function, std::string_view name) const;
   [[nodiscard]] bool with_c_start() const;
 
@@ -107,12 +128,12 @@ class Program {
   std::shared_ptr<const FunctionIndex> index_;  ///< of large files that were opened before
   FunctionList functions_;
   std::vector<Label> labels_, aliases_;
-  /// Variables, by address; found when the first is asked for.
-  struct Objects {
-    std::once_flag found;
-    std::vector<binary::Symbol> symbols;
+  struct Data {
+    std::once_flag found, found_among_code, found_widths;
+    std::vector<DataSymbol> symbols, among_code;
+    AccessWidths widths;
   };
-  std::unique_ptr<Objects> objects_ = std::make_unique<Objects>();
+  std::unique_ptr<Data> data_ = std::make_unique<Data>();
   std::vector<binary::Relocation> relocations_;  ///< by address
   struct Roots {
     std::once_flag gathered;

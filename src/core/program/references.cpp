@@ -143,7 +143,7 @@ int References::register_of_thunk(std::uint64_t target) const {
   return top && operands[0].reg.file == isa::RegisterFile::general ? operands[0].reg.index : -1;
 }
 
-void References::walk(const Function& function, const StateVisitor& visitor) {
+void References::walk(const Function& function, Joins at_joins, const StateVisitor& visitor) {
   const std::span<const Stretch> split = scan_.split(function.range());
   const std::vector<Stretch> stretches(split.begin(), split.end());
   // Where jumps arrive.
@@ -164,7 +164,8 @@ void References::walk(const Function& function, const StateVisitor& visitor) {
     Known known(program_.mode(), program_.elf().kind() != binary::Kind::relocatable);
     bool after_end = true;
     each_instruction([&](std::uint64_t address, const isa::Instruction& instruction) {
-      if (after_end || joins.contains(address) || program_.label_at(address) != nullptr) {
+      const bool join = joins.contains(address) || program_.label_at(address) != nullptr;
+      if (after_end || (join && (first || at_joins == Joins::forget))) {
         known.forget();
         for (unsigned number = 0; number < 16 && !first; ++number) {
           const Constant& constant = constants[number];
@@ -210,8 +211,8 @@ void References::walk(const Function& function, const StateVisitor& visitor) {
   pass(false);
 }
 
-void References::each_followed(const Function& function, const Visitor& visitor) {
-  walk(function, [&](std::uint64_t address, const isa::Instruction& instruction, const Known& known) {
+void References::follow(const Function& function, Joins at_joins, const Visitor& visitor) {
+  walk(function, at_joins, [&](std::uint64_t address, const isa::Instruction& instruction, const Known& known) {
     found_.clear();
     std::uint64_t target = 0;
     if (isa::direct_target(instruction, address, target)) {
@@ -223,6 +224,16 @@ void References::each_followed(const Function& function, const Visitor& visitor)
   });
 }
 
-void References::each_state(const Function& function, const StateVisitor& visitor) { walk(function, visitor); }
+void References::each_followed(const Function& function, const Visitor& visitor) {
+  follow(function, Joins::forget, visitor);
+}
+
+void References::each_straight(const Function& function, const Visitor& visitor) {
+  follow(function, Joins::ignore, visitor);
+}
+
+void References::each_state(const Function& function, const StateVisitor& visitor) {
+  walk(function, Joins::forget, visitor);
+}
 
 }  // namespace deeptrace::program

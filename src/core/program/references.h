@@ -44,6 +44,9 @@ class References {
   void each(const Function& function, const Visitor& visitor);
   /// The same, and those through registers. Slower.
   void each_followed(const Function& function, const Visitor& visitor);
+  /// As on the way straight through, without a jump: a label that control falls into forgets nothing, as for a loop's
+  /// first turn. Each reference is one that can happen; a register that differs on other ways is not told apart.
+  void each_straight(const Function& function, const Visitor& visitor);
   /// What the registers are known to hold before each instruction.
   using StateVisitor = std::function<void(std::uint64_t address, const isa::Instruction&, const state::Known&)>;
   void each_state(const Function& function, const StateVisitor& visitor);
@@ -52,7 +55,9 @@ class References {
   void plain(std::uint64_t address, const isa::Instruction& instruction, std::vector<CodeReference>& out) const;
   void operand_references(std::uint64_t address, const isa::Instruction& instruction, const state::Known* known,
                           std::vector<CodeReference>& out) const;
-  void walk(const Function& function, const StateVisitor& visitor);
+  enum class Joins { forget, ignore };
+  void walk(const Function& function, Joins at_joins, const StateVisitor& visitor);
+  void follow(const Function& function, Joins at_joins, const Visitor& visitor);
   /// What the library's helper for thread-local variables gives back, called with what is known (ELF Handling For
   /// Thread-Local Storage, 4.1); nothing for other calls.
   [[nodiscard]] std::optional<std::uint64_t> thread_address(std::uint64_t target, const state::Known& known) const;

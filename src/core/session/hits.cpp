@@ -1,25 +1,12 @@
 #include "session/hits.h"
 
+#include "look/card.h"
 #include "process/attention.h"
 
 namespace deeptrace::session {
 namespace {
 
 using process::Attention;
-
-/// In a library the own function that it works for is what people look for.
-std::string own_caller(control::Control& control, std::uint64_t address) {
-  if (control.modules().is_own(address)) return {};
-  constexpr std::size_t kMost = 64;
-  for (const inspect::Frame& frame : look::frames_of(control.modules(), control.view(), kMost)) {
-    if (frame.how == inspect::Frame::How::innermost || !control.modules().is_own(frame.inside())) continue;
-    const auto [file, line] = control.modules().line_of(frame.inside());
-    std::string text = control.modules().place_name(frame.address());
-    if (line != 0) text += "  " + std::string(file.substr(file.rfind('/') + 1)) + ":" + std::to_string(line);
-    return text;
-  }
-  return {};
-}
 
 class Run {
  public:
@@ -38,7 +25,7 @@ class Run {
     sink_.begin({tree_->first().path(), request_.control.attach != 0, request_.control.launch.randomise,
                  request_.control.trace_children, tree_->halts(), request_.keep});
     follow();
-    summary_.halts = tree_->halts();
+    if (summary_.halts.empty()) summary_.halts = tree_->halts();
     sink_.end(summary_);
     return summary_;
   }
@@ -53,7 +40,9 @@ class Run {
       Result<inspect::Expression> expression = inspect::Expression::parse(text, is_type);
       if (!expression && tree_) return expression.error();
       // A cast to a type of the program's own cannot be known apart from other parentheses yet.
-      if (expression) expressions_.push_back(std::move(*expression));
+      if (!expression) continue;
+      if (auto error = scope ? expression->literals_fit(*scope) : std::nullopt) return error;
+      expressions_.push_back(std::move(*expression));
     }
     return std::nullopt;
   }
@@ -72,6 +61,7 @@ class Run {
         send(*stopped, hit);
       }
       if (request_.count && summary_.rows == *request_.count) {
+        summary_.halts = tree_->halts();  // they go, with their counts
         tree_->remove_all();
         if (tree_->first().attached()) {
           tree_->detach();
@@ -101,7 +91,10 @@ class Run {
     }
     row.notes = &summary_.notes;
     std::optional<look::Card> card;
-    if (request_.cards) row.card = &card.emplace(look::card_of(control, stopped));
+    if (request_.cards) {
+      row.card = &card.emplace(look::card_of(control, stopped));
+      card->limits_are_news = summary_.rows == 0;
+    }
     ++summary_.rows;
     sink_.row(row);
     summary_.notes.clear();
@@ -124,7 +117,7 @@ HitPlace::HitPlace(control::ProcessTree& tree, const look::Stopped& stopped, con
   row.thread = control.number_of(stopped.thread);
   row.address = hit.writer != 0 ? hit.writer : control.view().registers()[state::Reg::rip];
   place_ = control.modules().place_name(row.address);
-  called_from_ = own_caller(control, row.address);
+  called_from_ = look::own_caller(control.modules(), control.view(), row.address);
   const auto [file, line] = control.modules().line_of(row.address);
   row.function = place_;
   row.called_from = called_from_;

@@ -142,6 +142,7 @@ class Run {
       if (!number) return at_line(plan_, rule, number.error());
       numbers_.push_back(*number);
       reached_.push_back(false);
+      if (auto error = check(rule)) return at_line(plan_, rule, *error);
     }
     sink_.begin(plan_, {tree_->first().path(),
                         options.attach != 0,
@@ -161,6 +162,19 @@ class Run {
   }
 
  private:
+  /// What can never hold is an error of the plan.
+  std::optional<Error> check(const PlanRule& rule) {
+    look::Scope scope(tree_->first().modules(), tree_->first().view());
+    const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
+    for (const PlanAction& action : rule.actions) {
+      if (action.kind == PlanAction::Kind::show) continue;
+      const Result<inspect::Expression> expression = inspect::Expression::parse(action.text, is_type);
+      if (!expression) return expression.error();
+      if (auto error = expression->literals_fit(scope)) return error;
+    }
+    return std::nullopt;
+  }
+
   void follow() {
     for (;;) {
       const Result<look::Stopped> stopped = tree_->go({});

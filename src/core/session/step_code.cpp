@@ -4,6 +4,7 @@
 
 #include "isa/operand.h"
 #include "isa/text.h"
+#include "state/delta.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -84,9 +85,9 @@ void CodeBook::describe(Code& code, std::uint64_t address) {
   code.instruction = isa::decode({bytes, size}, code.mode);
   const look::Module* module = modules_.at(address);
   const std::uint64_t inside = address - module->bias;
-  if (const program::Function* function = module->program->function_at(inside)) {
-    code.function = function->name;
-    code.function_start = function->address + module->bias;
+  if (auto nearest = module->program->nearest_name(inside)) {
+    code.function = std::move(nearest->name);
+    code.function_start = nearest->address + module->bias;
   }
   if (const auto line = module->program->lines().at(inside)) {
     code.file = module->program->source_path(*line);
@@ -111,12 +112,16 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   const isa::Effects effects = isa::effects_of(instruction);
   code.writes_memory = effects.writes_memory || effects.unknown_memory;
   describe_wide(code, effects);
+  code.general_written = state::written_registers(instruction);
   code.repeated = isa::is_repeated(instruction);
   code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
   bool exact = !effects.unknown_memory;
+  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  const bool compares = meaning == isa::meaning::cmp || meaning == isa::meaning::test;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
     if (operand.kind != isa::Operand::Kind::memory) continue;
     if (isa::reads(operand.access)) code.reads.push_back({operand.memory(), operand.width});
+    if (compares && operand.width <= 64) code.compared = code.reads.back();
     if (!isa::writes(operand.access)) continue;
     if (operand.width != 0) code.writes.push_back({operand.memory(), operand.width});
     exact &= !operand.unknown_size && !operand.recipe.has_vector_index();
@@ -140,6 +145,7 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   code.flow = code.shadowed->flow;
   code.wide = std::max(code.wide, code.shadowed->wide);
   code.wide_written = code.shadowed->wide_written;
+  for (const isa::RegisterPart& part : code.shadowed->general_written) code.general_written.push_back(part);
   code.beyond_compared |= code.shadowed->beyond_compared;
   code.plain = false;
 }

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <unordered_map>
@@ -45,12 +46,14 @@ struct Code {
   /// xmm0 to xmm15, mxcsr), or any.
   enum class Wide : std::uint8_t { none, legacy, any };
   Wide wide = Wide::none;
-  std::vector<isa::RegisterPart> wide_written;  ///< vector and mmx registers, at the width that it writes
-  bool beyond_compared = false;                 ///< changes registers that are not compared: tiles, bounds
+  std::vector<isa::RegisterPart> wide_written;     ///< vector and mmx registers, at the width that it writes
+  std::vector<isa::RegisterPart> general_written;  ///< see state::written_registers
+  bool beyond_compared = false;                    ///< changes registers that are not compared: tiles, bounds
   bool repeated = false;
   bool flag_image = false;
   bool plain = false;  ///< nothing about it needs more than registers and memory compared
   std::vector<Access> writes, reads;
+  std::optional<Access> compared;  ///< memory that cmp and test read
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop
 
   /// The instruction that a step ends with.

@@ -16,6 +16,7 @@ Recorded& StepRows::open() {
   Recorded& recorded = rows_[waiting_];
   recorded.delta.clear();
   recorded.code = nullptr;
+  recorded.compared.reset();
   return recorded;
 }
 
@@ -45,6 +46,15 @@ void put_place(StepRow& row, const Code& code) {
   row.flow = code.flow;
   row.mode = code.mode;
   row.registers_followed = !code.beyond_compared;
+}
+
+void StepRows::keep_compared(Recorded& recorded, std::uint64_t address, std::size_t size) {
+  std::uint8_t bytes[8] = {};
+  const std::span<std::uint8_t> into(bytes, size);
+  // What was written since lies in rows that have not been read back.
+  state::MemoryRequest request{address, into, 0};
+  followed_.process().memory().read({&request, 1}, state::Provenance::program);
+  if (request.got == size) recorded.compared = state::number_of(bytes, size);
 }
 
 void StepRows::close(Recorded& recorded) {
@@ -133,8 +143,12 @@ void StepRows::finish_plain(Recorded& recorded) {
   row.thread = followed_.thread();
   row.address = recorded.before[Reg::rip];
   row.delta = &recorded.delta;
+  row.before = &recorded.before;
+  row.after = &recorded.after;
+  row.compared = recorded.compared;
   put_place(row, *recorded.code);
   recorded.delta.compare(recorded.before, recorded.after);
+  recorded.delta.add_written(recorded.code->general_written, recorded.before, recorded.after);
   if (row.flow == ControlFlow::conditional) row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
   name_mode(row, *recorded.code, recorded.after);
 }

@@ -7,6 +7,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -26,7 +27,8 @@ struct Recorded {
   std::string note;
   const Code* code = nullptr;  ///< set while the row still has to be made of the registers below
   state::RegisterSet before, after;
-  bool memory_waits = false;  ///< what its instruction left in memory has not been read yet
+  std::optional<std::uint64_t> compared;  ///< see StepRow
+  bool memory_waits = false;              ///< what its instruction left in memory has not been read yet
 };
 
 /// Puts where an instruction stands, and what it is, into a row.
@@ -46,6 +48,8 @@ class StepRows {
   void start(Recorded& recorded, StepRow::Kind kind);
   /// Finds what stands where the instruction of the open row is about to write.
   void prepare(state::Delta& delta);
+  /// Keeps what an instruction that compares is about to find in memory.
+  void keep_compared(Recorded& recorded, std::uint64_t address, std::size_t size);
   /// Says with the next row that is closed what else happened.
   void note(std::string text) { note_ = std::move(text); }
   /// Queues a finished row.

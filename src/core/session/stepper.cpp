@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "look/scope.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
 #include "state/touched.h"
@@ -22,6 +23,7 @@ Stepper::Stepper(control::FollowedThread& followed, look::Modules& modules, cons
       request_(request),
       sink_(sink),
       code_(modules, std::as_const(followed).process().memory()),
+      names_(modules, followed),
       rows_(followed, sink),
       processor_(followed.thread()) {
   walks_.push_back(std::make_unique<Walk>());
@@ -33,12 +35,13 @@ StepsSummary Stepper::run(std::vector<std::uint64_t> to) {
   const std::uint64_t start = rip();
   // In code that is not own (where an attached program mostly stands) no function is under way that could return.
   if (modules_.is_own(start)) walk_->start_stack = followed_.registers()[Reg::rsp];
+  if (!to_.empty()) know_callers();
   walk_->wide = process::extended_of(followed_.thread()).value_or(state::ExtendedSet{});
   const std::string place = modules_.place_name(start);
   walk_->thread = followed_.thread();
   const bool randomised = process::is_randomised(followed_.process().pid());
   sink_.begin({modules_.main().path, followed_.mode(), randomised, request_.all_threads, followed_.thread(), start,
-               place, request_.trace_children ? followed_.process().pid() : 0});
+               place, request_.trace_children ? followed_.process().pid() : 0, &names_});
   if (request_.all_threads) plant_entries();
   while (!finished_) {
     const bool own = modules_.is_own(rip());
@@ -61,6 +64,18 @@ StepsSummary Stepper::run(std::vector<std::uint64_t> to) {
   summary_.other_threads = followed_.other_threads_seen();
   sink_.end(summary_);
   return summary_;
+}
+
+/// What is waited for may lie in a caller: the function that stepping begins in is then one among others.
+void Stepper::know_callers() {
+  const std::vector<inspect::Frame> frames = look::frames_of(modules_, followed_.view());
+  for (std::size_t i = 0; i < frames.size(); ++i) {
+    if (frames[i].cfa == 0) continue;
+    const std::uint64_t slot = frames[i].cfa - word();  // of the address that it returns to
+    if (modules_.is_own(frames[i].inside())) walk_->start_stack = slot;
+    if (i + 1 < frames.size() && modules_.is_own(frames[i + 1].inside())) walk_->frames.push_back(slot);
+  }
+  std::ranges::sort(walk_->frames, std::ranges::greater());
 }
 
 bool Stepper::is_target(std::uint64_t address) const { return std::find(to_.begin(), to_.end(), address) != to_.end(); }
@@ -151,6 +166,11 @@ void Stepper::step_here(Code& code) {
     followed &= add_writes(recorded, code);
   }
   rows_.prepare(recorded.delta);
+  if (code.compared && sink_.wants_reasons())
+    rows_.keep_compared(
+        recorded,
+        state::address_of(code.compared->recipe, before, before[Reg::rip] + code.length, code.compared->width),
+        code.compared->width / 8U);
   uncover_reads(code, before);
   if (code.plain && walk_->deliver == 0) {
     const Stop stop = followed_.step(0, true);
@@ -202,6 +222,7 @@ void Stepper::look_for_written_code() {
   if (!code_.is_outdated()) return;
   rows_.settle();  // rows that wait point into what is forgotten
   code_.forget();
+  names_.forget();
   memory().plant_overwritten();
 }
 
@@ -285,7 +306,13 @@ void Stepper::settle(Recorded& recorded, const Code& code, const RegisterSet& be
     if (!stop.fault_address_known) row.fault_address = operand_address(code, before);
     if (!code.repeated) recorded.delta.memory.clear();
   }
+  recorded.before = before;
+  recorded.after = after;
+  row.before = &recorded.before;
+  row.after = &recorded.after;
+  row.compared = recorded.compared;
   recorded.delta.compare(before, after);
+  if (row.completed) recorded.delta.add_written(code.general_written, before, after);
   if (code.repeated) trim_repetitions(recorded, code, before, after);
   compare_wide(recorded, code.wide);
   recorded.delta.name_as(code.wide_written);
@@ -302,6 +329,7 @@ void Stepper::settle(Recorded& recorded, const Code& code, const RegisterSet& be
   }
   if (std::exchange(code_changed_, false)) {
     code_.forget();
+    names_.forget();
     memory().plant_overwritten();
   }
   if (completed) follow_frames(flow, before, after);

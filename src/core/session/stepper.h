@@ -15,6 +15,7 @@
 #include "process/same_processor.h"
 #include "process/snapshot.h"
 #include "session/step_code.h"
+#include "session/step_names.h"
 #include "session/step_rows.h"
 #include "session/steps.h"
 
@@ -63,6 +64,7 @@ class Stepper {
   [[nodiscard]] process::Memory& memory() { return followed_.process().memory(); }
   [[nodiscard]] const process::Memory& memory() const { return std::as_const(followed_).process().memory(); }
   [[nodiscard]] std::uint64_t rip() const { return followed_.registers()[Reg::rip]; }
+  void know_callers();
   [[nodiscard]] bool is_target(std::uint64_t address) const;
   [[nodiscard]] Code& code_at(std::uint64_t address) { return code_.at(address, followed_.mode()); }
   void finish(StepsEnd why);
@@ -202,6 +204,7 @@ class Stepper {
   std::vector<std::unique_ptr<Walk>> walks_;  ///< of the threads that have rows
   Walk* walk_;                                ///< that of the followed thread
   CodeBook code_;
+  StepNames names_;
   StepRows rows_;
   StepsSummary summary_;
   std::vector<std::uint64_t> to_;

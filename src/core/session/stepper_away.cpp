@@ -44,6 +44,7 @@ void Stepper::on_loader() {
   if (changes.loaded.empty() && changes.unloaded.empty()) return;
   if (!changes.unloaded.empty()) forget_unmapped();
   code_.forget();
+  names_.forget();
   plant_own();
 }
 

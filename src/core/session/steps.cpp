@@ -6,6 +6,7 @@
 
 #include "abi/signal_names.h"
 #include "control/program_to_run.h"
+#include "look/places.h"
 #include "process/maps.h"
 #include "session/stepper.h"
 
@@ -21,14 +22,42 @@ Error ended_early(const std::string& from, const Stop& stop) {
   return {Fault::program, "the program " + how + " before it came to " + from};
 }
 
+/// Places that the program is to stop at before it is stepped. Debug registers where they suffice, so that a program
+/// that reads its own code finds it as it is; children do not inherit those.
+class Places {
+ public:
+  Places(process::Process& process, bool children) : process_(process), children_(children) {}
+  ~Places() {
+    if (process_.gone()) return;
+    for (unsigned slot = 0; slot < used_; ++slot) process_.watch(slot, std::nullopt);
+  }
+  Places(const Places&) = delete;
+  Places& operator=(const Places&) = delete;
+
+  bool add(std::uint64_t address) {
+    std::uint8_t byte = 0;
+    if (process_.memory().read(address, {&byte, 1}) != 1) return false;
+    const process::DebugSlot slot{address, 1, process::DebugSlot::On::execution};
+    if (!children_ && used_ < process::kDebugSlots && process_.watch(used_, slot)) return ++used_, true;
+    return process_.memory().plant(address);
+  }
+
+ private:
+  process::Process& process_;
+  bool children_;
+  unsigned used_ = 0;
+};
+
 /// Runs to one of the addresses; nothing when it got there.
 std::optional<Error> run_to(control::FollowedThread& followed, const std::vector<std::uint64_t>& addresses,
-                            const std::string& name) {
-  if (std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end())
-    return std::nullopt;
+                            const std::string& name, bool children) {
+  const auto arrived = [&] {
+    return std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end();
+  };
+  if (arrived()) return std::nullopt;
+  Places places(followed.process(), children);
   for (const std::uint64_t address : addresses) {
-    if (!followed.process().memory().plant(address))
-      return Error{Fault::usage, name + ": no memory at that address in the running program"};
+    if (!places.add(address)) return Error{Fault::usage, name + ": no memory at that address in the running program"};
   }
   int signal = 0;
   for (;;) {
@@ -36,11 +65,21 @@ std::optional<Error> run_to(control::FollowedThread& followed, const std::vector
     if (stop.program_is_gone()) return ended_early(name, stop);
     if (stop.kind == Stop::Kind::replaced)
       return Error{Fault::program, "the program replaced itself by another before it came to " + name};
-    if (stop.kind == Stop::Kind::stop_byte) break;
+    if (stop.kind == Stop::Kind::stop_byte || (stop.kind == Stop::Kind::stepped && arrived())) break;
     signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
   }
   followed.process().memory().remove_all();
   return std::nullopt;
+}
+
+/// The addresses of a location, each that of an instruction.
+Result<std::vector<std::uint64_t>> instructions_at(const look::Modules& modules, const std::string& location) {
+  Result<std::vector<std::uint64_t>> found = modules.resolve(location);
+  if (!found) return found;
+  for (const std::uint64_t address : *found) {
+    if (auto error = look::no_instruction(modules, address, location)) return *error;
+  }
+  return found;
 }
 
 }  // namespace
@@ -78,7 +117,7 @@ Result<Started> launched(const StepsRequest& request) {
   Started started{std::make_unique<control::FollowedThread>(std::move(*process)), std::nullopt};
   started.program.emplace(std::move(*program));
   const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);
-  if (auto error = run_to(*started.followed, {entry}, "its entry")) return *error;
+  if (auto error = run_to(*started.followed, {entry}, "its entry", false)) return *error;
   return started;
 }
 
@@ -95,13 +134,13 @@ std::optional<Error> go_to_start(const StepsRequest& request, control::FollowedT
   const std::string name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   std::vector<std::uint64_t> from = {followed.registers()[Reg::rip]};
   if (!request.from.empty() || has_main) {
-    Result<std::vector<std::uint64_t>> found = modules.resolve(name);
+    Result<std::vector<std::uint64_t>> found = instructions_at(modules, name);
     if (!found) return found.error();
     from = std::move(*found);
   }
   if (request.trace_children) followed.trace_children();
   followed.follow_first_of(number);
-  if (auto error = run_to(followed, from, name)) return error;
+  if (auto error = run_to(followed, from, name, request.trace_children)) return error;
   followed.follow_this();
   return std::nullopt;
 }
@@ -115,7 +154,7 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   look::Modules modules(followed.process(), std::move(*started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {
-    Result<std::vector<std::uint64_t>> found = modules.resolve(request.to);
+    Result<std::vector<std::uint64_t>> found = instructions_at(modules, request.to);
     if (!found) return found.error();
     to = std::move(*found);
   }

@@ -14,6 +14,7 @@
 #include "abi/signal_names.h"
 #include "base/result.h"
 #include "isa/instruction.h"
+#include "look/address_name.h"
 #include "process/launch.h"
 #include "program/program.h"
 #include "session/run_end.h"
@@ -54,9 +55,12 @@ struct StepRow {
   std::string_view target_name;  ///< what a direct target or fixed memory operand refers to
   std::string_view target_text;  ///< the readable string there, raw
   isa::ControlFlow flow = isa::ControlFlow::next;
-  isa::Mode mode = isa::Mode::bits64;  ///< that the instruction ran in: names and widths of the registers
-  std::optional<bool> taken;           ///< conditional jumps: whether it jumped
+  isa::Mode mode = isa::Mode::bits64;     ///< that the instruction ran in: names and widths of the registers
+  std::optional<bool> taken;              ///< conditional jumps: whether it jumped
+  std::optional<std::uint64_t> compared;  ///< of cmp and test: what they found in memory
   const state::Delta* delta = nullptr;
+  /// The integer core around it; null where it is not one moment's.
+  const state::RegisterSet *before = nullptr, *after = nullptr;
   bool completed = true;                     ///< false: it faulted, or was interrupted and will go on
   bool registers_followed = true;            ///< false: it may have changed registers that are not compared
   bool memory_followed = true;               ///< false: it may have written memory that is not in the row
@@ -64,6 +68,19 @@ struct StepRow {
   int signal = 0;                            ///< of a signal row, or the one that a fault brought about
   std::uint64_t fault_address = 0;
   std::string_view note;  ///< what else happened before this row; empty when nothing did
+};
+
+/// Names for what a row shows, for those who show it to people. They hold during the call of StepsSink::row.
+class RowNames {
+ public:
+  virtual ~RowNames() = default;
+  /// What lies at an address that the row shows; nothing known for numbers.
+  virtual look::AddressName address(const StepRow& row, std::uint64_t value) = 0;
+  /// The variable or part of one that is written: "total", "heads[1]", "[rbp-0x14] sum"; empty when there is none.
+  virtual std::string memory(const StepRow& row, const state::MemoryChange& change) = 0;
+  /// Why a conditional jump went where it did: "3 is less than 6, signed"; empty where that is not known. Rows are to
+  /// be asked about in order.
+  virtual std::string reason(const StepRow& row) = 0;
 };
 
 struct StepsStart {
@@ -75,6 +92,7 @@ struct StepsStart {
   std::uint64_t address = 0;
   std::string_view place;
   pid_t process = 0;  ///< where it may be a child's; 0: it is the program's
+  RowNames* names = nullptr;
 };
 
 /// Why stepping ended; the program then ran on to its end.
@@ -93,6 +111,8 @@ struct StepsSummary {
 class StepsSink {
  public:
   virtual ~StepsSink() = default;
+  /// Whether rows are asked why a jump was taken (RowNames::reason): what is compared in memory is kept then.
+  [[nodiscard]] virtual bool wants_reasons() const { return false; }
   virtual void begin(const StepsStart& start) = 0;
   virtual void row(const StepRow& row) = 0;
   virtual void end(const StepsSummary& summary) = 0;

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <cstring>
 
+#include "isa/operand.h"
 #include "isa/register.h"
+#include "state/parts.h"
 
 namespace deeptrace::state {
 
@@ -52,6 +54,7 @@ std::string_view name_of(const WideChange& change) {
 
 void Delta::clear() {
   registers.clear();
+  written.clear();
   wide.clear();
   memory.clear();
   bytes.clear();
@@ -90,15 +93,43 @@ void Delta::compare(const ExtendedSet& before, const ExtendedSet& after) {
   add({RegisterFile::mxcsr, 0, 0, 32}, &before.mxcsr, &after.mxcsr);
 }
 
-void Delta::name_as(std::span<const RegisterPart> written) {
+void Delta::name_as(std::span<const RegisterPart> parts) {
   for (WideChange& change : wide) {
-    for (const RegisterPart& part : written) {
+    for (const RegisterPart& part : parts) {
       if (part.index != change.part.index) continue;
       if (part.file == RegisterFile::vector && change.part.file == RegisterFile::vector)
         change.part.width = std::max(change.part.width, whole_width(part));
       if (part.file == RegisterFile::mmx && change.part.file == RegisterFile::x87)
         change.part = {RegisterFile::mmx, part.index, 0, 64};
     }
+  }
+}
+
+std::vector<RegisterPart> written_registers(const isa::Instruction& instruction) {
+  std::vector<RegisterPart> result;
+  if (!instruction) return result;
+  const isa::Operands operands = isa::operands_of(instruction);
+  const auto add = [&](const isa::Operand& operand) {
+    if (operand.kind != isa::Operand::Kind::reg || operand.reg.file != RegisterFile::general) return;
+    if (!isa::writes(operand.access) || (operand.hidden && operand.reg.index == isa::kRsp)) return;
+    if (std::ranges::find(result, operand.reg) == result.end()) result.push_back(operand.reg);
+  };
+  for (unsigned i = 0; i < operands.shown; ++i) add(operands[i]);
+  for (const isa::Operand& operand : operands) add(operand);
+  return result;
+}
+
+void Delta::add_written(std::span<const RegisterPart> parts, const RegisterSet& before, const RegisterSet& after) {
+  for (const RegisterPart& part : parts) {
+    const RegisterPart whole{part.file, part.index, 0, 64};
+    const std::uint64_t was = value_of(before, whole), is = value_of(after, whole);
+    WrittenRegister& one = written.emplace_back();
+    one.part = part;
+    one.before = value_of(before, part);
+    one.after = value_of(after, part);
+    const std::uint64_t mask =
+        part.width >= 64 ? ~std::uint64_t(0) : ((std::uint64_t(1) << part.width) - 1) << part.offset;
+    if (((was ^ is) & ~mask) != 0) one.whole_before = was;
   }
 }
 

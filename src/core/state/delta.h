@@ -3,6 +3,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string_view>
 #include <vector>
@@ -33,6 +34,18 @@ struct WideChange {
   [[nodiscard]] std::size_t size() const { return part.width / 8U; }  ///< bytes
 };
 
+/// A general register at the width that an instruction wrote it, whether its value changed or not.
+struct WrittenRegister {
+  isa::RegisterPart part;
+  std::uint64_t before = 0, after = 0;  ///< at that width
+  /// The whole register before, where more of it changed than the part: a write of 32 bits clears the upper half.
+  std::optional<std::uint64_t> whole_before;
+};
+
+/// The general registers that an instruction writes, at the width that it writes: first those that its text names. The
+/// stack pointer of push, call and the like is not among them.
+std::vector<isa::RegisterPart> written_registers(const isa::Instruction& instruction);
+
 /// "ymm3", "k1", "st(0)", "mxcsr".
 std::string_view name_of(const WideChange& change);
 
@@ -56,6 +69,7 @@ inline std::uint64_t number_of(const std::uint8_t* bytes, std::size_t size) {
 /// Vectors keep their capacity from one use to the next, so that a long run allocates nothing per step.
 struct Delta {
   std::vector<RegisterChange> registers;  ///< without rip and rflags, in the order of Reg
+  std::vector<WrittenRegister> written;   ///< of one instruction, where it is known
   std::vector<WideChange> wide;
   std::vector<MemoryChange> memory;
   std::vector<std::uint8_t> bytes;
@@ -67,7 +81,9 @@ struct Delta {
   void compare(const ExtendedSet& before, const ExtendedSet& after);
   /// Names the changes of vector and mmx registers as an instruction wrote them: `ymm0` also where only the low half
   /// has another value now.
-  void name_as(std::span<const isa::RegisterPart> written);
+  void name_as(std::span<const isa::RegisterPart> parts);
+  /// The general registers that an instruction wrote.
+  void add_written(std::span<const isa::RegisterPart> parts, const RegisterSet& before, const RegisterSet& after);
   /// Room for one memory change: returns its place, both halves zero.
   MemoryChange& add_memory(std::uint64_t address, std::uint64_t size);
 

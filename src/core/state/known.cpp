@@ -47,6 +47,13 @@ std::optional<std::uint64_t> Known::address_of(const isa::MemoryRecipe& recipe, 
   // The bases of fs and gs are unknown.
   if (recipe.segment.index == isa::kFs || recipe.segment.index == isa::kGs || recipe.bit_number) return std::nullopt;
   isa::MemoryRecipe whole = recipe;
+  // Of [rdx+rax] either may be the array.
+  if (any_index && recipe.base && recipe.index && recipe.scale == 1 && !value(recipe.base)) {
+    if (!value(recipe.index)) return std::nullopt;
+    whole.base = recipe.index;
+    whole.index = {};
+    return state::address_of(whole, registers_, next, 0);
+  }
   if (recipe.base && recipe.base.file != RegisterFile::instruction_pointer && !value(recipe.base)) return std::nullopt;
   if (recipe.index && !value(recipe.index)) {
     // Where the base is unknown as well, the displacement alone may be the array.

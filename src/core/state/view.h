@@ -32,6 +32,8 @@ class StateView {
   [[nodiscard]] virtual const RegisterSet& registers() const = 0;
   /// Bits by Reg: whose values are known. In a caller's frame those that nobody kept are not.
   [[nodiscard]] virtual std::uint32_t known_registers() const { return ~std::uint32_t(0); }
+  /// Why the others are not, as the end of "unknown: ...".
+  [[nodiscard]] virtual std::string_view why_unknown() const { return "nobody kept it for this frame"; }
   /// Vectors and the floating-point unit; nothing where they are not known.
   [[nodiscard]] virtual std::optional<ExtendedSet> extended() const { return std::nullopt; }
   /// Reads all pieces; each says how much of it there was.

@@ -26,6 +26,7 @@ struct Known {
   std::uint64_t size = 0;
   debuginfo::TypeId type = debuginfo::kVoid;
   bool typed = false;
+  const program::DataSymbol* untyped = nullptr;  ///< where only a symbol is known
   bool in_thread = false;
   bool own = false;
   std::string_view file;
@@ -36,17 +37,6 @@ std::string_view file_of(const Program& program, const StaticVariable& variable)
   if (variable.unit == nullptr || !variable.unit->line_table || !variable.file) return {};
   const auto file = program.lines().file_of(*variable.unit->line_table, *variable.file);
   return file ? std::string_view(program.lines().files()[*file]) : std::string_view{};
-}
-
-/// Where the initial image of threads' own variables lies; empty when there are none.
-AddressRange thread_storage(const binary::Elf& elf) {
-  for (const binary::Segment& segment : elf.segments()) {
-    if (segment.type == binary::kThreadSegment) return {segment.address, segment.address + segment.memory_size};
-  }
-  for (const binary::Section& section : elf.sections()) {
-    if ((section.flags & binary::kThreadStorage) != 0) return {section.address, section.address + section.size};
-  }
-  return {};
 }
 
 /// What every C program is linked with beside its own variables.
@@ -93,7 +83,7 @@ class Variables {
 
  private:
   void add_typed() {
-    const AddressRange threads = thread_storage(program_.elf());
+    const AddressRange threads = program::thread_storage(program_);
     const bool object = program_.elf().kind() == binary::Kind::relocatable;
     for (const StaticVariable& variable : debuginfo::static_variables(program_.debug(), types_)) {
       Known known;
@@ -118,67 +108,40 @@ class Variables {
   /// Those that debug information does not know. Several symbols of one place are one variable of several names.
   void add_symbols() {
     const bool described = !typed_at_.empty();
-    const bool object = program_.elf().kind() == binary::Kind::relocatable;
-    const AddressRange threads = thread_storage(program_.elf());
-    const auto& sections = program_.elf().sections();
-    for (const binary::Symbol& symbol : program_.elf().symbols()) {
-      const bool thread = symbol.type == binary::kThreadLocal;
-      if (symbol.name.empty() || symbol.section == 0 || symbol.section >= sections.size()) continue;
-      if (!thread && symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
-      const binary::Section& section = sections[symbol.section];
-      if ((section.flags & binary::kAllocated) == 0 || (section.is_code() && symbol.type != binary::kObject)) continue;
-      Known known;
-      known.address = symbol.address + (thread && !object ? threads.from : 0);
-      if (typed_at_.contains(known.address) || !symbols_at_.insert(known.address).second) {
-        aliases_.emplace(symbol.name, known.address);
+    const auto& symbols = program_.data_symbols();
+    // The best name of a place comes last.
+    for (auto at = symbols.rbegin(); at != symbols.rend(); ++at) {
+      const program::DataSymbol& symbol = *at;
+      if (typed_at_.contains(symbol.address) || !symbols_at_.insert(symbol.address).second) {
+        aliases_.emplace(symbol.symbol, symbol.address);
         continue;
       }
-      known.symbol = symbol.name;
-      known.name = program::demangled(symbol.name);
-      known.in_thread = thread;
-      known.size = symbol.size != 0 ? symbol.size : room_at(known.address, section);
+      const std::string_view section = program_.elf().sections()[symbol.section].name;
       // With debug information the developer's own variables are in it; assembly has none.
-      const bool untyped = symbol.type == binary::kNoType && !symbol.name.starts_with("_");
-      known.own =
-          !is_scaffolding_variable(symbol.name) && (!described || untyped) && !section.name.starts_with(".eh_frame");
-      known_.push_back(std::move(known));
+      const bool untyped = symbol.inferred && !symbol.symbol.starts_with("_");
+      add(symbol,
+          !is_scaffolding_variable(symbol.symbol) && (!described || untyped) && !section.starts_with(".eh_frame"));
     }
   }
 
   /// Labels of data that an assembly program keeps among its code.
   void add_among_code() {
-    program::CodeScan scan(program_);
-    const auto& labels = program_.labels();
-    for (std::size_t i = 0; i < labels.size(); ++i) {
-      const program::Function* function = program_.function_at(labels[i].address);
-      if (function == nullptr || function->typed) continue;
-      for (const program::Stretch& stretch : scan.split(function->range())) {
-        if (!stretch.range.holds(labels[i].address) || stretch.kind == program::Stretch::Kind::code) continue;
-        std::uint64_t end = stretch.range.to;
-        if (i + 1 < labels.size()) end = std::min(end, labels[i + 1].address);
-        if (end <= labels[i].address || !symbols_at_.insert(labels[i].address).second) continue;
-        Known known;
-        known.address = labels[i].address;
-        known.name = labels[i].name;
-        known.size = end - labels[i].address;
-        known.own = program_.is_own(*function);
-        known_.push_back(std::move(known));
-      }
+    for (const program::DataSymbol& symbol : program_.data_among_code()) {
+      const program::Function* function = program_.function_at(symbol.address);
+      if (symbols_at_.insert(symbol.address).second) add(symbol, function != nullptr && program_.is_own(*function));
     }
   }
 
-  /// Up to the next symbol, for those that do not say how long they are.
-  std::uint64_t room_at(std::uint64_t address, const binary::Section& section) {
-    std::uint64_t end = section.address + section.size;
-    if (starts_.empty()) {
-      for (const binary::Symbol& symbol : program_.elf().symbols()) {
-        if (symbol.section != 0 && symbol.type != binary::kSectionSymbol && symbol.type != binary::kFile)
-          starts_.insert(symbol.address);
-      }
-    }
-    const auto next = starts_.upper_bound(address);
-    if (next != starts_.end()) end = std::min(end, *next);
-    return end > address ? end - address : 0;
+  void add(const program::DataSymbol& symbol, bool own) {
+    Known known;
+    known.address = symbol.address;
+    known.symbol = symbol.symbol;
+    known.name = program::demangled(symbol.symbol);
+    known.in_thread = symbol.in_thread;
+    known.size = symbol.size;
+    known.untyped = &symbol;
+    known.own = own;
+    known_.push_back(std::move(known));
   }
 
   const Program& program_;
@@ -186,7 +149,7 @@ class Variables {
   std::vector<Known> known_;
   std::set<std::pair<std::uint64_t, std::string>> places_;
   std::map<std::string_view, std::uint64_t> aliases_;
-  std::set<std::uint64_t> typed_at_, symbols_at_, starts_;
+  std::set<std::uint64_t> typed_at_, symbols_at_;
 };
 
 class Listing {
@@ -205,6 +168,8 @@ class Listing {
         if (known.own || request_.all) rows.push_back(row_of(known));
       }
     }
+    // Where linkers mark the end of everything there is no variable.
+    std::erase_if(rows, [](const DataRow& row) { return row.size == 0 && row.section.empty(); });
     for (const std::string& name : request_.names) {
       if (auto error = add_named(name, rows)) return *error;
     }
@@ -225,12 +190,14 @@ class Listing {
     row.line = known.line;
     row.in_thread = known.in_thread;
     if (known.typed) row.type = types_.name(known.type);
-    settle(row, known.typed ? std::optional(known.type) : std::nullopt, path.empty() ? request_.shape : std::nullopt);
+    settle(row, known.typed ? std::optional(known.type) : std::nullopt, path.empty() ? request_.shape : std::nullopt,
+           known.untyped);
     return row;
   }
 
   /// Section and value.
-  void settle(DataRow& row, std::optional<debuginfo::TypeId> type, std::optional<inspect::Shape> asked) {
+  void settle(DataRow& row, std::optional<debuginfo::TypeId> type, std::optional<inspect::Shape> asked,
+              const program::DataSymbol* untyped = nullptr) {
     const std::uint64_t address = row.address;
     const binary::Section* section = section_of(row);
     if (section != nullptr) {
@@ -252,24 +219,19 @@ class Listing {
         bytes = held.first(std::min<std::uint64_t>(row.size, held.size()));
       }
     }
-    const inspect::ValueLimits limits{kMostElements, 16};
+    inspect::ValueLimits limits{kMostElements, 16};
+    limits.word = program_.elf().machine().word;
     if (asked || (!type && section != nullptr)) {
-      const inspect::Shape shape = asked ? *asked : guess(bytes, *section);
+      const program::ElementWidth width =
+          asked || untyped == nullptr ? program::ElementWidth{} : program_.element_width(*untyped);
+      const bool said = untyped != nullptr && untyped->element != 0;
+      const inspect::Shape shape = asked ? *asked : inspect::untyped_shape(bytes, width.bytes, said);
       row.value = inspect::value_of(shape, bytes, address, pointers_, limits);
+      row.value.from_code = width.from_code && row.value.kind == inspect::Value::Kind::array;
     } else if (type) {
       row.value = inspect::value_of(types_, *type, bytes, address, pointers_, limits);
     }
     row.address = program_.elf().section_offset(address);
-  }
-
-  [[nodiscard]] inspect::Shape guess(Bytes bytes, const binary::Section& section) const {
-    inspect::Shape shape = inspect::fitting_shape(bytes);
-    const unsigned pointer = arch::machine_of(program_.mode()).word;
-    // Words hold addresses only where there is something to fill them in or where they mean a place.
-    if (shape.kind == inspect::Shape::Kind::pointer && (section.type == binary::kNoBits || bytes.size() < pointer))
-      shape = {inspect::Shape::Kind::bytes, 1};
-    if (shape.kind == inspect::Shape::Kind::pointer) shape.size = pointer;
-    return shape;
   }
 
   const binary::Section* section_of(const DataRow& row) const {
@@ -375,13 +337,17 @@ inspect::PointerReader pointers_of(const Program& program) {
       const auto addend = static_cast<std::uint64_t>(relocation->addend);
       if (!relocation->symbol.empty() && !relocation->defined) {
         pointed.known = false;
+        pointed.is_address = true;
         pointed.name = program::demangled(relocation->symbol);
         return pointed;
       }
       pointed.value = relocation->symbol.empty() ? addend : relocation->symbol_value + addend;
     }
+    pointed.is_address = relocation != nullptr;
     if (pointed.value == 0) return pointed;
     program::Reference reference = program.reference(pointed.value);
+    // A number may happen to lie in the file: it is taken for an address where something that has a name begins.
+    pointed.is_address |= !reference.name.empty() && reference.name.find("+0x") == std::string::npos;
     pointed.name = std::move(reference.name);
     pointed.text = std::move(reference.text);
     if (program.elf().kind() == binary::Kind::relocatable) pointed.value = program.elf().section_offset(pointed.value);

@@ -117,17 +117,16 @@ class Search {
       add(variable.name, variable.linkage_name, variable.address, types_.size(variable.type));
       type_ = variable.type;
     }
-    for (const binary::Symbol& symbol : program_.elf().symbols()) {
-      if (symbol.section == 0 || symbol.section >= program_.elf().sections().size() || symbol.name.empty()) continue;
-      if (program_.elf().sections()[symbol.section].is_code() || symbol.type == binary::kThreadLocal) continue;
-      if (symbol.type != binary::kObject && symbol.type != binary::kNoType) continue;
-      if (symbol.name != what && program::demangled(symbol.name) != what) continue;
-      const bool known =
-          std::ranges::any_of(target_.ranges, [&](const AddressRange& r) { return r.from == symbol.address; });
-      if (known) {
-        target_.symbols.insert(symbol.name);
-      } else {
-        add(program::demangled(symbol.name), symbol.name, symbol.address, symbol.size);
+    for (const auto* list : {&program_.data_symbols(), &program_.data_among_code()}) {
+      for (const program::DataSymbol& symbol : *list) {
+        if (symbol.in_thread || (symbol.symbol != what && program::demangled(symbol.symbol) != what)) continue;
+        const bool known =
+            std::ranges::any_of(target_.ranges, [&](const AddressRange& r) { return r.from == symbol.address; });
+        if (known) {
+          target_.symbols.insert(symbol.symbol);
+        } else {
+          add(program::demangled(symbol.symbol), symbol.symbol, symbol.address, symbol.size);
+        }
       }
     }
   }
@@ -231,7 +230,7 @@ class Search {
       function_ = &function;
       if (target_.in_thread) find_in_thread(function);
       if (!may_use(function)) continue;
-      references_.each_followed(function,
+      references_.each_straight(function,
                                 [&](std::uint64_t address, const isa::Instruction& instruction,
                                     std::span<const CodeReference> found) { look_at(address, instruction, found); });
     }
@@ -442,39 +441,8 @@ class Search {
     }
   }
 
-  /// The member or element at an offset of the variable that holds as many bytes as are accessed; of an address that is
-  /// taken the outermost that begins there.
   std::string part_at(std::uint64_t offset, std::uint64_t access) {
-    if (target_.is_function || target_.ranges.empty()) return {};
-    std::string result;
-    debuginfo::TypeId id = type_;
-    for (int depth = 0; depth < 16; ++depth) {
-      const debuginfo::Type& type = types_[types_.plain(id)];
-      if (access == 0 && offset == 0) break;
-      if (access > types_.size(type.target) && type.kind == debuginfo::Type::Kind::array) break;
-      if (type.kind == debuginfo::Type::Kind::array && types_.size(type.target) != 0 && type.counts.size() == 1) {
-        const std::uint64_t size = types_.size(type.target);
-        result += "[" + std::to_string(offset / size) + "]";
-        offset %= size;
-        id = type.target;
-      } else if (type.is_aggregate()) {
-        const debuginfo::Member* best = nullptr;
-        for (const debuginfo::Member& member : type.members) {
-          const std::uint64_t size = std::max<std::uint64_t>(types_.size(member.type), 1);
-          const bool holds =
-              offset >= member.offset && offset - member.offset + std::max<std::uint64_t>(access, 1) <= size;
-          if (best == nullptr && holds && member.bit_size == 0) best = &member;
-        }
-        if (best == nullptr) break;
-        if (!best->name.empty()) result += "." + best->name;
-        offset -= best->offset;
-        id = best->type;
-      } else {
-        break;
-      }
-    }
-    if (offset != 0) result += "+" + std::to_string(offset);
-    return result;
+    return target_.is_function || target_.ranges.empty() ? std::string() : types_.part_name(type_, offset, access);
   }
 
   /// Addresses that the loader or linker puts into data: tables of functions, pointers.
