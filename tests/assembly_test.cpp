@@ -133,11 +133,10 @@ TEST_P(HandWritten, ExpressionsTakeVariablesAsTheyStand) {
 
 /// What is set is as wide as what is shown, and no wider.
 TEST_P(HandWritten, SettingWritesTheWholeVariableAndNoMore) {
-  write_file(folder_ / "words",
-             "halt at done\nresume\nset drop = -2\nshow drop\nshow rise\nset rise = 70000\nset heads[1] = 300\n"
-             "show heads\nquit\n");
   const Outcome outcome =
-      run({"sh", "-c", "'" DEEPTRACE_PROGRAM "' console '" + program_ + "' < '" + (folder_ / "words").string() + "'"});
+      conversation(folder_, {program_},
+                   "halt at done\nresume\nset drop = -2\nshow drop\nshow rise\nset rise = 70000\nset heads[1] = 300\n"
+                   "show heads\nquit\n");
   EXPECT_NE(outcome.out.find("drop = 0xfffe / -2"), std::string::npos) << outcome.out;
   EXPECT_NE(outcome.out.find("rise = 0x6 / 6"), std::string::npos) << outcome.out;
   EXPECT_NE(outcome.out.find("does not fit 2 bytes"), std::string::npos) << outcome.out;
@@ -211,11 +210,10 @@ TEST(SystemCalls, AreShownAsTheProgramMadeThem) {
       "	mov $5, %edi\n	mov $60, %eax\n	syscall\n");
   const Build build;
   const std::string program = assembled(folder, build, folder / "a.s");
-  write_file(folder / "words",
-             "halt on syscall getpid\nresume\nshow rax\nshow rcx\nregs\ncode\nset rax = 110\ninto\nshow rax == "
-             "rax\nshow rip\nset rcx = 7\nshow rcx\nresume\n");
   const Outcome outcome =
-      run({"sh", "-c", "'" DEEPTRACE_PROGRAM "' console '" + program + "' < '" + (folder / "words").string() + "'"});
+      conversation(folder, {program},
+                   "halt on syscall getpid\nresume\nshow rax\nshow rcx\nregs\ncode\nset rax = 110\ninto\nshow rax == "
+                   "rax\nshow rip\nset rcx = 7\nshow rcx\nresume\n");
   EXPECT_NE(outcome.out.find("rax = 0x27 / 39"), std::string::npos) << outcome.out;
   EXPECT_NE(outcome.out.find("rcx: its value is not known here: the processor overwrites it at a system call"),
             std::string::npos)
@@ -290,9 +288,7 @@ TEST(Waiting, ForInputEndsAMotion) {
                                     "    printf(\"gate? \");\n    fflush(stdout);\n    if (scanf(\"%d\", &n) != 1) "
                                     "break;\n    total += n;\n  }\n  return total;\n}\n");
   const auto talk = [&](const std::string& path, const std::string& words) {
-    write_file(folder / "words", words);
-    return run({"sh", "-c",
-                "timeout 60 '" DEEPTRACE_PROGRAM "' console '" + path + "' < '" + (folder / "words").string() + "'"});
+    return conversation(folder, {path}, words);
   };
   const Outcome outcome = talk(program, "resume\nsend 4\nresume\nshow total\nsend 5\nresume\n");
   EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;

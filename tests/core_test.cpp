@@ -1,5 +1,8 @@
 // Core files: against the stopped process that they were written of, and made up byte by byte.
 #include <gtest/gtest.h>
+
+#include <regex>
+#include <sstream>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -152,10 +155,15 @@ TEST_P(Cores, SayWhatTheStoppedProcessSaid) {
     const Answers answers = looked_at(*dead, dead->stopped());
     ASSERT_EQ(answers.texts.size(), end.live.texts.size());
     // A core file does not say which of the memory without a file is the heap.
-    const auto without_heap = [](std::string text) {
-      for (std::size_t at = text.find("  heap"); at != std::string::npos; at = text.find("  heap"))
-        text.replace(at, 6, "  mapped memory");
-      return text;
+    const auto without_heap = [](const std::string& text) {
+      std::string result;
+      std::istringstream lines(text);
+      for (std::string line; std::getline(lines, line);) {
+        const bool region = line.find("  heap") != std::string::npos || line.find("  mapped memory") != std::string::npos;
+        if (region) line = std::regex_replace(line, std::regex("  (heap|mapped memory) *"), "  memory ");
+        result += line + "\n";
+      }
+      return result;
     };
     for (std::size_t i = 0; i < answers.texts.size(); ++i)
       EXPECT_EQ(without_heap(answers.texts[i]), without_heap(end.live.texts[i])) << kind << ": " << end.live.words[i];

@@ -73,4 +73,11 @@ void expect_untouched(pid_t pid, const std::string& program) {
   EXPECT_TRUE(std::ranges::equal(bytes, now));
 }
 
+Outcome conversation(const TempFolder& folder, const std::vector<std::string>& program, const std::string& words) {
+  write_file(folder / "words", words);
+  std::string command = "exec timeout 60 '" DEEPTRACE_PROGRAM "' console";
+  for (const std::string& word : program) command += " '" + word + "'";
+  return run({"sh", "-c", command + " < '" + (folder / "words").string() + "'"});
+}
+
 }  // namespace deeptrace::tests

@@ -19,6 +19,9 @@ std::string built(const TempFolder& folder, const std::string& name, const std::
 /// What `hits --format json` says.
 nlohmann::json hits_of(std::vector<std::string> words, int status = 0);
 
+/// A conversation of `console`: what it says to words, a line each, that come from a pipe. Given up after a minute.
+Outcome conversation(const TempFolder& folder, const std::vector<std::string>& program, const std::string& words);
+
 /// A field of /proc/PID/status; empty when the process is gone.
 std::string status_field(pid_t pid, const std::string& field);
 

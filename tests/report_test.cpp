@@ -10,6 +10,7 @@
 #include "report/card.h"
 #include "report/csv.h"
 #include "report/json.h"
+#include "report/names.h"
 #include "report/output.h"
 #include "support.h"
 
@@ -188,6 +189,45 @@ TEST(Cards, AreLinesOfWhatTheyHold) {
   EXPECT_NE(report::change_lines(style, card.changes, card)[0].find("eax"), std::string::npos);
   card.ended = true;
   EXPECT_EQ(report::card_lines(style, card, sources, {}).size(), 2U) << "the reason alone";
+}
+
+/// What nobody chose goes, and long lists are dots; operators are no lists. In full on request.
+TEST(Names, OfCxxAreShortened) {
+  struct Case {
+    const char *full, *shown;
+  };
+  report::Style style;
+  for (const Case& one : {
+           Case{"main", "main"},
+           {"tide::report(int)+0x12", "tide::report(int)+0x12"},
+           {"tide::report(std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >)",
+            "tide::report(std::string)"},
+           {"tide::mean(std::vector<tide::Reading, std::allocator<tide::Reading> > const&, unsigned long)+0x4",
+            "tide::mean(...)+0x4"},
+           {"std::map<int, int, std::less<int>, std::allocator<std::pair<int const, int> > >::find(int const&)",
+            "std::map<int, int>::find(int const&)"},
+           {"tide::Log<tide::Station, tide::Clock, 17>::add(long)", "tide::Log<...>::add(long)"},
+           {"tide::operator<(tide::Level, tide::Level)", "tide::operator<(tide::Level, tide::Level)"},
+           {"(anonymous namespace)::level_sum(int)", "(anonymous namespace)::level_sum(int)"},
+           {"tide::held<tide::Level (*)(tide::Log const&)>(int)", "tide::held<...>(int)"},
+           {"broken<(", "broken<("},
+       })
+    EXPECT_EQ(report::shown_name(style, one.full), one.shown);
+  style.full_paths = true;
+  EXPECT_EQ(report::shown_name(style, "tide::Log<tide::Station, tide::Clock, 17>::add(long)"),
+            "tide::Log<tide::Station, tide::Clock, 17>::add(long)");
+}
+
+TEST(Paths, AreShownFromWhereOneStands) {
+  report::Style style;
+  style.folder = "/srv/tide";
+  EXPECT_EQ(report::shown_path(style, "/srv/tide/log/levels.c"), "log/levels.c");
+  EXPECT_EQ(report::shown_path(style, "/srv/tidelog/levels.c"), "tidelog/levels.c");
+  EXPECT_EQ(report::shown_path(style, "/usr/include/c++/12/vector"), "12/vector");
+  EXPECT_EQ(report::shown_path(style, "/levels.c"), "/levels.c");
+  EXPECT_EQ(report::shown_path(style, "../levels.c"), "../levels.c");
+  style.full_paths = true;
+  EXPECT_EQ(report::shown_path(style, "/srv/tide/log/levels.c"), "/srv/tide/log/levels.c");
 }
 
 }  // namespace

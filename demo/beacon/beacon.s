@@ -11,6 +11,10 @@ flash:
 	mov	edi, 1			# standard output
 	mov	eax, 1			# write
 	syscall
+	lea	rdi, [rip+pause]
+	xor	esi, esi
+	mov	eax, 35			# nanosleep: the light is dark for a moment
+	syscall
 	dec	r12d
 	jnz	flash
 	mov	edx, offset dark_length
@@ -22,6 +26,7 @@ flash:
 	mov	eax, 60			# exit
 	syscall
 
+pause:	.quad	0, 2000000		# seconds, nanoseconds
 name:	.ascii	"Grayling Sound: flash\n"
 	.set	name_length, . - name
 dark:	.ascii	"dark until high water\n"

@@ -215,7 +215,7 @@ class Screen {
 
   /// Where the panes lie: two columns, or three where there is room.
   void lay_out() {
-    const int rows = LINES - 1, columns = COLS;  // the last row is for typing
+    const int rows = LINES - 2, columns = COLS;  // the last two are for typing and for the keys
     const bool wide = columns >= 150;
     const int talk = std::max(3, rows / 5);
     const int top = rows - talk;
@@ -335,6 +335,12 @@ class Screen {
     pane.lines.clear();
     look::Subject& subject = talk_.subject();
     const state::StateView& view = subject.view();
+    // Flags first, so that they are always in view.
+    const std::uint64_t now = view.registers()[Reg::rflags], before = subject.moved().before[Reg::rflags];
+    const bool changed = ((now ^ before) & report::kShownFlags) != 0;
+    const std::string names = isa::flag_names(now & report::kShownFlags);
+    pane.lines.push_back(
+        {fmt::format("{} flags {}", changed ? "~" : " ", names.empty() ? "none" : names), changed ? kChanged : kPlain});
     for (const look::RegisterRow& row : look::register_rows(subject.modules(), view, subject.moved().before)) {
       const unsigned bytes = arch::machine_of(view.mode()).word;
       std::string text = fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name,
@@ -344,11 +350,6 @@ class Screen {
                                                  : report::both_readings(style_, *row.before, bytes));
       pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
     }
-    const std::uint64_t now = view.registers()[Reg::rflags], before = subject.moved().before[Reg::rflags];
-    const bool changed = ((now ^ before) & report::kShownFlags) != 0;
-    const std::string names = isa::flag_names(now & report::kShownFlags);
-    pane.lines.push_back(
-        {fmt::format("{} flags {}", changed ? "~" : " ", names.empty() ? "none" : names), changed ? kChanged : kPlain});
   }
 
   void fill_stack() {
@@ -420,10 +421,25 @@ class Screen {
     return look == kPlain ? A_NORMAL : COLOR_PAIR(look) | (look == kTitle ? A_BOLD : 0U);
   }
 
+  /// What changed where the pane does not show it: "   ~ 2 above, 3 below".
+  static std::string out_of_view(const Pane& pane) {
+    std::size_t above = 0, below = 0;
+    for (std::size_t i = 0; i < pane.lines.size(); ++i) {
+      if (pane.lines[i].look != kChanged) continue;
+      const int at = static_cast<int>(i);
+      if (at < pane.first) ++above;
+      if (at >= pane.first + pane.height - 1) ++below;
+    }
+    std::string text;
+    if (above != 0) text = fmt::format("   ~ {} above", above);
+    if (below != 0) text += fmt::format("{}{} below", above != 0 ? ", " : "   ~ ", below);
+    return text;
+  }
+
   void draw_pane(const Pane& pane, bool focused) const {
     if (pane.height < 2 || pane.width < 4) return;
     ::attron(attribute(kTitle) | (focused ? A_REVERSE : A_NORMAL));
-    put(pane.row, pane.column, pane.width - 1, pane.name);
+    put(pane.row, pane.column, pane.width - 1, pane.name + out_of_view(pane));
     ::attroff(attribute(kTitle) | (focused ? A_REVERSE : A_NORMAL));
     for (int i = 0; i + 1 < pane.height; ++i) {
       const auto index = static_cast<std::size_t>(pane.first + i);
@@ -443,9 +459,14 @@ class Screen {
     for (std::size_t i = 0; i < kPanes; ++i) draw_pane(panes_[i], i == focus_);
     const std::string prompt = talk_.prompt();
     const std::string line = line_.text();
-    put(LINES - 1, 0, COLS, prompt + line);
+    put(LINES - 2, 0, COLS, prompt + line);
+    ::attron(attribute(kFaint));
+    put(LINES - 1, 0, COLS,
+        "Tab: next pane   Page Up, Page Down: scroll it   Up, Down: earlier words   Enter: again   help: words   "
+        "Ctrl-D: end");
+    ::attroff(attribute(kFaint));
     const unsigned columns = report::columns_of(prompt + line.substr(0, line_.cursor()));
-    ::move(LINES - 1, std::min(COLS - 1, static_cast<int>(columns)));
+    ::move(LINES - 2, std::min(COLS - 1, static_cast<int>(columns)));
     ::refresh();
   }
 

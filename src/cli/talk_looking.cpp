@@ -14,6 +14,7 @@
 #include "look/rows.h"
 #include "report/card.h"
 #include "report/changes.h"
+#include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
 #include "state/parts.h"
@@ -523,7 +524,8 @@ Answer Talk::frame_list(Arguments /*rest*/) {
       break;
     }
     std::string text = fmt::format("{:>3}  {:#x}  ", row.number, row.address);
-    text += row.inlined.empty() ? printable(row.place) : printable(row.inlined) + " (inlined)";
+    text += row.inlined.empty() ? report::shown_name(style_, row.place)
+                                : report::shown_name(style_, row.inlined) + " (inlined)";
     if (!row.parameters.empty()) {
       text += " (";
       for (std::size_t i = 0; i < row.parameters.size(); ++i)
@@ -704,7 +706,7 @@ Answer Talk::in(Arguments rest) {
   Answer answer;
   const look::FrameRow& row = rows[*number];
   answer.lines.push_back(
-      fmt::format("frame {}: {}{}", *number, printable(row.place),
+      fmt::format("frame {}: {}{}", *number, report::shown_name(style_, row.place),
                   row.line != 0 ? fmt::format("   {}:{}", printable(base_name(row.file)), row.line) : ""));
   if (const auto text = sources_.line(row.file, row.line); text && row.line != 0)
     answer.lines.push_back(

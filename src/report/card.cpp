@@ -9,6 +9,7 @@
 #include "base/path.h"
 #include "isa/text.h"
 #include "report/changes.h"
+#include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
 
@@ -45,7 +46,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     result.push_back(look(style, Role::attention, "note: " + printable(note)));
   for (const look::CardHit& hit : card.hits) {
     std::string text = fmt::format("h{} {}, hit {}", hit.halt, printable(hit.rule), hit.hit);
-    if (hit.writer != 0) text += fmt::format("   by {} ({:#x})", printable(hit.writer_place), hit.writer);
+    if (hit.writer != 0) text += fmt::format("   by {} ({:#x})", shown_name(style, hit.writer_place), hit.writer);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
     result.push_back(look(style, Role::heading, text));
     if (hit.after) {
@@ -100,7 +101,7 @@ std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLi
     std::string address = fmt::format("{:#x}", line.address);
     if (line.next) address = look(style, Role::next, address);
     std::string text =
-        fmt::format("{:>5}  {}  {:<28} {:<{}}", gutter, address, printable(line.place), line.text, widest);
+        fmt::format("{:>5}  {}  {:<28} {:<{}}", gutter, address, shown_name(style, line.place), line.text, widest);
     if (!line.target.empty()) text += (style.utf8 ? "  \u2192 " : "  -> ") + printable(line.target);
     if (line.next && !line.halts.empty()) text += "   " + line.halts;
     while (text.back() == ' ') text.pop_back();
@@ -168,7 +169,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
                                     const std::vector<look::Followed>& followed) {
   std::vector<std::string> result = why_lines(style, card);
   if (card.ended) return result;
-  std::string where = look(style, Role::heading, printable(card.place));
+  std::string where = look(style, Role::heading, shown_name(style, card.place));
   if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
   if (!card.called_from.empty()) where += ", for " + printable(card.called_from);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);

@@ -11,6 +11,7 @@
 #include "base/path.h"
 #include "report/card.h"
 #include "report/csv.h"
+#include "report/names.h"
 #include "report/value.h"
 
 namespace deeptrace::report {
@@ -75,7 +76,7 @@ class Text : public session::HitsSink {
     }
     std::vector<std::string> cells;
     cells.push_back(several_ ? fmt::format("h{} {}", row.halt, row.hit) : std::to_string(row.hit));
-    std::string place = row.function.empty() ? hex(row.address) : printable(row.function);
+    std::string place = row.function.empty() ? hex(row.address) : shown_name(style_, row.function);
     if (row.line != 0) place += fmt::format("  {}:{}", printable(base_name(row.file)), row.line);
     if (row.thread > 1 || threads_) {
       threads_ = true;

@@ -6,6 +6,7 @@
 
 #include "base/path.h"
 #include "report/hits.h"
+#include "report/names.h"
 #include "report/value.h"
 
 namespace deeptrace::report {
@@ -33,7 +34,7 @@ class Text : public session::PlanSink {
     const session::HitRow& hit = row.hit;
     std::string text =
         fmt::format("{}:{}  {}, hit {}", printable(path_), row.rule->line, printable(row.rule->halt.text()), hit.hit);
-    text += fmt::format("   {}", printable(hit.function));
+    text += fmt::format("   {}", shown_name(style_, hit.function));
     if (hit.line != 0) text += fmt::format("  {}:{}", printable(base_name(hit.file)), hit.line);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
     line(text);

@@ -7,6 +7,7 @@
 
 #include "report/changes.h"
 #include "report/fold.h"
+#include "report/names.h"
 #include "report/steps.h"
 
 namespace deeptrace::report {
@@ -35,7 +36,7 @@ class Text : public session::StepsSink {
     names_ = start.names;
     const std::string process = start.process != 0 ? fmt::format("   process {}", start.process) : "";
     line(fmt::format("{}{}   from {} ({:#x})   {}", look(style_, Role::heading, shown_path(style_, start.program)),
-                     process, printable(start.place), start.address,
+                     process, shown_name(style_, start.place), start.address,
                      start.randomised ? "address randomisation as usual" : "address randomisation switched off"));
     FoldEntry before;
     add_output(before);
@@ -55,7 +56,7 @@ class Text : public session::StepsSink {
     if (all_threads_) entry.key = entry.key * 0x10001 + static_cast<std::uint64_t>(row.thread) * 2;
     entry.number = row.number;
     entry.place = row.kind == StepRow::Kind::instruction
-                      ? printable(row.function) + (row.offset == 0 ? "" : "+" + hex(row.offset))
+                      ? shown_name(style_, row.function) + (row.offset == 0 ? "" : "+" + hex(row.offset))
                       : std::string(row.text);
     add_heading(entry, row);
     add_first_line(entry, row);
@@ -96,7 +97,7 @@ class Text : public session::StepsSink {
     if (row.function != function_ && !all_threads_) {
       function_ = row.function;
       entry.lines.push_back("");
-      entry.lines.push_back(look(style_, Role::heading, printable(row.function)) +
+      entry.lines.push_back(look(style_, Role::heading, shown_name(style_, row.function)) +
                             (row.file.empty() ? "" : "   " + shown_path(style_, row.file)));
       lines_.clear();
     }
@@ -129,7 +130,7 @@ class Text : public session::StepsSink {
     }
     const std::string offset = "+" + hex(row.offset);
     std::string text = all_threads_ ? fmt::format("{:>8}  {}{:#x}  {:<16} ", row.number, task_words(row), row.address,
-                                                  printable(row.function) + offset)
+                                                  shown_name(style_, row.function) + offset)
                                     : fmt::format("{:>8}  {:#x}  {:<7} ", row.number, row.address, offset);
     std::string tail;
     if (!row.target_text.empty()) {

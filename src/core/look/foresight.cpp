@@ -19,11 +19,6 @@ namespace {
 using isa::ControlFlow;
 using state::Reg;
 
-std::string decimal(std::uint64_t value, unsigned bits) {
-  const unsigned unused = bits >= 64 ? 0 : 64 - bits;
-  return std::to_string(static_cast<std::int64_t>(value << unused) >> unused);
-}
-
 isa::Instruction decode_at(const state::StateView& view, std::uint64_t address) {
   std::uint8_t bytes[isa::kLongestInstruction] = {};
   const std::size_t size = view.read_memory(address, bytes);
@@ -251,11 +246,9 @@ class Seer {
         const auto holds = state::condition_holds(next, then);
         std::uint64_t target = 0;
         if (!holds || !isa::direct_target(next, at, target)) return;
-        const std::string words = isa::comparison_words(*isa::condition_of(next), instruction_, at_);
-        result_.verdict =
-            compared_words() +
-            (words.empty() ? "" : (compared_words().empty() ? "" : "; ") + words + (*holds ? ": yes" : ": no")) +
-            ", so the jump to " + place(target) + (*holds ? " will be taken" : " will not be taken");
+        const std::string reason = found(*isa::condition_of(next), *holds);
+        const std::string where = "the jump to " + place(target) + (*holds ? " will be taken" : " will not be taken");
+        result_.verdict = reason.empty() ? where : reason + ", so " + where;
         return;
       }
       if (isa::flow_of(next) != ControlFlow::next || isa::sets_condition_flags(next)) return;
@@ -263,24 +256,20 @@ class Seer {
     }
   }
 
-  /// "compares 2 with 5".
-  std::string compared_words() {
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction_)).meaning;
-    if (meaning != isa::meaning::cmp && meaning != isa::meaning::test) return {};
+  /// What this instruction finds for a condition after it: "2 is greater than 1, signed".
+  std::string found(unsigned code, bool holds) {
     const isa::Operands operands = isa::operands_of(instruction_);
-    std::string values[2];
-    std::size_t from = 0;
+    isa::Compared values;
     for (unsigned i = 0; i < 2 && i < operands.shown; ++i) {
-      if (operands[i].kind == isa::Operand::Kind::immediate) {
-        values[i] = decimal(static_cast<std::uint64_t>(operands[i].value), operands[i].width);
-        continue;
-      }
-      if (from >= result_.operands.size()) return {};
-      const Foresight::Operand& known = result_.operands[from++];
-      if (!known.value) return {};
-      values[i] = decimal(*known.value, known.bits);
+      const auto value = value_of(instruction_, operands[i], view_);
+      if (!value) return {};
+      (i == 0 ? values.first : values.second) = *value;
     }
-    return (meaning == isa::meaning::cmp ? "compares " : "tests ") + values[0] + " with " + values[1];
+    const isa::Operand& first = operands[0];
+    if (first.kind == isa::Operand::Kind::reg && first.reg.file == isa::RegisterFile::general)
+      values.result = state::value_of(outcome_.registers, first.reg);
+    if (first.kind == isa::Operand::Kind::memory && isa::writes(first.access)) return {};
+    return isa::decision_words(code, holds, instruction_, values);
   }
 
   /// The dividend, which the text of a division does not name, and whether the quotient fits (Intel SDM volume 2, DIV
