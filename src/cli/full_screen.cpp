@@ -360,8 +360,9 @@ class Screen {
       std::string text =
           fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address_of_word & 0xffffff, row.value);
       text += report::address_words(style_, row.address);
-      if (!row.meaning.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
-      pane.lines.push_back({std::move(text), row.meaning.starts_with("return") ? kTitle : kPlain});
+      const bool back = row.meaning.starts_with("return");
+      if (!row.meaning.empty()) text += (!back ? "   " : style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
+      pane.lines.push_back({std::move(text), back ? kTitle : kPlain});
     }
   }
 

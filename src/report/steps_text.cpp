@@ -30,7 +30,7 @@ class Text : public session::StepsSink {
         take_output_(std::move(take_output)),
         folder_([this](const FoldEntry& e) { emit(e); }) {}
 
-  [[nodiscard]] bool wants_reasons() const override { return true; }
+  [[nodiscard]] bool for_people() const override { return true; }
   void begin(const StepsStart& start) override {
     all_threads_ = start.all_threads;
     names_ = start.names;

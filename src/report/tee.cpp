@@ -102,8 +102,8 @@ class StepsTee final : public Tee<session::StepsSink> {
 
  public:
   using Tee::Tee;
-  [[nodiscard]] bool wants_reasons() const override {
-    return std::ranges::any_of(sinks(), [](const auto& sink) { return sink->wants_reasons(); });
+  [[nodiscard]] bool for_people() const override {
+    return std::ranges::any_of(sinks(), [](const auto& sink) { return sink->for_people(); });
   }
   void begin(const session::StepsStart& start) override { each(&Sink::begin, start); }
   void row(const session::StepRow& row) override { each(&Sink::row, row); }

@@ -166,7 +166,7 @@ void Stepper::step_here(Code& code) {
     followed &= add_writes(recorded, code);
   }
   rows_.prepare(recorded.delta);
-  if (code.compared && sink_.wants_reasons())
+  if (code.compared && sink_.for_people())
     rows_.keep_compared(
         recorded,
         state::address_of(code.compared->recipe, before, before[Reg::rip] + code.length, code.compared->width),

@@ -1,0 +1,72 @@
+#include "report/names.h"
+
+#include <algorithm>
+
+namespace deeptrace::report {
+namespace {
+
+/// The end of a list that opens at `open`, past its closing sign; npos where it does not close. Arrows and operators in
+/// it close nothing.
+std::size_t after_list(std::string_view text, std::size_t open) {
+  int depth = 0;
+  for (std::size_t i = open; i < text.size(); ++i) {
+    const char c = text[i];
+    if (c == '>' && i > 0 && text[i - 1] == '-') continue;
+    if (c == '<' || c == '(' || c == '[') ++depth;
+    if ((c == '>' || c == ')' || c == ']') && --depth == 0) return i + 1;
+  }
+  return std::string_view::npos;
+}
+
+void replace_all(std::string& text, std::string_view from, std::string_view to) {
+  for (std::size_t at = text.find(from); at != std::string::npos; at = text.find(from, at + to.size()))
+    text.replace(at, from.size(), to);
+}
+
+/// ", std::allocator<int> " and the like, which nobody chose.
+void leave_out_defaults(std::string& text) {
+  for (const std::string_view one : {", std::allocator<", ", std::char_traits<", ", std::less<", ", std::hash<",
+                                     ", std::equal_to<", ", std::default_delete<"}) {
+    for (std::size_t at = text.find(one); at != std::string::npos; at = text.find(one, at)) {
+      std::size_t end = after_list(text, at + one.size() - 1);
+      if (end == std::string::npos) break;
+      while (end < text.size() && text[end] == ' ') ++end;
+      text.erase(at, end - at);
+    }
+  }
+}
+
+/// "operator<", "operator()": the signs are the name.
+bool is_operator(std::string_view text, std::size_t at) {
+  constexpr std::string_view kWord = "operator";
+  std::size_t from = at;
+  while (from > 0 && std::string_view("<>=-!+*/%^&|~,()[]").find(text[from - 1]) != std::string_view::npos) --from;
+  return from >= kWord.size() && text.substr(from - kWord.size(), kWord.size()) == kWord;
+}
+
+}  // namespace
+
+std::string shown_name(const Style& style, std::string_view name) {
+  if (style.full_paths || name.find_first_of("<(") == std::string_view::npos) return printable(name);
+  std::string text(name);
+  replace_all(text, "std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >", "std::string");
+  replace_all(text, "std::basic_string_view<char, std::char_traits<char> >", "std::string_view");
+  leave_out_defaults(text);
+  constexpr std::size_t kLong = 24;
+  std::string result;
+  for (std::size_t i = 0; i < text.size();) {
+    const bool opens = (text[i] == '<' || text[i] == '(') && !is_operator(text, i);
+    const std::size_t end = opens ? after_list(text, i) : std::string::npos;
+    if (end == std::string::npos || end - i - 2 <= kLong || text.substr(i).starts_with("(anonymous namespace)")) {
+      result += text[i++];
+      continue;
+    }
+    result += text[i];
+    result += style.utf8 ? "\u2026" : "...";
+    result += text[end - 1];
+    i = end;
+  }
+  return printable(result);
+}
+
+}  // namespace deeptrace::report

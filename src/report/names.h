@@ -1,0 +1,16 @@
+// Long C++ names for people.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "report/output.h"
+
+namespace deeptrace::report {
+
+/// A function's name, or a place in it ("function+0x12"), without what carries nothing: the library's strings go by
+/// their short name, its default template arguments are left out, and lists of parameters or template arguments of more
+/// than 24 characters are dots. In full with Style::full_paths.
+std::string shown_name(const Style& style, std::string_view name);
+
+}  // namespace deeptrace::report

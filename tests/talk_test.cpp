@@ -1,0 +1,109 @@
+// Words of the console one by one, on the demo programs: what they say and what they refuse.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "live_support.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+/// What the conversation says after the prompt with those words, up to the next prompt.
+std::string answer_to(const std::string& said, const std::string& words) {
+  const std::size_t at = said.find(": " + words + "\n");
+  if (at == std::string::npos) return "(not said)\n" + said;
+  const std::size_t from = at + words.size() + 3;
+  // A prompt begins like the first one.
+  const std::size_t line = said.rfind('\n', at) + 1;
+  const std::string name = said.substr(line, said.find(' ', line) - line) + " ";
+  std::size_t end = from;
+  while (end < said.size() && said.compare(end, name.size(), name) != 0)
+    end = std::min(said.size(), said.find('\n', end) + 1);
+  return said.substr(from, end - from);
+}
+
+class Words : public testing::Test {
+ protected:
+  /// Says the words at the third reading's line of tidelog; the answer to the last of them.
+  std::string said(const std::string& words) {
+    const Outcome outcome = conversation(folder_, {demo("tidelog"), demo("readings.txt")},
+                                         "halt at levels.c:34 when i == 2\nresume\n" + words + "\nquit\n");
+    const std::size_t last = words.rfind('\n');
+    return answer_to(outcome.out, words.substr(last == std::string::npos ? 0 : last + 1));
+  }
+  TempFolder folder_;
+};
+
+TEST_F(Words, RegistersAreShownSideBySide) {
+  EXPECT_EQ(said("set rax = 0x1234\nregs al ah"), "  al = 0x34 / 52\n  ah = 0x12 / 18\n");
+  EXPECT_EQ(said("set rax = -6\nregs eax, ax"), "  eax = 0xfffffffa / -6\n  ax = 0xfffa / -6\n");
+  EXPECT_NE(said("regs eax nothing").find("wrong: "), std::string::npos);
+}
+
+TEST_F(Words, SeveralValuesAreFollowedAtOnce) {
+  EXPECT_EQ(said("follow i, (").find("wrong"), 0U);
+  const std::string two = said("follow i, log->count");
+  EXPECT_NE(two.find("i                        0x2 / 2\n"), std::string::npos) << two;
+  EXPECT_NE(two.find("log->count               0xc / 12\n"), std::string::npos) << two;
+  EXPECT_NE(said("follow i, sum\ninto").find("  i                        0x2 / 2\n"), std::string::npos);
+}
+
+TEST_F(Words, ValuesAreSeenInOtherShapes) {
+  // The third reading: 2310 millimetres.
+  EXPECT_NE(said("show log->readings[2].level as u8").find("0x6 / 6"), std::string::npos)
+      << said("show log->readings[2].level as u8");
+  EXPECT_NE(said("show log->readings[2].level as i16 2").find("[0x906 / 2310, 0x0 / 0]"), std::string::npos);
+  EXPECT_NE(said("set rax = 0xfffa\nshow ax as u16").find("0xfffa / 65530"), std::string::npos);
+  EXPECT_NE(said("show i as x16").find("wrong: show: as is followed by a shape"), std::string::npos);
+  EXPECT_NE(said("show i as i16 0").find("wrong: "), std::string::npos);
+  const std::string four = said("memory log->readings as u32 4");
+  EXPECT_EQ(std::count(four.begin(), four.end(), '\n'), 1) << four;
+  EXPECT_NE(four.find("main::log.readings[0].minute"), std::string::npos) << "rows name what they hold: " << four;
+  EXPECT_NE(said("help memory").find("shapes: u8, u16"), std::string::npos);
+}
+
+TEST_F(Words, AddressesHaveWhatLiesThereAndNumbersTheirDecimal) {
+  EXPECT_NE(said("show log").find(" -> main::log"), std::string::npos) << said("show log");
+  EXPECT_NE(said("show rip").find(" -> level_sum+0x19\n"), std::string::npos) << said("show rip");
+  EXPECT_NE(said("show rsp").find("  stack, rsp\n"), std::string::npos) << said("show rsp");
+  EXPECT_NE(said("show rsp + 16").find("  stack, rsp+0x10\n"), std::string::npos) << said("show rsp + 16");
+  EXPECT_NE(said("set rbx = 12\nshow rbx").find("rbx = 0xc / 12\n"), std::string::npos);
+  const std::string stack = said("stack 4");
+  EXPECT_NE(stack.find("return address: print_summary+"), std::string::npos) << stack;
+  const std::string registers = said("regs");
+  EXPECT_NE(registers.find("rsp   0x00007fff"), std::string::npos);
+  EXPECT_EQ(registers.find("/ 1407"), std::string::npos) << "no decimal of an address: " << registers;
+}
+
+/// A name that another frame has: where.
+TEST_F(Words, NamesOfOtherFramesAreFound) {
+  EXPECT_NE(said("show highest").find("; frame 1 has one: `in frame 1`"), std::string::npos) << said("show highest");
+  EXPECT_EQ(said("show nowhere").find("; frame"), std::string::npos);
+}
+
+/// What is not followed is said once, not at every stop.
+TEST_F(Words, LimitsAreNewsOnce) {
+  const Outcome outcome = conversation(folder_, {demo("tidelog"), demo("readings.txt")},
+                                       "halt at levels.c:34\nresume\nresume\nresume\nquit\n");
+  const std::string limit = "what the functions that ran wrote in memory was not followed";
+  const std::size_t first = outcome.out.find(limit);
+  ASSERT_NE(first, std::string::npos) << outcome.out;
+  EXPECT_EQ(outcome.out.find(limit, first + 1), std::string::npos) << outcome.out;
+}
+
+/// Counts of stop points stay when they are taken away at the end of --count; cards have the kept values.
+TEST(Hits, CountsAndCardsAreWhole) {
+  const nlohmann::json counted =
+      hits_of({"--at", "levels.c:34", "--count", "2", demo("tidelog"), demo("readings.txt")});
+  EXPECT_EQ(counted["hits"].size(), 2U);
+  EXPECT_EQ(counted["counts"]["h1"], 2);
+  const Outcome cards = deeptrace(
+      {"hits", "--card", "--at", "levels.c:34 when i == 3", "--keep", "i, sum", demo("tidelog"), demo("readings.txt")});
+  EXPECT_NE(cards.out.find("    i                        0x3 / 3\n"), std::string::npos) << cards.out;
+  EXPECT_NE(cards.out.find("    sum                      0x1473 / 5235\n"), std::string::npos) << cards.out;
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
