@@ -105,5 +105,27 @@ TEST(Hits, CountsAndCardsAreWhole) {
   EXPECT_NE(cards.out.find("    sum                      0x1473 / 5235\n"), std::string::npos) << cards.out;
 }
 
+/// A header may make a call one of another function: a stop point stands where the program comes.
+TEST(Hits, StandWhereHeadersLeadTheCall) {
+  const TempFolder folder;
+  const std::string program = built(folder, "a",
+                                    "#include <stdio.h>\nint main(void) { int level = 0; return sscanf(\"17\", "
+                                    "\"%d\", &level) == 1 ? level : 1; }\n");
+  const Outcome outcome = deeptrace({"hits", "--at", "sscanf", program});
+  EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+  EXPECT_NE(outcome.out.find("; the program calls __isoc99_sscanf for it"), std::string::npos) << outcome.out;
+  EXPECT_NE(outcome.out.find("h1 at sscanf: 1 hit\n"), std::string::npos) << outcome.out;
+}
+
+/// Without a relocation an absolute address in an object file is of no section.
+TEST(Listing, NumbersInObjectFilesAreNoPlaces) {
+  const TempFolder folder;
+  write_file(folder / "a.s", "\t.globl f\nf:\tmov 0x10, %eax\n\tmov table, %ebx\n\tret\n\t.data\ntable:\t.long 1\n");
+  ASSERT_EQ(run({"as", "-o", folder / "a.o", folder / "a.s"}).status, 0);
+  const std::string text = deeptrace({"listing", folder / "a.o"}).out;
+  EXPECT_NE(text.find("mov eax, dword ptr ds:0x10\n"), std::string::npos) << text;
+  EXPECT_NE(text.find("-> table\n"), std::string::npos) << text;
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -393,6 +393,8 @@ std::vector<HaltInfo> Control::halts() const {
       if (halt->rule.kind == HaltRule::Kind::at && halt->addresses.size() == 1) {
         const std::string place = look::after_prologue(*modules_, halt->addresses.front(), halt->rule.what);
         if (!place.empty()) info.how += ", " + place;
+        const std::string other = look::called_as(*modules_, halt->rule.what);
+        if (!other.empty()) info.how += "; the program calls " + other + " for it";
       }
       if (!hardware && !watched) info.how += "; whether the program reads it is not watched";
     } else {

@@ -58,6 +58,21 @@ Error inside_instruction(std::string_view location, const program::Boundaries& a
 
 }  // namespace
 
+std::string called_as(const Modules& modules, std::string_view name) {
+  const program::Program& program = *modules.main().program;
+  const auto calls = [&](std::string_view other) {
+    return std::ranges::any_of(program.functions_named(other), [](const Function*) { return true; }) ||
+           std::ranges::any_of(program.relocations(), [&](const auto& r) { return !r.defined && r.symbol == other; });
+  };
+  if (name.empty() || calls(name)) return {};
+  const std::string plain(name);
+  for (const std::string& other :
+       {"__isoc99_" + plain, "__isoc23_" + plain, "__" + plain + "_chk", plain + "64", "__" + plain + "64_chk"}) {
+    if (calls(other)) return other;
+  }
+  return {};
+}
+
 std::string after_prologue(Modules& modules, std::uint64_t address, std::string_view location) {
   if (location.find('+') != std::string_view::npos || number_in(location)) return {};
   const Module* module = modules.at(address);
@@ -218,6 +233,8 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
       return std::vector<std::uint64_t>{*address};
     }
   }
+  if (const std::string other = called_as(modules, location); !other.empty())
+    return stop_places(modules, view, other, waiting);
   const auto only_stubs = [](const Module& module, std::string_view name) {
     const auto found = module.program->functions_named(name);
     return !found.empty() &&

@@ -30,6 +30,10 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
 Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
                                                std::string_view location, bool* waiting);
 
+/// The name by which the main program calls a library's function of another name, as headers make it: `__isoc99_scanf`
+/// for scanf, `__printf_chk` for printf, `open64` for open. Empty where it calls the function itself, or none of these.
+std::string called_as(const Modules& modules, std::string_view name);
+
 /// Where a stop point stands that was asked for by a name alone and skips a prologue: "refill+0xa, after the prologue;
 /// refill+0 is the first instruction"; empty for others.
 std::string after_prologue(Modules& modules, std::uint64_t address, std::string_view location);

@@ -322,7 +322,7 @@ class PieceLister::Work {
     } else if (direct && is_inside(target)) {
       row.target = shown(target);
       row.target_name = name_at(target);
-    } else if (direct || isa::fixed_memory_address(instruction, address, target)) {
+    } else if (direct || (is_place(instruction) && isa::fixed_memory_address(instruction, address, target))) {
       const program::Reference& reference = references_.at(target);
       row.target = shown(target);
       row.target_name = reference.name;
@@ -331,6 +331,11 @@ class PieceLister::Work {
       relocated_ = {program_.thread_variable(instruction.displacement), {}};
       row.target_name = relocated_.name;
     }
+  }
+
+  /// In an object file an absolute address without a relocation is a number: nothing says which section it is of.
+  [[nodiscard]] bool is_place(const isa::Instruction& instruction) const {
+    return program_.elf().kind() != binary::Kind::relocatable || instruction.is_ip_relative();
   }
 
   /// Most branches stay in their function: what program_.reference says of addresses in it is put together here, where
