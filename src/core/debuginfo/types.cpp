@@ -271,9 +271,9 @@ TypeId Types::element_of(TypeId array) {
 }
 
 std::string Types::part_name(TypeId id, std::uint64_t offset, std::uint64_t access) {
-  constexpr int kDeepest = 16;
+  constexpr int kMostParts = 16;
   std::string result;
-  for (int depth = 0; depth < kDeepest; ++depth) {
+  for (int depth = 0; depth < kMostParts; ++depth) {
     const Type& type = (*this)[plain(id)];
     if (access == 0 && offset == 0) break;
     if (type.kind == Type::Kind::array) {
