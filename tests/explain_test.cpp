@@ -67,6 +67,24 @@ TEST(Explain, InstructionsHaveFormsAndNotes) {
   EXPECT_EQ(explained({"vfmadd231ps"})["instruction"]["operations"][0]["forms"][0]["feature"], "fma");
 }
 
+/// What is said of an instruction is about its mode and its operands.
+TEST(Explain, NotesFitTheInstruction) {
+  const auto note = [](const std::string& bytes, const std::string& bits) {
+    const json found = explained({"bytes", bytes, "--bits", bits})["bytes"]["note"];
+    return found.is_null() ? std::string() : found.get<std::string>();
+  };
+  EXPECT_NE(note("b805000000", "64").find("clears the upper half"), std::string::npos) << "mov eax, 5";
+  EXPECT_EQ(note("b805000000", "32"), "a write of 8 or 16 bits leaves the rest of the register as it was");
+  EXPECT_EQ(note("c745f805000000", "64"), "") << "mov dword ptr [rbp-8], 5";
+  EXPECT_EQ(note("c9", "32"), "the same as mov esp, ebp and pop ebp");
+  EXPECT_EQ(note("c9", "64"), "the same as mov rsp, rbp and pop rbp");
+  EXPECT_EQ(note("50", "32").find("64"), std::string::npos) << "push eax";
+  EXPECT_NE(note("f7f1", "32").find("its high half in edx (dx): "), std::string::npos) << note("f7f1", "32");
+  EXPECT_NE(note("f7f1", "64").find("its high half in rdx (edx, dx): "), std::string::npos) << "div ecx";
+  for (const char* const bytes : {"0f94c0", "0f45c1", "f7e1", "f7f9"})
+    EXPECT_EQ(note(bytes, "64").find_first_of("{}"), std::string::npos) << note(bytes, "64");
+}
+
 TEST(Explain, FlagsTellTheirConditions) {
   const json flags = explained({"flags", "0x246"})["flags_word"];
   EXPECT_EQ(flags["conditions"], json({"no", "ae", "e", "be", "ns", "p", "ge", "le"}));

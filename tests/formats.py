@@ -13,7 +13,7 @@ COMMANDS = {
     "survey": ["survey tidelog tidelog-O2 gauge32"],
     "listing": ["listing tidelog", "listing --meaning tidelog level_sum", "listing --all gauge32"],
     "lines": ["lines tidelog", "lines tidelog-O2 levels.c:31", "lines tidelog --at {level_sum}"],
-    "data": ["data tidelog", "data buoy"],
+    "data": ["data tidelog", "data buoy", "data sluice"],
     "uses": ["uses tidelog log_read", "uses tidelog printf"],
     "compare": ["compare tidelog tidelog-O2", "compare tidelog tidelog-O2 level_sum"],
     "explain": ["explain mov", "explain bytes 0f af c1", "explain flags 0x246", "explain register ah",
@@ -21,7 +21,7 @@ COMMANDS = {
     "hits": ["hits --at levels.c:34 --keep sum,i tidelog readings.txt",
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],
     "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon"],
-    "plan": ["plan levels.plan tidelog readings.txt"],
+    "plan": ["plan levels.plan tidelog readings.txt", "plan sluice.plan sluice"],
 }
 RUNNING = {"hits", "steps", "plan"}
 # What holds values: keys in it are members of the program's types, or registers.

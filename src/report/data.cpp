@@ -85,6 +85,7 @@ class Json : public study::DataSink {
     json_.begin_object();
     put_members<DataRow>(json_, kColumns, row);
     if (row.in_thread) json_.key("in_each_thread").boolean(true);
+    if (row.value.from_code) json_.key("inferred").boolean(true);
     json_.key("value");
     value_json(json_, row.value);
     json_.end();

@@ -592,6 +592,42 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
   return result;
 }
 
+namespace {
+
+/// The parts of a note for which `holds` says so of each of their words.
+template <class Holds>
+std::string parts_of(std::string_view note, Holds holds) {
+  std::string result;
+  while (!note.empty()) {
+    const std::size_t open = std::min(note.find('{'), note.size());
+    result += note.substr(0, open);
+    note.remove_prefix(open);
+    if (note.empty()) break;
+    const std::size_t colon = note.find(':'), close = note.find('}');
+    const std::string_view words = note.substr(1, colon - 1);
+    const std::size_t blank = std::min(words.find(' '), words.size());
+    const std::string_view second = words.substr(std::min(blank + 1, words.size()));
+    if (holds(words.substr(0, blank)) && (second.empty() || holds(second)))
+      result += note.substr(colon + 1, close - colon - 1);
+    note.remove_prefix(close + 1);
+  }
+  return result;
+}
+
+}  // namespace
+
+std::string note_of(const Instruction& instruction) {
+  const Operands operands = operands_of(instruction);
+  const bool wide = instruction.mode() == Mode::bits64;
+  const bool into_register = operands.shown != 0 && operands[0].kind == Operand::Kind::reg;
+  return parts_of(operation_of(row_of(instruction)).note,
+                  [&](std::string_view word) { return word == "reg" ? into_register : (word == "64") == wide; });
+}
+
+std::string general_note(const Operation& operation) {
+  return parts_of(operation.note, [](std::string_view word) { return word != "32"; });
+}
+
 std::string general_sentence(const Row& row) {
   constexpr std::string_view kOrder[] = {"the first operand", "the second operand", "the third operand",
                                          "the fourth operand", "the fifth operand"};

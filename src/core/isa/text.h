@@ -79,6 +79,13 @@ std::string sentence(const Instruction& instruction, std::uint64_t address);
 /// implied ones.
 std::string general_sentence(const Row& row);
 
+/// What people get wrong with an instruction, as far as it concerns this one; may be empty. In the table a part of a
+/// note is written as {64:…} where it is about 64-bit code, {32:…} about 32-bit code, {reg:…} about a first operand
+/// that is a register, {64 reg:…} about both.
+std::string note_of(const Instruction& instruction);
+/// The same of an operation in general: what concerns 64-bit code and registers is in it.
+std::string general_note(const Operation& operation);
+
 /// The flags of a mask of rflags bits by name: "CF ZF". Empty for none.
 std::string flag_names(std::uint64_t flags);
 

@@ -224,7 +224,8 @@ const DataSymbol* Program::data_at(std::uint64_t address) const {
   auto after = std::ranges::upper_bound(known, address, {}, &DataSymbol::address);
   while (after != known.begin()) {
     const DataSymbol& one = *--after;
-    if (one.in_thread) continue;
+    // A mark without a size says nothing of what it stands in.
+    if (one.in_thread || (one.size == 0 && one.address != address)) continue;
     return address == one.address || address - one.address < one.size ? &one : nullptr;
   }
   return nullptr;

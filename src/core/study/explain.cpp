@@ -122,7 +122,7 @@ class BytesExplainer {
   ExplainedBytes run() {
     out_.text = isa::text_of(in_, 0, syntax_).view();
     out_.sentence = isa::sentence(in_, 0);
-    out_.note = isa::operation_of(row_).note;
+    out_.note = isa::note_of(in_);
     out_.feature = isa::feature_of(row_);
     out_.unproved = isa::why_not_provable(row_);
     out_.encoding = isa::encoding_of(row_);
@@ -438,7 +438,7 @@ std::optional<ExplainedInstruction> explain_instruction(const std::string& word)
     if (added) {
       const isa::Operation& operation = isa::operation_of(row);
       result.operations.push_back(
-          {isa::general_sentence(row), std::string(operation.note), doing_of(row, operation.flow), {}});
+          {isa::general_sentence(row), isa::general_note(operation), doing_of(row, operation.flow), {}});
     }
     for (ExplainedForm& form : forms_of(row)) result.operations[place->second].forms.push_back(std::move(form));
   }
