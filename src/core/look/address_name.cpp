@@ -26,6 +26,10 @@ std::string region_name(const state::Mapping& mapping, const state::StateView& v
 /// The typed variable of a module that holds a place, with the part of it.
 std::string typed_name(const Module& module, std::uint64_t inside, std::uint64_t size) {
   ModuleDebug& debug = Modules::debug(module);
+  // All of very much debug information is not read for a name that the symbols know as well.
+  constexpr std::uint64_t kMostDebug = std::uint64_t(64) << 20;
+  const binary::Section* info = module.program->debug_elf().section_named(".debug_info");
+  if (!debug.statics && info != nullptr && info->size > kMostDebug) return {};
   const debuginfo::StaticVariable* variable = debug.static_at(*module.program, inside);
   if (variable == nullptr) return {};
   return variable->name + debug.types.part_name(variable->type, inside - variable->address, size);
