@@ -554,6 +554,19 @@ TEST(Steps, TextFoldsLoopsAndJsonHasThemAll) {
   EXPECT_EQ(steps_of(rest)["steps"].size(), 145U);
 }
 
+/// Of several sinks that show rows to people each has every reason.
+TEST(Steps, ReasonsAreInEveryText) {
+  const TempFolder folder;
+  const Outcome outcome = deeptrace(
+      {"steps", "--from", "level_sum", "--save", (folder / "saved").string(), demo("tidelog"), demo("readings.txt")});
+  const std::string saved = read_file((folder / "saved") / "steps.txt");
+  for (const std::string reason :
+       {"jumps: 0 is less than 12, signed\n", "does not jump: 12 is greater than or equal to 12, signed\n"}) {
+    EXPECT_NE(outcome.out.find(reason), std::string::npos);
+    EXPECT_NE(saved.find(reason), std::string::npos) << saved;
+  }
+}
+
 TEST(Steps, ACrashIsTheLastRow) {
   struct Case {
     std::string way, signal;

@@ -64,9 +64,11 @@ Answer Talk::follow(Arguments rest) {
   }
   look::Scope here = scope();
   Answer answer;
-  for (const Part& part : parts_between(rest, [](char c) { return c == ','; })) {
-    const auto expression = parse(part.text, here);
-    if (!expression) return fail(expression.error().message);
+  const std::vector<Part> parts = parts_between(rest, [](char c) { return c == ','; });
+  for (const Part& part : parts) {
+    if (const auto expression = parse(part.text, here); !expression) return fail(expression.error().message);
+  }
+  for (const Part& part : parts) {
     look::Followed one;
     one.text = part.text;
     if (Result<inspect::Value> now = value(part.text)) {

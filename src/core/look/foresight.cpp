@@ -163,7 +163,6 @@ class Seer {
   /// "3 is less than 6, signed": what the instruction right before compared, where the flags are those that it left.
   std::string decision(unsigned code, bool holds, const isa::Instruction& setter, std::uint64_t address) {
     if (address + setter.length != at_) return {};
-    const isa::Operands operands = isa::operands_of(setter);
     inspect::Frame there;
     there.registers = view_.registers();
     there.registers[Reg::rip] = address;
@@ -176,14 +175,22 @@ class Seer {
       const std::uint64_t differs = outcome.registers[Reg::rflags] ^ view_.registers()[Reg::rflags];
       if (outcome.ending != state::Ending::done || (differs & kAsked) != 0) return {};
     }
+    auto values = compared(setter, view);
+    if (!values) return {};
+    values->result = values->first;  // it has run
+    return isa::decision_words(code, holds, setter, *values);
+  }
+
+  /// The values of the first two operands of an instruction; nothing where one is not known.
+  std::optional<isa::Compared> compared(const isa::Instruction& instruction, const state::StateView& view) {
+    const isa::Operands operands = isa::operands_of(instruction);
     isa::Compared values;
     for (unsigned i = 0; i < 2 && i < operands.shown; ++i) {
-      const auto value = value_of(setter, operands[i], view);
-      if (!value) return {};
+      const auto value = value_of(instruction, operands[i], view);
+      if (!value) return std::nullopt;
       (i == 0 ? values.first : values.second) = *value;
-      if (i == 0) values.result = *value;
     }
-    return isa::decision_words(code, holds, setter, values);
+    return values;
   }
 
   /// What an operand of an instruction that stands elsewhere holds, of up to 64 bits.
@@ -258,18 +265,13 @@ class Seer {
 
   /// What this instruction finds for a condition after it: "2 is greater than 1, signed".
   std::string found(unsigned code, bool holds) {
-    const isa::Operands operands = isa::operands_of(instruction_);
-    isa::Compared values;
-    for (unsigned i = 0; i < 2 && i < operands.shown; ++i) {
-      const auto value = value_of(instruction_, operands[i], view_);
-      if (!value) return {};
-      (i == 0 ? values.first : values.second) = *value;
-    }
-    const isa::Operand& first = operands[0];
+    auto values = compared(instruction_, view_);
+    if (!values) return {};
+    const isa::Operand first = isa::operands_of(instruction_)[0];
     if (first.kind == isa::Operand::Kind::reg && first.reg.file == isa::RegisterFile::general)
-      values.result = state::value_of(outcome_.registers, first.reg);
+      values->result = state::value_of(outcome_.registers, first.reg);
     if (first.kind == isa::Operand::Kind::memory && isa::writes(first.access)) return {};
-    return isa::decision_words(code, holds, instruction_, values);
+    return isa::decision_words(code, holds, instruction_, *values);
   }
 
   /// The dividend, which the text of a division does not name, and whether the quotient fits (Intel SDM volume 2, DIV

@@ -61,7 +61,7 @@ Error inside_instruction(std::string_view location, const program::Boundaries& a
 std::string called_as(const Modules& modules, std::string_view name) {
   const program::Program& program = *modules.main().program;
   const auto calls = [&](std::string_view other) {
-    return std::ranges::any_of(program.functions_named(other), [](const Function*) { return true; }) ||
+    return !program.functions_named(other).empty() ||
            std::ranges::any_of(program.relocations(), [&](const auto& r) { return !r.defined && r.symbol == other; });
   };
   if (name.empty() || calls(name)) return {};

@@ -1,5 +1,7 @@
 #include "session/step_names.h"
 
+#include <utility>
+
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "look/scope.h"
@@ -65,22 +67,27 @@ std::string StepNames::memory(const StepRow& row, const state::MemoryChange& cha
   return known->second;
 }
 
-isa::Instruction StepNames::instruction_at(std::uint64_t address) {
-  const auto [known, added] = instructions_.try_emplace(address);
-  if (added) {
+isa::Instruction StepNames::instruction_of(const StepRow& row) {
+  const auto [known, added] = instructions_.try_emplace(row.address);
+  if (added || known->second.mode() != row.mode) {
     std::uint8_t bytes[isa::kLongestInstruction] = {};
-    const std::size_t size = followed_.view().read_memory(address, bytes);
-    known->second = isa::decode({bytes, size}, followed_.mode());
+    const std::size_t size = followed_.view().read_memory(row.address, bytes);
+    known->second = isa::decode({bytes, size}, row.mode);
   }
   return known->second;
 }
 
 std::string StepNames::reason(const StepRow& row) {
+  if (std::exchange(asked_, row.number) != row.number) reason_ = find_reason(row);
+  return reason_;
+}
+
+std::string StepNames::find_reason(const StepRow& row) {
   if (row.kind != StepRow::Kind::instruction || row.before == nullptr) {
     setter_.reset();
     return {};
   }
-  const isa::Instruction instruction = instruction_at(row.address);
+  const isa::Instruction instruction = instruction_of(row);
   if (!instruction) return {};
   std::string words;
   const auto code = isa::condition_of(instruction);
@@ -89,10 +96,8 @@ std::string StepNames::reason(const StepRow& row) {
     words = isa::decision_words(*code, *row.taken, setter_->instruction, setter_->values);
   if (isa::sets_condition_flags(instruction)) {
     keep_setter(row, instruction);
-  } else if (straight && isa::flow_of(instruction) == isa::ControlFlow::next) {
+  } else if (straight && (isa::flow_of(instruction) == isa::ControlFlow::next || row.taken == false)) {
     setter_->next = row.address + instruction.length;  // flags pass it
-  } else if (straight && row.taken && !*row.taken) {
-    setter_->next = row.address + instruction.length;
   } else {
     setter_.reset();
   }

@@ -36,7 +36,8 @@ class StepNames final : public RowNames {
     std::uint64_t next = 0;
   };
   void keep_setter(const StepRow& row, const isa::Instruction& instruction);
-  isa::Instruction instruction_at(std::uint64_t address);
+  std::string find_reason(const StepRow& row);
+  isa::Instruction instruction_of(const StepRow& row);
   std::string local(const StepRow& row, const state::MemoryChange& change);
 
   look::Modules& modules_;
@@ -45,6 +46,8 @@ class StepNames final : public RowNames {
   std::unordered_map<std::uint64_t, std::string> locals_;
   std::unordered_map<std::uint64_t, isa::Instruction> instructions_;
   std::optional<Setter> setter_;
+  std::uint64_t asked_ = 0;  ///< number of the row that was asked about last, by one of several sinks
+  std::string reason_;
 };
 
 }  // namespace deeptrace::session

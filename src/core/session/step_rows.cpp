@@ -51,7 +51,7 @@ void put_place(StepRow& row, const Code& code) {
 void StepRows::keep_compared(Recorded& recorded, std::uint64_t address, std::size_t size) {
   std::uint8_t bytes[8] = {};
   const std::span<std::uint8_t> into(bytes, size);
-  // What was written since lies in rows that have not been read back.
+  // The process knows, the shadow may not: what waiting rows wrote has not been read back.
   state::MemoryRequest request{address, into, 0};
   followed_.process().memory().read({&request, 1}, state::Provenance::program);
   if (request.got == size) recorded.compared = state::number_of(bytes, size);

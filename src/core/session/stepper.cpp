@@ -312,7 +312,7 @@ void Stepper::settle(Recorded& recorded, const Code& code, const RegisterSet& be
   row.after = &recorded.after;
   row.compared = recorded.compared;
   recorded.delta.compare(before, after);
-  if (row.completed) recorded.delta.add_written(code.general_written, before, after);
+  if (row.completed && sink_.for_people()) recorded.delta.add_written(code.general_written, before, after);
   if (code.repeated) trim_repetitions(recorded, code, before, after);
   compare_wide(recorded, code.wide);
   recorded.delta.name_as(code.wide_written);
