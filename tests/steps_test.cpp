@@ -1172,6 +1172,42 @@ TEST(Steps, BadRequestsAreOneLineAndAStatus) {
   EXPECT_EQ(status({"--from", "by_level", "--program-output", folder / "output", fixture("never")}), 4);
 }
 
+/// A loop in registers is carried out by what its instructions mean; the thread runs often enough to be interrupted.
+TEST(Steps, SignalsComeIntoLoopsOfRegisters) {
+  const TempFolder folder;
+  const std::string program = built(folder, "awaiting", R"(#include <signal.h>
+#include <unistd.h>
+static void woken(int number) { _exit(number == SIGALRM ? 7 : 1); }
+int main(void) {
+  signal(SIGALRM, woken);
+  ualarm(200000, 0);
+  for (;;) __asm__ volatile("add $1, %%rax\n\tlea 1(%%rcx), %%rcx" : : : "rax", "rcx");
+})");
+  const Outcome outcome = deeptrace({"steps", "--format", "csv", "--count", "all", "--save-formats", "json", "--save",
+                                     folder / "result", "--program-output", "/dev/null", program});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  const json result = json::parse(read_file(folder / "result/steps.json"));
+  EXPECT_EQ(result["exit"], json({{"status", 7}}));
+}
+
+/// What was executed before is not taken as done when its page can be executed no longer.
+TEST(Steps, CodeThatMayNoLongerRunFaults) {
+  const TempFolder folder;
+  const std::string program = built(folder, "forbidden", R"(#include <sys/mman.h>
+__attribute__((naked, aligned(4096))) int quiet(void) { __asm__("add $1, %eax\n\tadd $2, %eax\n\tret"); }
+__attribute__((aligned(4096))) int main(void) {
+  quiet();
+  quiet();
+  mprotect((void *)quiet, 4096, PROT_READ);
+  return quiet();
+})");
+  const json result = steps_of({"--count", "all", program});
+  EXPECT_EQ(result["exit"], json({{"signal", "SIGSEGV"}}));
+  int additions = 0;
+  for (const auto& row : result["steps"]) additions += row["text"].get<std::string>().starts_with("add eax") ? 1 : 0;
+  EXPECT_EQ(additions, 5);  // two calls, and the one that faults
+}
+
 TEST(Steps, PassesOnInputEnvironmentAndFolder) {
   const TempFolder folder;
   write_file(folder / "input", "fed\n");

@@ -109,6 +109,13 @@ FollowedStop FollowedThread::step(int signal, bool plain, bool calls_kernel) {
   return stop_of(process_->run(turns(), [&](const Event& event) { return in_turn(event); }));
 }
 
+bool FollowedThread::pass(const state::RegisterSet& after) {
+  const bool wanted = process::Attention::asked() != process::Attention::Why::none;
+  if (wanted || !alone() || !process_->pass_plain(after)) return false;
+  take_registers();
+  return true;
+}
+
 Answer FollowedThread::in_turn(const Event& event) {
   if (event.kind == Event::Kind::stop_byte) process_->reported(event.thread);
   if (event.kind == Event::Kind::replaced) return Answer::hold;

@@ -62,8 +62,10 @@ class FollowedThread {
   /// Executes one instruction while the others are held; with `signal`, delivers that first. `plain` as for
   /// Process::step_plain. Beside other threads one that `calls_kernel` runs from entry to exit, while those take turns.
   FollowedStop step(int signal = 0, bool plain = false, bool calls_kernel = false);
-  /// The same for all its repetitions or whatever else ends at a stop byte, while the others are held.
+  /// All repetitions of one, or whatever else ends at a stop byte, while the others are held.
   FollowedStop run_alone();
+  /// Process::pass_plain. False where the instruction has to be stepped.
+  bool pass(const state::RegisterSet& after);
   /// Lets the threads take turns until `wanted` says that one's event is what is waited for; that thread is the
   /// followed one then.
   FollowedStop next_in_turn(const std::function<bool(const process::Event&)>& wanted);

@@ -132,6 +132,9 @@ class Process final : public state::Target {
   /// The same for an instruction that is known to be no trap, to store no flags and to call no kernel: where the thread
   /// is the only one and nothing else is to be looked after, it costs a resumption, a wait and a look at the registers.
   Event step_plain(pid_t thread);
+  /// In place of such a step, where the instruction's meaning is certain and touches registers only: the registers
+  /// are `after` from now on. The kernel hears of it when the thread goes on. False where the thread has to be stepped.
+  bool pass_plain(const state::RegisterSet& after);
   /// True when the program has one thread.
   [[nodiscard]] bool alone() const { return threads_.size() == 1; }
   /// Threads that the program started since it is traced.
@@ -295,6 +298,7 @@ class Process final : public state::Target {
   [[nodiscard]] bool steps_under_way() const;
   std::optional<Event> step_in_turn();
   std::optional<Event> go_over(Thread& thread);
+  [[nodiscard]] bool is_ordinary(const Thread& thread) const;
   bool carry_out(Thread& thread);
   [[nodiscard]] bool meets_slot(const state::Touched& touched) const;
   Event wait_step(Thread& thread, int request);

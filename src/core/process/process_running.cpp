@@ -239,13 +239,26 @@ Event Process::step(pid_t id) {
   return wait_step(*thread, PTRACE_SINGLESTEP);
 }
 
+/// The only thread, with nothing to be looked after before or after its next instruction.
+bool Process::is_ordinary(const Thread& thread) const {
+  return threads_.size() == 1 && family_->members.size() == 1 && !end_ && !thread.kept && !thread.reported &&
+         thread.signal == 0 && !thread.group_stopped &&
+         std::ranges::none_of(slots_, [](const auto& slot) { return slot.has_value(); });
+}
+
+bool Process::pass_plain(const state::RegisterSet& after) {
+  Thread& thread = *threads_.front();
+  const state::RegisterSet& before = fetch(thread);
+  if (!is_ordinary(thread) || (before[Reg::rflags] & kTrapFlag) != 0) return false;
+  thread.registers = after;
+  store(thread);
+  return true;
+}
+
 Event Process::step_plain(pid_t id) {
   Thread& thread = *threads_.front();
   const std::uint64_t at = fetch(thread)[Reg::rip];
-  const bool ordinary = threads_.size() == 1 && family_->members.size() == 1 && !end_ && !thread.kept &&
-                        !thread.reported && thread.signal == 0 && !thread.group_stopped && !memory_.is_planted(at) &&
-                        std::ranges::none_of(slots_, [](const auto& slot) { return slot.has_value(); });
-  if (!ordinary) return step(id);
+  if (!is_ordinary(thread) || memory_.is_planted(at)) return step(id);
   flush(thread);
   thread.request = PTRACE_SINGLESTEP;
   thread.code_at = ~std::uint64_t(0);
@@ -364,9 +377,7 @@ bool Process::carry_out(Thread& thread) {
   if (!instruction || isa::is_repeated(instruction)) return false;          // one repetition is not the whole of it
   if (meets_slot(state::touched_by(instruction, registers))) return false;  // the processor has to see the access
   const state::Outcome outcome = state::execute(instruction, *thread.view);
-  const bool certain = outcome.ending == state::Ending::done && outcome.undefined_flags == 0 &&
-                       outcome.undefined_registers == 0 && !outcome.store.undefined;
-  if (!certain) return false;
+  if (!outcome.is_certain()) return false;
   if (outcome.store.size != 0) {
     // Beside other threads a store has to be as whole as the processor's.
     if (threads_.size() > 1) return false;

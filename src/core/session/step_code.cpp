@@ -5,6 +5,7 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "state/delta.h"
+#include "state/execute.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -128,6 +129,8 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   }
   code.plain = exact && code.wide == Code::Wide::none && !code.beyond_compared && !code.repeated && !code.flag_image &&
                code.flow != ControlFlow::trap && code.flow != ControlFlow::system;
+  code.computed = code.plain && !effects.reads_memory && !effects.writes_memory && state::is_computed(instruction) &&
+                  code.flow != ControlFlow::call && code.flow != ControlFlow::return_;
   code.text_into_other_mode =
       code.text + (code.mode == isa::Mode::bits64 ? "; 32-bit code follows" : "; 64-bit code follows");
   std::uint64_t target = 0;
@@ -147,7 +150,7 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   code.wide_written = code.shadowed->wide_written;
   for (const isa::RegisterPart& part : code.shadowed->general_written) code.general_written.push_back(part);
   code.beyond_compared |= code.shadowed->beyond_compared;
-  code.plain = false;
+  code.plain = code.computed = false;
 }
 
 }  // namespace deeptrace::session

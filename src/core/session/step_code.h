@@ -52,6 +52,8 @@ struct Code {
   bool repeated = false;
   bool flag_image = false;
   bool plain = false;  ///< nothing about it needs more than registers and memory compared
+  bool computed = false;         ///< plain, touches no memory, and its meaning is certain (state::is_computed)
+  std::uint64_t proved_in = 0;  ///< the stretch of steps in which the processor did what its meaning says (Stepper)
   std::vector<Access> writes, reads;
   std::optional<Access> compared;  ///< memory that cmp and test read
   std::unique_ptr<Code> shadowed;  ///< the next instruction, which runs before a step can stop

@@ -7,6 +7,7 @@
 #include "look/scope.h"
 #include "process/kernel_registers.h"
 #include "process/maps.h"
+#include "state/execute.h"
 #include "state/touched.h"
 
 namespace deeptrace::session {
@@ -121,6 +122,7 @@ bool Stepper::nothing_left(const Stop& stop) {
 }
 
 void Stepper::flush() {
+  ++stretch_;
   processor_.apart();
   rows_.settle();
   rows_.forget_memory();
@@ -173,10 +175,13 @@ void Stepper::step_here(Code& code) {
         code.compared->width / 8U);
   uncover_reads(code, before);
   if (code.plain && walk_->deliver == 0) {
+    if (carry_out(code, before)) return queue_plain(recorded, code, before);
     const Stop stop = followed_.step(0, true);
     cover_reads();
-    if (stop.kind == Stop::Kind::stepped && followed_.alone() && !code_changed_)
+    if (stop.kind == Stop::Kind::stepped && followed_.alone() && !code_changed_) {
+      prove(code, before);
       return queue_plain(recorded, code, before);
+    }
     rows_.start(recorded, StepRow::Kind::instruction);
     recorded.row.address = before[Reg::rip];
     put_place(recorded.row, code);
@@ -189,6 +194,22 @@ void Stepper::step_here(Code& code) {
       code.repeated ? step_repeated(before[Reg::rip] + code.length) : followed_.step(std::exchange(walk_->deliver, 0));
   cover_reads();
   settle(recorded, code, before, stop);
+}
+
+bool Stepper::carry_out(const Code& code, const RegisterSet& before) {
+  if (code.proved_in != stretch_ || carried_out_ == kMostCarriedOut) return false;
+  const state::Outcome outcome = state::execute(code.instruction, before);
+  if (!outcome.is_certain() || !followed_.pass(outcome.registers)) return false;
+  ++carried_out_;
+  return true;
+}
+
+void Stepper::prove(Code& code, const RegisterSet& before) {
+  carried_out_ = 0;
+  if (!code.computed || code.proved_in == stretch_) return;
+  const state::Outcome outcome = state::execute(code.instruction, before);
+  code.computed = outcome.is_certain() && outcome.registers == followed_.registers();
+  if (code.computed) code.proved_in = stretch_;
 }
 
 void Stepper::uncover_reads(const Code& code, const RegisterSet& registers) {

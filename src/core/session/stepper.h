@@ -87,6 +87,12 @@ class Stepper {
   /// Threads that take turns may wait for each other without an end.
   void note_waiting();
   void step_here(Code& code);
+  /// Carries an instruction out by its meaning in place of a step: one that touches registers only, and that the
+  /// processor was seen to execute in this stretch with the very outcome that its meaning has. After kMostCarriedOut of
+  /// them the thread is stepped, so that signals come to it.
+  bool carry_out(const Code& code, const RegisterSet& before);
+  /// Compares what the processor has just done with the meaning.
+  void prove(Code& code, const RegisterSet& before);
   /// Stop bytes that the instruction is about to read give way to the program's own.
   void uncover_reads(const Code& code, const RegisterSet& registers);
   void uncover(std::uint64_t address, std::uint64_t size);
@@ -212,6 +218,9 @@ class Stepper {
   std::vector<std::uint64_t> uncovered_;  ///< stop bytes that are away for the instruction at hand
   std::optional<look::Loader> loader_;
   std::vector<std::uint64_t> handlers_;  ///< landing pads in own code, sorted
+  static constexpr unsigned kMostCarriedOut = 64;
+  unsigned carried_out_ = 0;   ///< in a row
+  std::uint64_t stretch_ = 1;  ///< grows when something else than steps happens: code may be another afterwards
   bool planted_ = false;
   bool reads_noted_ = false;
   bool code_changed_ = false;

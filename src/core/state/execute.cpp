@@ -206,6 +206,10 @@ Outcome execute(const isa::Instruction& instruction, const StateView& view) {
   return Execution(instruction, view).run();
 }
 
+Outcome execute(const isa::Instruction& instruction, const RegisterSet& registers) {
+  return execute(instruction, Bare(registers, instruction.mode()));
+}
+
 bool is_computed(const isa::Instruction& instruction) {
   return instruction && isa::operation_of(isa::row_of(instruction)).meaning != nullptr &&
          !isa::is_repeated(instruction) && isa::effects_of(instruction).flags.undefined == 0;
@@ -216,7 +220,7 @@ std::optional<bool> condition_holds(const isa::Instruction& instruction, const R
   if (operation.condition >= 0)
     return isa::condition_holds(static_cast<unsigned>(operation.condition), registers[Reg::rflags]);
   if (isa::flow_of(instruction) != isa::ControlFlow::conditional) return std::nullopt;
-  const Outcome outcome = execute(instruction, Bare(registers, instruction.mode()));
+  const Outcome outcome = execute(instruction, registers);
   if (outcome.ending != Ending::done) return std::nullopt;
   return outcome.registers[Reg::rip] != registers[Reg::rip] + instruction.length;
 }

@@ -38,10 +38,18 @@ struct Outcome {
   std::uint64_t address = 0;              ///< where reading failed
   RegisterSet registers;                  ///< afterwards, rip included
   Store store;
+
+  /// Nothing that it leaves is in doubt.
+  [[nodiscard]] bool is_certain() const {
+    return ending == Ending::done && undefined_flags == 0 && undefined_registers == 0 && !store.undefined;
+  }
 };
 
 /// Carries out the instruction at `view.registers()[rip]`. Whether the store would succeed is not asked.
 Outcome execute(const isa::Instruction& instruction, const StateView& view);
+
+/// The same for an instruction that touches no memory; of one that reads some, the answer is Ending::unreadable.
+Outcome execute(const isa::Instruction& instruction, const RegisterSet& registers);
 
 /// False for instructions that `execute` leaves to the processor whatever the state: those it does not know, those that
 /// leave something undefined, and repeated ones, of which it does one repetition.
