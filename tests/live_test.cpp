@@ -284,7 +284,7 @@ TEST(DataStops, FindEveryWriteThatTheProgramLogs) {
       words.push_back(program);
       const json told = hits_of(words);
       std::map<std::string, std::string> fields_of;
-      for (const json& halt : told["halts"]) {
+      for (const json& halt : told["stops"]) {
         fields_of[halt["stop"]] = std::string(halt["rule"]).back();
         EXPECT_NE(std::string(halt["how"]).find("debug register"), std::string::npos) << halt.dump();
       }
@@ -308,7 +308,7 @@ int main(void) {
   return 0;
 })");
   const json told = hits_of({"--on-write", "table", program});
-  EXPECT_NE(std::string(told["halts"][0]["how"]).find("by stepping"), std::string::npos);
+  EXPECT_NE(std::string(told["stops"][0]["how"]).find("by stepping"), std::string::npos);
   EXPECT_EQ(told["hits"].size(), 12U);
 }
 

@@ -38,7 +38,7 @@ Counts compare_with_stripped(const std::string& path, const TempFolder& folder) 
       again.insert(function.address);
   }
   for (const Function& function : whole->functions()) {
-    // Linkage stubs and the linker's own sections have no functions.
+    // PLT stubs and the linker's own sections have no functions.
     const std::string_view section = whole->elf().sections()[function.section].name;
     if (function.origin != Function::Origin::symbol || section == ".init" || section == ".fini" || function.size == 0)
       continue;

@@ -213,6 +213,12 @@ TEST(Names, OfCxxAreShortened) {
            {"broken<(", "broken<("},
        })
     EXPECT_EQ(report::shown_name(style, one.full), one.shown);
+  EXPECT_EQ(report::shown_type(style, "std::vector<std::thread, std::allocator<std::thread> >"),
+            "std::vector<std::thread>");
+  EXPECT_EQ(report::shown_type(style,
+                               "const std::map<std::__cxx11::basic_string<char, std::char_traits<char>, "
+                               "std::allocator<char> >, tide::FloatGauge *> &"),
+            "const std::map<std::string, tide::FloatGauge *> &");
   style.full_paths = true;
   EXPECT_EQ(report::shown_name(style, "tide::Log<tide::Station, tide::Clock, 17>::add(long)"),
             "tide::Log<tide::Station, tide::Clock, 17>::add(long)");

@@ -25,6 +25,7 @@ REPLACED = {
     "save-forms": "--save-formats",
     "passage": "full speed",
     "lifted": "removed",
+    "linkage stub": "PLT stub",
     "behind": "after, past",
     "was told": "was reported",
     "is told": "is reported, is known",

@@ -19,6 +19,7 @@
 #include "process/attention.h"
 #include "report/card.h"
 #include "report/changes.h"
+#include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
 
@@ -320,11 +321,11 @@ class Screen {
       const std::size_t plus = one.place.rfind('+');
       const std::string offset = plus == std::string::npos ? one.place : one.place.substr(plus);
       std::string text = fmt::format("{:>4} {:>7} {}", gutter, printable(offset), one.text);
-      if (!one.target.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + printable(one.target);
+      if (!one.target.empty()) text += (style_.utf8 ? " \u2192 " : " -> ") + report::shown_name(style_, one.target);
       if (one.address == address) at = static_cast<int>(pane.lines.size());
       pane.lines.push_back({std::move(text), one.halts.empty() ? kPlain : kAttention, one.address == address});
     }
-    pane.name = "instructions " + printable(subject.modules().place_name(address));
+    pane.name = "instructions " + report::shown_name(style_, subject.modules().place_name(address));
     if (!scrolled_) {
       pane.first = std::max(0, at - (pane.height - 1) / 3);
     }

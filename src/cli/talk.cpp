@@ -14,6 +14,7 @@
 #include "cli/talk_text.h"
 #include "look/rows.h"
 #include "report/card.h"
+#include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
 
@@ -149,13 +150,13 @@ std::optional<Error> Talk::run_to_main() {
 std::string Talk::prompt() {
   if (subject_ == nullptr) return "no program: ";
   const std::string name = base_name(subject_->path());
-  if (subject_->ended()) return name + " (ended): ";
-  std::string text = name + " " + subject_->place(subject_->thread());
+  if (subject_->ended()) return printable(name) + " (ended): ";
+  std::string text = printable(name) + " " + report::shown_name(style_, subject_->place(subject_->thread()));
   if (own_ && own_->has_children()) text += fmt::format(" process {}", own_->number());
   if (frame_ != 0) text += fmt::format(" frame {}", frame_);
   if (subject_->target().threads().size() > 1)
     text += fmt::format(" thread {}", subject_->number_of(subject_->thread()));
-  return printable(text) + ": ";
+  return text + ": ";
 }
 
 const std::vector<inspect::Frame>& Talk::frames() {

@@ -236,7 +236,7 @@ Answer Talk::show(Arguments rest) {
       words = fmt::format("{} {}", array ? value.count : value.parts.size(), array ? "elements" : "members");
     }
     std::string text = fmt::format("{} = {}", printable(name), words);
-    if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+    if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, report::shown_type(style_, value.type));
     if (value.from_code) text += "   " + report::look(style_, Role::faint, report::inferred_words(value));
     if (datum->place == inspect::Datum::Place::memory)
       text += report::look(style_, Role::faint, fmt::format("   at {:#x}", datum->address));
@@ -609,7 +609,8 @@ Answer Talk::vars(Arguments /*rest*/) {
     if (listed.datum) {
       const inspect::Value value = inspect::value_of(*listed.datum, here);
       text += report::value_words(style_, value);
-      if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, printable(value.type));
+      if (!value.type.empty())
+        text += "   " + report::look(style_, Role::faint, report::shown_type(style_, value.type));
       if (value.from_code) text += "   " + report::look(style_, Role::faint, report::inferred_words(value));
     } else {
       text += report::look(style_, Role::faint, printable(listed.datum.error().message));

@@ -102,7 +102,7 @@ std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLi
     if (line.next) address = look(style, Role::next, address);
     std::string text =
         fmt::format("{:>5}  {}  {:<28} {:<{}}", gutter, address, shown_name(style, line.place), line.text, widest);
-    if (!line.target.empty()) text += (style.utf8 ? "  \u2192 " : "  -> ") + printable(line.target);
+    if (!line.target.empty()) text += (style.utf8 ? "  \u2192 " : "  -> ") + shown_name(style, line.target);
     if (line.next && !line.halts.empty()) text += "   " + line.halts;
     while (text.back() == ' ') text.pop_back();
     result.push_back(std::move(text));

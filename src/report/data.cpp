@@ -4,6 +4,7 @@
 
 #include "report/columns.h"
 #include "report/file_words.h"
+#include "report/names.h"
 #include "report/value.h"
 
 namespace deeptrace::report {
@@ -36,7 +37,7 @@ class Text : public study::DataSink {
                     row.size == 1 ? "byte" : "bytes");
     if (row.in_thread) head += ", one in each thread";
     if (!row.writable) head += ", read-only";
-    if (!row.type.empty()) head += "   " + printable(row.type);
+    if (!row.type.empty()) head += "   " + shown_type(style_, row.type);
     if (row.value.from_code) head += ", " + inferred_words(row.value);
     if (!row.file.empty())
       head += "   " + look(style_, Role::source, fmt::format("{}:{}", shown_path(style_, row.file), row.line));

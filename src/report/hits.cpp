@@ -213,7 +213,7 @@ class Json : public session::HitsSink {
     json_.key("program").string(start.program);
     json_.key("attached").boolean(start.attached);
     json_.key("randomised").boolean(start.randomised);
-    json_.key("halts").begin_array();
+    json_.key("stops").begin_array();
     for (const HaltInfo& halt : start.halts) halt_json(halt, false);
     json_.end();
     keep_ = start.keep;

@@ -28,9 +28,9 @@ std::string hex_bytes(Bytes bytes) {
 
 std::string_view origin_words(program::Function::Origin origin) {
   switch (origin) {
-    case program::Function::Origin::plt: return "linkage stub";
     case program::Function::Origin::recovered:
     case program::Function::Origin::section: return "no symbol";
+    case program::Function::Origin::plt:
     case program::Function::Origin::symbol: break;
   }
   return {};
@@ -63,7 +63,9 @@ class Text : public ListingSink {
     const bool plain = !style_.colour && is_plain(function.name);
     const std::string name = plain ? std::string() : look(style_, Role::heading, printable(function.name));
     const std::string file = function.file.empty() ? std::string() : shown_path(style_, function.file);
-    LineWriter to(out_.room(kFixedPart + function.name.size() + name.size() + file.size()));
+    constexpr std::string_view kStub = "PLT stub of ";
+    LineWriter to(out_.room(kFixedPart + kStub.size() + function.name.size() + name.size() + file.size()));
+    if (function.origin == program::Function::Origin::plt) to.add(kStub);
     to.add(plain ? function.name : name);
     const std::string_view origin = origin_words(function.origin);
     if (!origin.empty()) {

@@ -44,20 +44,17 @@ bool is_operator(std::string_view text, std::size_t at) {
   return from >= kWord.size() && text.substr(from - kWord.size(), kWord.size()) == kWord;
 }
 
-}  // namespace
-
-std::string shown_name(const Style& style, std::string_view name) {
+std::string without_noise(const Style& style, std::string_view name, std::size_t longest) {
   if (style.full_paths || name.find_first_of("<(") == std::string_view::npos) return printable(name);
   std::string text(name);
   replace_all(text, "std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >", "std::string");
   replace_all(text, "std::basic_string_view<char, std::char_traits<char> >", "std::string_view");
   leave_out_defaults(text);
-  constexpr std::size_t kLong = 24;
   std::string result;
   for (std::size_t i = 0; i < text.size();) {
     const bool opens = (text[i] == '<' || text[i] == '(') && !is_operator(text, i);
     const std::size_t end = opens ? after_list(text, i) : std::string::npos;
-    if (end == std::string::npos || end - i - 2 <= kLong || text.substr(i).starts_with("(anonymous namespace)")) {
+    if (end == std::string::npos || end - i - 2 <= longest || text.substr(i).starts_with("(anonymous namespace)")) {
       result += text[i++];
       continue;
     }
@@ -68,5 +65,11 @@ std::string shown_name(const Style& style, std::string_view name) {
   }
   return printable(result);
 }
+
+}  // namespace
+
+std::string shown_name(const Style& style, std::string_view name) { return without_noise(style, name, 24); }
+
+std::string shown_type(const Style& style, std::string_view type) { return without_noise(style, type, 64); }
 
 }  // namespace deeptrace::report

@@ -136,7 +136,7 @@ class Text : public session::StepsSink {
     if (!row.target_text.empty()) {
       tail = fmt::format("{}\"{}\"", arrow(), escaped(row.target_text));
     } else if (!row.target_name.empty()) {
-      tail = fmt::format("{}{}", arrow(), printable(row.target_name));
+      tail = fmt::format("{}{}", arrow(), shown_name(style_, row.target_name));
     }
     const std::string reason = names_ != nullptr ? names_->reason(row) : std::string();
     if (row.taken) tail += (*row.taken ? "   jumps" : "   does not jump") + (reason.empty() ? "" : ": " + reason);

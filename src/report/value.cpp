@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "report/names.h"
+
 namespace deeptrace::report {
 namespace {
 
@@ -211,7 +213,8 @@ std::vector<std::string> value_lines(const Style& style, const Value& value, uns
                                    has_lines(part) ? "" : value_words(style, part));
     if (part.kind == Kind::unknown && part.size == 0)
       line = fmt::format("{}{:<{}}  {}", room, label, widest, value_words(style, part));
-    if (!part.type.empty()) line += (has_lines(part) ? "" : "   ") + look(style, Role::faint, printable(part.type));
+    if (!part.type.empty())
+      line += (has_lines(part) ? "" : "   ") + look(style, Role::faint, shown_type(style, part.type));
     result.push_back(std::move(line));
     for (std::string& inner : value_lines(style, part, indent + 4)) result.push_back(std::move(inner));
   }

@@ -22,7 +22,7 @@ CodeLine describe(Modules& modules, const state::StateView& view, std::uint64_t 
     line.text = isa::text_of(instruction, address, isa::Syntax::intel).view();
     std::uint64_t target = 0;
     if (isa::direct_target(instruction, address, target)) {
-      line.target = modules.place_name(target);
+      line.target = modules.called_name(target);
     } else if (isa::fixed_memory_address(instruction, address, target)) {
       line.target = modules.reference(target).name;
     }

@@ -51,7 +51,7 @@ class Seer {
   }
 
  private:
-  [[nodiscard]] std::string place(std::uint64_t address) { return modules_.place_name(address); }
+  [[nodiscard]] std::string place(std::uint64_t address) { return modules_.called_name(address); }
 
   /// What an address points to, of a value that is as wide as one.
   AddressName named(std::uint64_t value, unsigned bits) {

@@ -299,13 +299,20 @@ std::string Modules::place_name(std::uint64_t address) {
   }
   const std::uint64_t inside = address - module->bias;
   const program::Function* function = module->program->function_at(inside);
-  if (function != nullptr && function->origin == program::Function::Origin::plt) return function->name;
-  if (function != nullptr && function->origin == program::Function::Origin::symbol)
+  using Origin = program::Function::Origin;
+  if (function != nullptr && (function->origin == Origin::symbol || function->origin == Origin::plt))
     return module->program->place_name(inside);
   text.add(base_name(module->path));
   text.add('+');
   text.add_hex(inside);
   return std::string(text.view());
+}
+
+std::string Modules::called_name(std::uint64_t address) {
+  const program::Function* function = function_at(address);
+  const bool stub = function != nullptr && function->origin == program::Function::Origin::plt &&
+                    function->address == address - at(address)->bias;
+  return stub ? function->name.str() : place_name(address);
 }
 
 std::string Modules::return_name(std::uint64_t address) {

@@ -102,6 +102,8 @@ class Modules {
   program::Reference reference(std::uint64_t address);
   /// "function+0x12" or "function" for any address; "0x7f…" where nothing is known.
   std::string place_name(std::uint64_t address);
+  /// The same of what is called or jumped to: a PLT stub goes by the function that it leads to.
+  std::string called_name(std::uint64_t address);
 
   /// The same for the address after a call: it is named by the call's function, also where the call is its end.
   std::string return_name(std::uint64_t address);

@@ -12,7 +12,7 @@ namespace deeptrace::program {
 struct Function {
   enum class Origin : std::uint8_t {
     symbol,     ///< a symbol names it
-    plt,        ///< a linkage stub, named after the function that it goes to
+    plt,        ///< a PLT stub, named after the function that it goes to
     recovered,  ///< no symbol names it; unwind tables, calls or the code itself tell where it lies
     section,    ///< code that nothing else covers, named after its section
   };

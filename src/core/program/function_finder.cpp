@@ -178,7 +178,7 @@ class Finder {
     return outer.section == inner.section && (outer.size == 0 || label.address - outer.address < outer.size);
   }
 
-  /// Linkage stubs: each jumps through a slot whose relocation names the function (x86-64 ABI, 5.2).
+  /// PLT stubs: each jumps through a slot whose relocation names the function (x86-64 ABI, 5.2).
   void collect_stubs(const Section& section) {
     const Bytes code = elf_.bytes_of(section);
     // Older linkers do not say the size; stubs that are but a jump take 8 bytes.

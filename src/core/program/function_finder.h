@@ -1,4 +1,4 @@
-// The functions of a file: from symbols, linkage stubs, and, where code has neither, from what shows where functions
+// The functions of a file: from symbols, PLT stubs, and, where code has neither, from what shows where functions
 // begin.
 //
 // Without symbols a function begins where the unwind tables say so, at the entry and the addresses of initialisers,

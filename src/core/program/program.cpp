@@ -312,6 +312,7 @@ const Label* Program::label_at(std::uint64_t address) const {
 std::optional<Program::NearestName> Program::nearest_name(std::uint64_t address) const {
   const Function* function = function_at(address);
   if (function == nullptr) return std::nullopt;
+  if (function->origin == Function::Origin::plt) return NearestName{"PLT stub of " + function->name.str(), function->address};
   // Labels that an assembler makes for itself say nothing to people.
   const auto is_written = [](std::string_view name) { return !name.starts_with(".L") && !name.starts_with("..@"); };
   auto label = std::ranges::upper_bound(labels_, address, {}, &Label::address);

@@ -78,7 +78,7 @@ class Program {
   [[nodiscard]] std::string place_name(std::uint64_t address) const;
   /// Where a label of that name stands; nothing when there is none.
   [[nodiscard]] std::optional<std::uint64_t> label_named(std::string_view name) const;
-  /// What `address` refers to: code, a linkage stub's or GOT slot's symbol, a variable, a string, a section.
+  /// What `address` refers to: code, a PLT stub's or GOT slot's symbol, a variable, a string, a section.
   [[nodiscard]] Reference reference(std::uint64_t address) const;
   /// The variable of each thread's own that lies `offset` bytes from the thread pointer, which is after them (ELF
   /// Handling For Thread-Local Storage, variant II); empty when none of this file's does.

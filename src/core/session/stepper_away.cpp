@@ -84,7 +84,7 @@ std::uint64_t Stepper::argument(unsigned number) const {
 Stepper::Reads Stepper::reads_own_code(std::string_view name) const {
   constexpr unsigned kMost = 4;
   const bool reader = is_reader(name);
-  // Helpers of the compiler's in the program's file take no such arguments; linkage stubs lead to libraries.
+  // Helpers of the compiler's in the program's file take no such arguments; PLT stubs lead to libraries.
   const program::Function* called = modules_.function_at(rip());
   const bool stub = called != nullptr && called->origin == program::Function::Origin::plt;
   const bool library = stub || modules_.at(rip()) != &modules_.main();
@@ -138,7 +138,7 @@ void Stepper::full_speed() {
   if (const unsigned length = signal_return_length(); length != 0) return signal_return(length);
   plant_entries();
   const RegisterSet before = followed_.registers();
-  const std::string name = modules_.place_name(rip());
+  const std::string name = modules_.called_name(rip());
   const std::uint64_t back = return_address();
   const Reads reads = back != 0 ? reads_own_code(name) : Reads::nothing;
   if (reads == Reads::unknown) note_reads(name);

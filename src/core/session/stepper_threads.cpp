@@ -92,7 +92,7 @@ void Stepper::follow_away() {
   if (finished_ || walk_->done || modules_.is_own(rip())) return;
   if (const unsigned length = signal_return_length(); length != 0) signal_return(length);
   if (finished_ || walk_->done || modules_.is_own(rip())) return;
-  walk_->away = Away{followed_.registers(), modules_.place_name(rip())};
+  walk_->away = Away{followed_.registers(), modules_.called_name(rip())};
   if (const std::uint64_t back = return_address(); back != 0) {
     memory().plant(back);
     // Other threads may come to any stop byte, so that all stay.

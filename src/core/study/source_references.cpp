@@ -92,7 +92,7 @@ Result<References> SourceWriter::refer_by_relocation(const isa::Instruction& in,
     std::uint64_t target = 0;
     const bool branch = isa::direct_target(in, address, target) && offset == in.immediate_at;
     const unsigned place = place_of(in, offset, branch);
-    // Branches to symbols that others see go by way of linkage stubs.
+    // Branches to symbols that others see go by way of PLT stubs.
     const bool direct = branch && elf_.wide() && kind->suffix.empty();
     if ((kind->places & place) == 0 || (direct && (!at->defined || !at->local))) {
       if (auto error = add_directive(*at, *kind, address, in.length, result)) return *error;

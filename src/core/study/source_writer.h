@@ -98,7 +98,7 @@ class SourceWriter {
   /// Position-independent 32-bit code reaches data by a displacement from the table's address.
   [[nodiscard]] static bool uses_table_register(const isa::Instruction& in);
   Result<std::string> name_of_code(std::uint64_t from, std::uint64_t target, References& result);
-  /// The symbol that a linkage stub goes to, as the file has it.
+  /// The symbol that a PLT stub goes to, as the file has it.
   [[nodiscard]] std::string_view stub_symbol(const Function& stub) const;
   std::string named(const Function& function);
   void remark(std::string text);

@@ -30,7 +30,7 @@ constexpr Role kRoles[] = {
     {".preinit_array", ByteUse::data, "addresses of functions that run before all others"},
     {".init", ByteUse::code, "start-up code"},
     {".fini", ByteUse::code, "code for the end"},
-    {".plt", ByteUse::code, "linkage stubs: jumps to functions of libraries"},
+    {".plt", ByteUse::code, "PLT stubs: jumps to functions of libraries"},
     {".rodata", ByteUse::read_only_data, "constants and strings"},
     {".eh_frame_hdr", ByteUse::unwinding, "index of the unwind tables"},
     {".eh_frame", ByteUse::unwinding, "unwind tables: how to leave each function"},

@@ -24,7 +24,7 @@ using program::UseKind;
 struct Target {
   UsesHead head;
   std::vector<AddressRange> ranges;  ///< the thing itself: a function's first byte, a variable's bytes
-  std::vector<AddressRange> stubs;   ///< linkage stubs that jump to it
+  std::vector<AddressRange> stubs;   ///< PLT stubs that jump to it
   std::vector<std::uint64_t> slots;  ///< that hold its address when the program runs
   std::set<std::string_view> symbols;
   bool is_function = false;
