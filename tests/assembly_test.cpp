@@ -314,5 +314,86 @@ TEST(Waiting, ForInputEndsAMotion) {
   }
 }
 
+/// A call that waits stands at its instruction, with the registers as the program had them; the step is made when there
+/// is input, and leaves nothing of itself.
+TEST(Waiting, ACallStandsAtItsInstruction) {
+  const TempFolder folder;
+  write_file(folder / "ask.s", R"(.globl _start, ask, after
+.bss
+room: .skip 16
+.text
+#ifdef __x86_64__
+_start: xor %eax, %eax
+  xor %edi, %edi
+  lea room(%rip), %rsi
+  mov $16, %edx
+ask: syscall
+after: mov %eax, %edi
+  mov $60, %eax
+  syscall
+#else
+_start: mov $3, %eax
+  xor %ebx, %ebx
+  mov $room, %ecx
+  mov $16, %edx
+ask: int $0x80
+after: mov %eax, %ebx
+  mov $1, %eax
+  int $0x80
+#endif
+)");
+  for (const char* width : {"-m64", "-m32"}) {
+    const bool wide = std::string(width) == "-m64";
+    const std::string program = folder / (std::string("ask") + width);
+    ASSERT_EQ(
+        run({"gcc", width, "-nostdlib", "-static", "-x", "assembler-with-cpp", "-o", program, folder / "ask.s"}).status,
+        0);
+    const std::string number = wide ? "rax" : "eax";
+    const Outcome outcome =
+        conversation(folder, {program},
+                     "to ask\nover\nshow " + number + "\n" + (wide ? "regs\n" : "") + "send tide\nover\nshow " +
+                         number + "\n" + (wide ? "show r11 - rflags\n" : "") + "memory room as u8 5\nresume\n");
+    EXPECT_NE(outcome.out.find("note: the program waits for input: send TEXT\nask\n"), std::string::npos)
+        << outcome.out;
+    EXPECT_NE(outcome.out.find(number + (wide ? " = 0x0 / 0" : " = 0x3 / 3")), std::string::npos) << outcome.out;
+    EXPECT_NE(outcome.out.find(number + " = 0x5 / 5"), std::string::npos) << outcome.out;
+    EXPECT_EQ(outcome.out.find("0xfffffe00"), std::string::npos) << "the kernel's own numbers";
+    if (wide) {
+      EXPECT_NE(outcome.out.find("rcx   unknown"), std::string::npos) << outcome.out;
+      EXPECT_NE(outcome.out.find("r11 - rflags = 0x0"), std::string::npos) << "the step's trap flag";
+    }
+    EXPECT_NE(outcome.out.find("ended with status 5"), std::string::npos) << outcome.out;
+  }
+}
+
+TEST(Waiting, AMotionThatItEndedIsTakenUpAgain) {
+  const TempFolder folder;
+  const std::string program = built(folder, "asking", R"(#include <stdio.h>
+#include <string.h>
+static int ask(void) {
+  char line[80];
+  if (fgets(line, sizeof line, stdin) == NULL)
+    return -1;
+  return (int)strlen(line);
+}
+int main(void) {
+  int first = ask();
+  int second = ask();
+  return first + second;
+}
+)");
+  const auto talk = [&](const std::string& words) { return conversation(folder, {program}, words).out; };
+  const auto has = [](const std::string& text, const char* part) { return text.find(part) != std::string::npos; };
+  const std::string lines = talk("halt at ask\nresume\nline 2\nsend tide\nline\nshow line\nresume\nout\nsend x\nout\n");
+  EXPECT_TRUE(has(lines, "ask+")) << lines;
+  EXPECT_FALSE(has(lines, "asking.c:7\n")) << "the second line was asked for: " << lines;
+  EXPECT_TRUE(has(lines, "asking.c:8\n")) << lines;
+  EXPECT_TRUE(has(lines, "line = \"tide\\n\"")) << lines;
+  EXPECT_TRUE(has(lines, "ask returned 0x2 / 2")) << lines;
+  // One that is not taken up does not keep another from its own beginning.
+  const std::string others = talk("halt at ask once\nresume\nout\nsend tide\nline\nto asking.c:7\nout\n");
+  EXPECT_TRUE(has(others, "ask returned 0x5 / 5")) << others;
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

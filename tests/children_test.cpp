@@ -161,21 +161,23 @@ TEST(Children, OfAnAttachedProgramGoOnUnharmed) {
 #include <unistd.h>
 volatile int stay = 1;
 __attribute__((noinline)) int later(int n) { return n + 1; }
-int main(void) {
-  usleep(100000);
+int main(int argc, char** argv) {
+  while (access(argv[1], F_OK) != 0) usleep(1000);
   if (fork() == 0) { for (int n = 0; n < 3000; n = later(n)) usleep(1000); while (stay) usleep(1000); }
   for (int n = 0; stay; n = later(n)) usleep(1000);
 })",
                                     {"gcc", "-g", "-O1", "-w", "-no-pie"});
+  const std::string go = folder / "go";
   const pid_t parent = ::fork();
   if (parent == 0) {
-    ::execl(program.c_str(), program.c_str(), nullptr);
+    ::execl(program.c_str(), program.c_str(), go.c_str(), nullptr);
     ::_exit(126);
   }
-  ::usleep(20000);
   const pid_t user = start_deeptrace({"hits", "--format", "csv", "--children", "trace", "--at", "later", "--stop-with",
                                       "byte", "--attach", std::to_string(parent)},
                                      folder.path());
+  EXPECT_TRUE(wait_until([&] { return status_field(parent, "TracerPid") != "0"; }));
+  write_file(go, "");
   const auto child_of = [&] {
     std::istringstream list(
         read_file("/proc/" + std::to_string(parent) + "/task/" + std::to_string(parent) + "/children"));

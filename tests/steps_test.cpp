@@ -1142,7 +1142,7 @@ TEST(Steps, AProgramKilledFromOutsideIsOneLineAndStatusFour) {
   std::filesystem::copy_file(fixture("failing"), folder / "spinning");
   const std::string program = folder / "spinning";
   const pid_t child = start_deeptrace({"steps", "--format", "json", "--count", "all", program, "spin"}, folder.path());
-  while (processes_with(program) < 2) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+  ASSERT_TRUE(wait_until([&] { return run({"pgrep", "-f", "^" + program}).status == 0; }));
   std::this_thread::sleep_for(std::chrono::milliseconds(200));
   ASSERT_EQ(run({"pkill", "-KILL", "-f", "^" + program}).status, 0);
   EXPECT_EQ(wait_for(child), 4);

@@ -110,6 +110,7 @@ ChangeWords words_of(const Style& style, const state::WrittenRegister& one, isa:
                     reading_of(style, one.after, bytes, meant),
                     old_reading_of(style, one.before, bytes, meant),
                     {}};
+  if (one.before == one.after) words.was = words.now;
   if (one.whole_before && mode == isa::Mode::bits64)
     words.was +=
         fmt::format("   ({} was {:#x})", isa::name_of({one.part.file, one.part.index, 0, 64}), *one.whole_before);

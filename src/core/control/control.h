@@ -99,7 +99,8 @@ class Control final : public look::Subject {
 
   // ---- motion ----
 
-  /// Moves the current thread, or lets the program go on. Errors: the motion cannot be begun.
+  /// Moves the current thread, or lets the program go on. A motion that ended because the program waits for input is
+  /// taken up again when it is asked for again. Errors: the motion cannot be begun.
   Result<Stopped> go(const Motion& motion);
   /// To be called before another process moves: this one runs beside it.
   void run_beside();
@@ -114,6 +115,8 @@ class Control final : public look::Subject {
   struct Site;
   struct Halt;
   struct Goal;
+  struct Line;
+  struct Unfinished;
   struct Returning {
     unsigned halt;
     pid_t thread;
@@ -172,13 +175,20 @@ class Control final : public look::Subject {
 
   // motions
   [[nodiscard]] process::Process::Running running() const;
-  Stopped run(Goal* goal);
+  Stopped run(const std::shared_ptr<Goal>& goal);
+  void then(const std::function<void()>& rest);
   void wait_for_input(const process::Event& event);
   void run_to_stop();
   Stopped step_one(bool enter_calls);
   Stopped one_step();
   Stopped through_call(std::uint64_t next);
   Stopped line(bool enter_calls);
+  Stopped line_on(const std::shared_ptr<Line>& line);
+  void step_in_line(const std::shared_ptr<Line>& line);
+  void run_to_own(const std::shared_ptr<Line>& line, std::uint64_t address);
+  bool is_line_left(const std::shared_ptr<Line>& line);
+  bool is_unfinished(const Motion& motion);
+  std::optional<Error> move(const Motion& motion);
   Result<Stopped> out();
   Result<Stopped> to(const std::string& where);
   Result<Stopped> past_loop();
@@ -216,6 +226,8 @@ class Control final : public look::Subject {
   };
   Announced announced_;
   Goal* goal_ = nullptr;
+  std::function<void()> rest_;              ///< of the motion under way, when waiting for input has ended it
+  std::unique_ptr<Unfinished> unfinished_;  ///< that motion, until another is asked for
   std::vector<std::uint64_t> goal_sites_;  ///< that the motion under way uses
   ChildTaker on_child_;
   Stopped stopped_;

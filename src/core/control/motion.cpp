@@ -104,8 +104,8 @@ const Stopped& Control::settle() {
   return stopped_;
 }
 
-/// Lets the program run until a stop point or the goal.
-Stopped Control::run(Goal* goal) {
+/// Lets the program run until a stop point or the goal; what it waits for ends the run, which can be taken up again.
+Stopped Control::run(const std::shared_ptr<Goal>& goal) {
   if (goal != nullptr) {
     for (const auto* list : {&goal->sites, &goal->entries}) {
       for (const std::uint64_t address : *list) {
@@ -113,11 +113,22 @@ Stopped Control::run(Goal* goal) {
       }
     }
   }
-  goal_ = goal;
+  goal_ = goal.get();
   run_to_stop();
   goal_ = nullptr;
   for (const std::uint64_t address : std::exchange(goal_sites_, {})) release(address);
+  if (stopped_.why == Why::waits) rest_ = [this, goal] { (void)run(goal); };
   return settle();
+}
+
+/// What follows in a motion when its part at hand has arrived, now or after a wait for input.
+void Control::then(const std::function<void()>& rest) {
+  if (stopped_.why == Why::arrived) return rest();
+  if (stopped_.why != Why::waits || !rest_) return;
+  rest_ = [this, part = std::exchange(rest_, nullptr), rest] {
+    part();
+    then(rest);
+  };
 }
 
 process::Process::Running Control::running() const {
@@ -131,6 +142,7 @@ process::Process::Running Control::running() const {
 void Control::wait_for_input(const Event& event) {
   stopped_.why = Why::waits;
   stopped_.thread = event.thread;
+  if (process_->has_thread(event.thread)) process_->stand_at_call(event.thread);
 }
 
 void Control::run_to_stop() {
@@ -153,7 +165,7 @@ Stopped Control::one_step() {
         process_->signal_of(thread_) == 0) {
       // Other threads may be what it waits for.
       Goal goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true};
-      return run(&goal);
+      return run(std::make_shared<Goal>(std::move(goal)));
     }
     ++moved_.instructions;
     about_to_step(thread_);
@@ -182,7 +194,11 @@ Stopped Control::one_step() {
         if (stopped_.why == Why::arrived) continue;  // delivered with the next step
         break;
       case Event::Kind::attention: stopped_.why = Why::attention; break;
-      case Event::Kind::waits: wait_for_input(event); break;
+      case Event::Kind::waits:
+        wait_for_input(event);
+        --moved_.instructions;
+        rest_ = [this] { (void)one_step(); };
+        break;
       default: (void)visit(event); break;
     }
     if (stopped_.why == Why::arrived || stopped_.why == Why::halt) stopped_.thread = thread_;
@@ -190,7 +206,6 @@ Stopped Control::one_step() {
   }
 }
 
-/// Runs the call at hand through, to the instruction after it in this frame, or to wherever its frames are left.
 namespace {
 
 /// The general registers that a called function gives back as they were.
@@ -206,23 +221,26 @@ std::vector<Reg> kept_registers(isa::Mode mode, bool with_stack_pointer) {
 
 }  // namespace
 
+/// Runs the call at hand through, to the instruction after it in this frame, or to wherever its frames are left.
 Stopped Control::through_call(std::uint64_t next) {
   const state::RegisterSet before = view().registers();
   const isa::Instruction call = instruction_at(before[Reg::rip]);
   const state::Outcome outcome = state::execute(call, view());
   moved_.ran_through = true;
-  Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = before[Reg::rsp]};
-  goal.sites.push_back(next);
-  const pid_t thread = thread_;
-  (void)run(&goal);
-  if (stopped_.why != Why::arrived || goal.reached != next || thread_ != thread) return stopped_;
-  const state::RegisterSet& after = view().registers();
-  if (outcome.ending == state::Ending::done) stopped_.returned_from = outcome.registers[Reg::rip];
-  // A 32-bit function may take arguments off the stack itself.
-  const bool with_stack = view().mode() == isa::Mode::bits64;
-  for (const Reg reg : kept_registers(view().mode(), with_stack)) {
-    if (before[reg] != after[reg]) stopped_.not_restored.push_back({reg, before[reg], after[reg]});
-  }
+  const auto goal = std::make_shared<Goal>(
+      Goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = before[Reg::rsp]});
+  goal->sites.push_back(next);
+  (void)run(goal);
+  then([this, goal, next, before, outcome] {
+    if (goal->reached != next || thread_ != goal->thread) return;
+    const state::RegisterSet& after = view().registers();
+    if (outcome.ending == state::Ending::done) stopped_.returned_from = outcome.registers[Reg::rip];
+    // A 32-bit function may take arguments off the stack itself.
+    const bool with_stack = view().mode() == isa::Mode::bits64;
+    for (const Reg reg : kept_registers(view().mode(), with_stack)) {
+      if (before[reg] != after[reg]) stopped_.not_restored.push_back({reg, before[reg], after[reg]});
+    }
+  });
   return stopped_;
 }
 
@@ -240,7 +258,7 @@ Stopped Control::step_one(bool enter_calls) {
   if (!enter_calls && instruction && isa::is_repeated(instruction) && process_->signal_of(thread_) == 0) {
     note_writes(instruction);
     Goal goal{.thread = thread_, .sites = {next}, .entries = {}, .lowest_stack = before[Reg::rsp]};
-    return run(&goal);
+    return run(std::make_shared<Goal>(std::move(goal)));
   }
   const pid_t thread = thread_;
   (void)one_step();
@@ -257,10 +275,11 @@ Stopped Control::step_one(bool enter_calls) {
     (void)process_->memory().read(now[Reg::rsp], {bytes, word});
     std::memcpy(&back, bytes, 8);
     moved_.ran_through = true;
-    Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = now[Reg::rsp] + word};
-    goal.sites.push_back(back);
-    (void)run(&goal);
-    if (stopped_.why != Why::arrived || goal.reached != back) return stopped_;
+    const auto goal = std::make_shared<Goal>(
+        Goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = now[Reg::rsp] + word});
+    goal->sites.push_back(back);
+    (void)run(goal);
+    if (stopped_.why != Why::arrived || goal->reached != back) return stopped_;
     // The kernel goes back to where the signal came; then the instruction itself.
     for (int i = 0; i < 4 && view().registers()[Reg::rip] != at; ++i) {
       const Event event = process_->step(thread_);
@@ -275,77 +294,116 @@ Stopped Control::step_one(bool enter_calls) {
   return stopped_;
 }
 
+/// The line that a motion leaves, and the frame that it is in.
+struct Control::Line {
+  bool enter_calls = false;
+  pid_t thread = 0;
+  std::pair<std::string, std::uint32_t> line;
+  std::uint64_t cfa = 0;
+  std::size_t depth = 0;  ///< of inlined calls
+  bool left = false;      ///< its function has returned
+  isa::Instruction instruction;
+  std::uint64_t entered = 0;  ///< the own function that was called, where calls are entered
+};
+
 Stopped Control::line(bool enter_calls) {
-  const auto start = modules_->line_of(view().registers()[Reg::rip]);
+  const std::uint64_t at = view().registers()[Reg::rip];
+  const auto start = modules_->line_of(at);
   if (start.second == 0) {
     (void)step_one(false);
     stopped_.notes.push_back("no source line is known here: one instruction was executed");
     return stopped_;
   }
-  std::pair<std::string, std::uint32_t> line{start.first, start.second};
-  std::uint64_t cfa = look::Scope(*modules_, view()).frame().cfa;
-  std::size_t depth = modules_->inlined_depth(view().registers()[Reg::rip]);
-  const pid_t thread = thread_;
-  bool left = false;
+  const auto line = std::make_shared<Line>();
+  line->enter_calls = enter_calls;
+  line->thread = thread_;
+  line->line = {std::string(start.first), start.second};
+  line->cfa = look::Scope(*modules_, view()).frame().cfa;
+  line->depth = modules_->inlined_depth(at);
+  return line_on(line);
+}
+
+/// Goes on until the line is left. What waits for input in between goes on from there when it is taken up.
+Stopped Control::line_on(const std::shared_ptr<Line>& line) {
   for (;;) {
-    const std::uint64_t at = view().registers()[Reg::rip];
-    const isa::Instruction instruction = instruction_at(at);
-    const bool call = instruction && isa::flow_of(instruction) == ControlFlow::call;
-    if (call && enter_calls && process_->signal_of(thread_) == 0) {
-      // Into the first own function with source lines that comes, else through.
-      const std::uint64_t next = at + instruction.length;
-      note_writes(instruction);
-      moved_.ran_through = true;
-      Goal goal{.thread = thread_,
-                .sites = reentries(),
-                .entries = modules_->own_starts(),
-                .lowest_stack = view().registers()[Reg::rsp]};
-      goal.sites.push_back(next);
-      (void)run(&goal);
-      if (stopped_.why != Why::arrived) return stopped_;
-      const bool entered = std::ranges::find(goal.entries, goal.reached) != goal.entries.end();
-      if (entered) return stopped_;
-    } else {
-      const bool is_call = call;
-      (void)step_one(false);
-      if (stopped_.why != Why::arrived) return stopped_;
-      if (!is_call) stopped_.returned_from.reset();
+    step_in_line(line);
+    if (stopped_.why != Why::arrived) {
+      then([this, line] {
+        if (!is_line_left(line)) (void)line_on(line);
+      });
+      return stopped_;
     }
-    if (thread_ != thread) return stopped_;
+    if (is_line_left(line) || stopped_.why != Why::arrived) return stopped_;
     if (process::Attention::asked() != process::Attention::Why::none) {
       stopped_.why = Why::attention;
       return stopped_;
     }
-    const state::RegisterSet& now = view().registers();
-    const bool returned =
-        cfa != 0 ? now[Reg::rsp] >= cfa : instruction && isa::flow_of(instruction) == ControlFlow::return_;
-    if (returned && !modules_->is_own(now[Reg::rip])) {
-      // Back in a library: on to the next own line, in a function that it calls back or after the call of it.
-      Goal goal{
-          .thread = thread_, .sites = reentries(), .entries = modules_->own_starts(), .lowest_stack = now[Reg::rsp]};
-      for (const inspect::Frame& frame : look::frames_of(*modules_, view(), 256)) {
-        if (!modules_->is_own(frame.address())) continue;
-        goal.sites.push_back(frame.address());
-        break;
-      }
-      moved_.ran_through = true;
-      (void)run(&goal);
-      if (stopped_.why != Why::arrived || thread_ != thread) return stopped_;
-      if (std::ranges::find(goal.entries, goal.reached) != goal.entries.end()) return stopped_;
-    }
-    const auto here = modules_->line_of(view().registers()[Reg::rip]);
-    if (returned) {
-      if (here.second == 0) return stopped_;
-      left = true;
-      cfa = look::Scope(*modules_, view()).frame().cfa;
-      depth = modules_->inlined_depth(view().registers()[Reg::rip]);
-    }
-    const std::uint64_t rip = view().registers()[Reg::rip];
-    const bool other = left || here.first != line.first || here.second != line.second;
-    if (here.second != 0 && other && modules_->begins_statement(rip) &&
-        (enter_calls || modules_->inlined_depth(rip) <= depth))
-      return stopped_;
   }
+}
+
+/// The next instruction of a line, with what it calls run through, or up to the first own function with source lines
+/// that comes.
+void Control::step_in_line(const std::shared_ptr<Line>& line) {
+  const std::uint64_t at = view().registers()[Reg::rip];
+  line->instruction = instruction_at(at);
+  const bool call = line->instruction && isa::flow_of(line->instruction) == ControlFlow::call;
+  if (!call || !line->enter_calls || process_->signal_of(thread_) != 0) {
+    (void)step_one(false);
+    if (stopped_.why == Why::arrived && !call) stopped_.returned_from.reset();
+    return;
+  }
+  note_writes(line->instruction);
+  run_to_own(line, at + line->instruction.length);
+}
+
+/// Runs to an own function with source lines, or to an address in this frame.
+void Control::run_to_own(const std::shared_ptr<Line>& line, std::uint64_t address) {
+  moved_.ran_through = true;
+  const auto goal = std::make_shared<Goal>(Goal{.thread = thread_,
+                                                .sites = reentries(),
+                                                .entries = modules_->own_starts(),
+                                                .lowest_stack = view().registers()[Reg::rsp]});
+  if (address != 0) goal->sites.push_back(address);
+  (void)run(goal);
+  then([goal, line] {
+    if (std::ranges::find(goal->entries, goal->reached) != goal->entries.end()) line->entered = goal->reached;
+  });
+}
+
+/// Whether the motion ends where the thread stands now. Back in a library it first runs on to the next own line, in a
+/// function that is called back or after the call of it.
+bool Control::is_line_left(const std::shared_ptr<Line>& line) {
+  if (line->entered != 0 || thread_ != line->thread) return true;
+  const state::RegisterSet& now = view().registers();
+  const bool returned = line->cfa != 0 ? now[Reg::rsp] >= line->cfa
+                                       : line->instruction && isa::flow_of(line->instruction) == ControlFlow::return_;
+  if (returned && !modules_->is_own(now[Reg::rip])) {
+    std::uint64_t back = 0;
+    for (const inspect::Frame& frame : look::frames_of(*modules_, view(), 256)) {
+      if (!modules_->is_own(frame.address())) continue;
+      back = frame.address();
+      break;
+    }
+    run_to_own(line, back);
+    if (stopped_.why != Why::arrived) {
+      then([this, line] {
+        if (!is_line_left(line)) (void)line_on(line);
+      });
+      return true;
+    }
+    if (thread_ != line->thread || line->entered != 0) return true;
+  }
+  const std::uint64_t rip = view().registers()[Reg::rip];
+  const auto here = modules_->line_of(rip);
+  if (returned) {
+    if (here.second == 0) return true;
+    line->left = true;
+    line->cfa = look::Scope(*modules_, view()).frame().cfa;
+    line->depth = modules_->inlined_depth(rip);
+  }
+  const bool other = line->left || here.first != line->line.first || here.second != line->line.second;
+  return here.second != 0 && other && modules_->begins_statement(rip) &&
+         (line->enter_calls || modules_->inlined_depth(rip) <= line->depth);
 }
 
 Result<Stopped> Control::out() {
@@ -355,19 +413,20 @@ Result<Stopped> Control::out() {
   const inspect::Frame& caller = frames[1];
   const std::uint64_t inside = frames[0].address();
   moved_.ran_through = true;
-  const std::uint64_t stack = caller.registers[Reg::rsp];
-  Goal goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = stack};
-  goal.sites.push_back(caller.address());
-  const pid_t thread = thread_;
-  (void)run(&goal);
-  if (stopped_.why != Why::arrived || goal.reached != caller.address() || thread_ != thread) return stopped_;
-  stopped_.returned_from = inside;
-  const state::RegisterSet& after = view().registers();
-  for (const Reg reg : kept_registers(view().mode(), false)) {
-    const bool known = (caller.known >> static_cast<unsigned>(reg) & 1) != 0;
-    if (known && caller.registers[reg] != after[reg])
-      stopped_.not_restored.push_back({reg, caller.registers[reg], after[reg]});
-  }
+  const auto goal = std::make_shared<Goal>(
+      Goal{.thread = thread_, .sites = reentries(), .entries = {}, .lowest_stack = caller.registers[Reg::rsp]});
+  goal->sites.push_back(caller.address());
+  (void)run(goal);
+  then([this, goal, caller, inside] {
+    if (goal->reached != caller.address() || thread_ != goal->thread) return;
+    stopped_.returned_from = inside;
+    const state::RegisterSet& after = view().registers();
+    for (const Reg reg : kept_registers(view().mode(), false)) {
+      const bool known = (caller.known >> static_cast<unsigned>(reg) & 1) != 0;
+      if (known && caller.registers[reg] != after[reg])
+        stopped_.not_restored.push_back({reg, caller.registers[reg], after[reg]});
+    }
+  });
   return stopped_;
 }
 
@@ -375,17 +434,19 @@ Result<Stopped> Control::to(const std::string& where) {
   Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, nullptr);
   if (!found) return found.error();
   moved_.ran_through = true;
-  Goal goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0};
+  const auto goal =
+      std::make_shared<Goal>(Goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0});
   const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) {
-    goal.lowest_stack = frames[1].registers[Reg::rsp];
-    goal.sites = reentries();
-    goal.sites.push_back(frames[1].address());
+    goal->lowest_stack = frames[1].registers[Reg::rsp];
+    goal->sites = reentries();
+    goal->sites.push_back(frames[1].address());
   }
-  (void)run(&goal);
-  const bool there = std::ranges::find(goal.entries, goal.reached) != goal.entries.end();
-  if (stopped_.why == Why::arrived && !there)
-    stopped_.notes.push_back("the function returned before it came to " + where);
+  (void)run(goal);
+  then([this, goal, where] {
+    if (std::ranges::find(goal->entries, goal->reached) == goal->entries.end())
+      stopped_.notes.push_back("the function returned before it came to " + where);
+  });
   return stopped_;
 }
 
@@ -428,38 +489,67 @@ Result<Stopped> Control::past_loop() {
   }
   const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) goal.sites.push_back(frames[1].address());
-  return run(&goal);
+  return run(std::make_shared<Goal>(std::move(goal)));
 }
 
-Result<Stopped> Control::go(const Motion& motion) {
-  if (process_->gone()) return Error{Fault::usage, "the program has ended; restart it first"};
-  begin_motion();
+/// Whether it is the motion that waiting for input has ended, and the thread still stands there.
+bool Control::is_unfinished(const Motion& motion) {
+  if (!unfinished_ || process_->gone() || !process_->has_thread(thread_) || thread_ != unfinished_->thread)
+    return false;
+  const state::RegisterSet& now = view().registers();
+  return motion.kind == unfinished_->motion.kind && motion.where == unfinished_->motion.where &&
+         now[Reg::rip] == unfinished_->rip && now[Reg::rsp] == unfinished_->rsp;
+}
+
+std::optional<Error> Control::move(const Motion& motion) {
   using Kind = Motion::Kind;
-  for (std::uint64_t i = 0; i < std::max<std::uint64_t>(1, motion.count); ++i) {
-    switch (motion.kind) {
-      case Kind::into: (void)one_step(); break;
-      case Kind::over: (void)step_one(false); break;
-      case Kind::line:
-      case Kind::line_into: (void)line(motion.kind == Kind::line_into); break;
-      case Kind::resume:
-        moved_.ran_through = true;
-        (void)run(nullptr);
-        break;
-      case Kind::out:
-      case Kind::to:
-      case Kind::past_loop: {
-        const Result<Stopped> result = motion.kind == Kind::out  ? out()
-                                       : motion.kind == Kind::to ? to(motion.where)
-                                                                 : past_loop();
-        if (!result) return result.error();
-        break;
-      }
+  Result<Stopped> result = stopped_;
+  switch (motion.kind) {
+    case Kind::into: result = one_step(); break;
+    case Kind::over: result = step_one(false); break;
+    case Kind::line:
+    case Kind::line_into: result = line(motion.kind == Kind::line_into); break;
+    case Kind::resume:
+      moved_.ran_through = true;
+      result = run(nullptr);
+      break;
+    case Kind::out: result = out(); break;
+    case Kind::to: result = to(motion.where); break;
+    case Kind::past_loop: result = past_loop(); break;
+  }
+  return result ? std::nullopt : std::optional(result.error());
+}
+
+Result<Stopped> Control::go(const Motion& asked) {
+  if (process_->gone()) return Error{Fault::usage, "the program has ended; restart it first"};
+  Motion motion = asked;
+  std::function<void()> rest;
+  if (is_unfinished(asked)) {
+    rest = std::move(unfinished_->rest);
+    motion.count = std::max(asked.count, unfinished_->motion.count);
+    stopped_ = {};
+    written_read_ = false;
+  } else {
+    begin_motion();
+  }
+  unfinished_.reset();
+  for (motion.count = std::max<std::uint64_t>(1, motion.count); motion.count > 0; --motion.count) {
+    rest_ = nullptr;
+    if (rest) {
+      std::exchange(rest, nullptr)();
+    } else if (const auto error = move(motion)) {
+      return *error;
     }
     if (stopped_.why != Why::arrived || process::Attention::asked() != process::Attention::Why::none) break;
   }
   finish_once();
   if (stopped_.why == Why::attention) process::Attention::answer();
   stopped_.thread = thread_;
+  if (stopped_.why == Why::waits && rest_) {
+    const state::RegisterSet& now = view().registers();
+    unfinished_ = std::make_unique<Unfinished>(
+        Unfinished{motion, now[Reg::rip], now[Reg::rsp], thread_, std::exchange(rest_, nullptr)});
+  }
   return stopped_;
 }
 

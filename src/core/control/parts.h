@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <vector>
@@ -54,6 +55,14 @@ struct Control::Goal {
   std::uint64_t lowest_stack = 0;
   bool call_exit = false;  ///< when the thread's system call has returned
   std::uint64_t reached = 0;
+};
+
+/// A motion that waiting for input has ended.
+struct Control::Unfinished {
+  Motion motion;                   ///< how many times are left
+  std::uint64_t rip = 0, rsp = 0;  ///< where the thread stands meanwhile
+  pid_t thread = 0;
+  std::function<void()> rest;  ///< of the time under way
 };
 
 /// Whether two ranges of bytes have any in common.

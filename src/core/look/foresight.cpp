@@ -381,9 +381,13 @@ Foresight what_comes(const state::Target& target, state::ThreadId thread, Module
 }
 
 abi::CallTable table_of_call(const state::StateView& view) {
-  std::uint8_t bytes[2] = {};
-  const std::uint64_t at = view.registers()[Reg::rip] - sizeof bytes;
-  if (view.read_memory(at, bytes) == sizeof bytes && bytes[0] == 0xcd && bytes[1] == 0x80) return abi::CallTable::i386;
+  // It stands at the instruction that makes the call, or after it.
+  for (const std::uint64_t back : {0, 2}) {
+    std::uint8_t bytes[2] = {};
+    if (view.read_memory(view.registers()[Reg::rip] - back, bytes) != sizeof bytes) continue;
+    if (bytes[0] == 0xcd && bytes[1] == 0x80) return abi::CallTable::i386;
+    if (bytes[0] == 0x0f && bytes[1] == 0x05) break;
+  }
   return abi::call_table(view.mode());
 }
 

@@ -453,7 +453,8 @@ std::vector<Scope::Listed> Scope::locals() {
 
 std::string Scope::name_of_memory(std::uint64_t address, std::uint64_t size) {
   const auto part_of = [&](const TypeRef& type, std::uint64_t from) -> std::optional<std::string> {
-    if (address < from || address + size > from + type.types->size(type.id)) return std::nullopt;
+    const std::uint64_t last = address + std::max<std::uint64_t>(size, 1);
+    if (address < from || last > from + type.types->size(type.id)) return std::nullopt;
     return type.types->part_name(type.id, address - from, size);
   };
   const std::vector<Listed> all = locals();

@@ -17,6 +17,7 @@
 #include "process/kernel_registers.h"
 #include "process/live_edit.h"
 #include "process/maps.h"
+#include "process/waiting.h"
 
 namespace deeptrace::process {
 namespace {
@@ -117,7 +118,7 @@ void Process::store(Thread& thread) {
     thread.at_call.reset();
     return;
   }
-  thread.raw.rax = static_cast<std::uint64_t>(-ENOSYS);  // as at every entry
+  thread.raw.rax = thread.call_result;
   thread.raw.rip = *thread.at_call + kCallSize;
 }
 
@@ -178,8 +179,7 @@ std::optional<std::uint64_t> Process::system_call(pid_t id) const {
   const Thread* thread = find(id);
   if (thread == nullptr) return std::nullopt;
   fetch(*thread);
-  const bool inside =
-      (thread->in_call && !thread->at_call) || state::broken_off(static_cast<std::int64_t>(thread->raw.rax));
+  const bool inside = (thread->in_call && !thread->at_call) || is_broken_off(*thread);
   if (static_cast<std::int64_t>(thread->raw.orig_rax) < 0 || !inside) return std::nullopt;
   return thread->raw.orig_rax;
 }
@@ -191,9 +191,16 @@ int Process::signal_of(pid_t id) const {
   const Thread* thread = find(id);
   return thread != nullptr ? thread->signal : 0;
 }
+
+bool Process::is_broken_off(const Thread& thread) const {
+  fetch(thread);
+  return static_cast<std::int64_t>(thread.raw.orig_rax) >= 0 &&
+         state::broken_off(static_cast<std::int64_t>(thread.raw.rax));
+}
+
 void Process::stand_at_call(pid_t id) {
   Thread* thread = find(id);
-  if (thread == nullptr || !thread->in_call || thread->at_call) return;
+  if (thread == nullptr || thread->at_call || !(thread->in_call || is_broken_off(*thread))) return;
   const std::uint64_t at = fetch(*thread)[Reg::rip] - kCallSize;
   std::uint8_t bytes[kCallSize] = {};
   if (memory_.read(at, bytes) != kCallSize) return;
@@ -202,6 +209,8 @@ void Process::stand_at_call(pid_t id) {
   const bool gate = isa::brief_of(instruction.row).is_gate();
   thread->at_call = at;
   thread->lost = gate || thread->view->mode() == isa::Mode::bits32 ? 0 : bit(Reg::rcx) | bit(Reg::r11);
+  if (is_restart({.number = thread->raw.orig_rax}, thread->view->mode())) thread->lost |= bit(Reg::rax);
+  thread->call_result = thread->raw.rax;
   thread->reported = at;
   thread->fetched = false;
 }

@@ -177,8 +177,9 @@ class Process final : public state::Target {
   [[nodiscard]] int signal_of(pid_t thread) const;
   /// The stop byte at the thread's place has been reported: it goes over it when it runs on.
   void reported(pid_t thread);
-  /// Shows a thread whose system call is about to begin (call_entry) at the instruction that makes it, with the number
-  /// in rax as the program put it there, until it goes on. What is set there holds: another number makes another call.
+  /// Shows a thread whose system call is about to begin (call_entry), or was broken off and will begin again, at the
+  /// instruction that makes it, with the number in rax as the program put it there, until it goes on. What is set there
+  /// holds: another number makes another call.
   /// On its way into the kernel the processor has overwritten rcx and r11 (Intel SDM volume 2, SYSCALL): they are
   /// unknown.
   void stand_at_call(pid_t thread);
@@ -219,8 +220,9 @@ class Process final : public state::Target {
     bool exiting = false;
     bool group_stopped = false;
     bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
-    /// Shown at the instruction of the call that it is about to make (stand_at_call): where that is.
+    /// Shown at the instruction of the call that it is about to make, or makes (stand_at_call): where that is.
     std::optional<std::uint64_t> at_call;
+    std::uint64_t call_result = 0;  ///< what the kernel keeps in its result register meanwhile
     std::uint32_t lost = 0;  ///< bits by Reg: what the processor has overwritten on the way into the kernel
     bool slots_due = false;
     bool status_stale = false;              ///< the debug status holds what was reported
@@ -307,6 +309,8 @@ class Process final : public state::Target {
   void hold(Thread& thread);
   void undo_interruption(Thread& thread);
   bool trap_waits(Thread& thread);
+  /// In a system call that was broken off and begins again when the thread goes on.
+  [[nodiscard]] bool is_broken_off(const Thread& thread) const;
   void hide_trap_flag(Thread& thread, const state::RegisterSet& before, const isa::Instruction& instruction);
   void set_slots(Thread& thread);
   [[nodiscard]] bool worth_reporting(const Thread& thread, const Event& event) const;

@@ -203,8 +203,10 @@ Event Process::await_step(pid_t id, int request) {
       if (thread != nullptr && thread->running) hold(*thread);
       if (end_) return *end_;
       thread = find(id);
-      if (thread != nullptr && thread->kept) return *std::exchange(thread->kept, std::nullopt);
-      return *event;
+      if (thread == nullptr || !thread->kept) return *event;
+      const Event held = *std::exchange(thread->kept, std::nullopt);
+      // A step that ends with the call broken off has not been made.
+      return held.kind == Event::Kind::stepped && is_broken_off(*thread) ? *event : held;
     }
     if (event && event->thread == id) return *event;
     if (event) {
