@@ -298,6 +298,13 @@ TEST(Waiting, ForInputEndsAMotion) {
   EXPECT_NE(outcome.out.find("total = 0x4 / 4"), std::string::npos) << outcome.out;
   EXPECT_NE(outcome.out.find("the program ended with status 9"), std::string::npos) << "the end of input was sent";
 
+  // Its output may go elsewhere.
+  const Outcome apart = conversation(folder, {"--program-output", folder / "written", program},
+                                     "resume\nsend 4\nresume\nsend 5\nresume\n");
+  EXPECT_NE(apart.out.find("the program ended with status 9"), std::string::npos) << apart.out << apart.err;
+  EXPECT_EQ(apart.out.find("program wrote"), std::string::npos) << apart.out;
+  EXPECT_EQ(read_file(folder / "written"), "gate? gate? gate? ");
+
   // By poll and by select as well; one that goes on waiting at the end of input is given up, not waited for.
   for (const char* wait : {"struct pollfd p = {0, POLLIN, 0}; poll(&p, 1, -1);",
                            "fd_set s; FD_ZERO(&s); FD_SET(0, &s); select(1, &s, 0, 0, 0);"}) {

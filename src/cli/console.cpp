@@ -139,23 +139,25 @@ int start(const Command& command, const Parsed& parsed, std::vector<std::string>
   if (!control) return report_error(control.error());
   Result<program::SourceText> sources = source_text_of(parsed.options);
   if (!sources) return report_error(sources.error());
-  std::unique_ptr<ProgramOutput> output;
+  // What is typed into an attached program's terminal is its own affair.
+  std::unique_ptr<ProgramOutput> terminal, elsewhere;
   if (control->attach == 0) {
-    const bool elsewhere = parsed.options.count("program-output") != 0;
-    Result<std::unique_ptr<ProgramOutput>> opened =
-        elsewhere ? ProgramOutput::open(parsed.options["program-output"].as<std::string>(), false)
-                  : ProgramOutput::open_terminal();
+    Result<std::unique_ptr<ProgramOutput>> opened = ProgramOutput::open_terminal();
     if (!opened) return report_error(opened.error());
-    output = std::move(*opened);
-    control->end_at_input = output->sends() && control->launch.input.empty();
-    if (elsewhere) {
-      control->launch.output = output->descriptor();
-    } else {
-      control->launch.terminal = output->descriptor();
+    terminal = std::move(*opened);
+    control->launch.terminal = terminal->descriptor();
+    control->end_at_input = control->launch.input.empty();
+    const std::string where =
+        parsed.options.count("program-output") != 0 ? parsed.options["program-output"].as<std::string>() : "terminal";
+    if (where != "terminal") {
+      Result<std::unique_ptr<ProgramOutput>> other = ProgramOutput::open(where, false);
+      if (!other) return report_error(other.error());
+      elsewhere = std::move(*other);
+      control->launch.output = elsewhere->descriptor();
     }
   }
   outlive_broken_pipe();
-  Talk talk(std::move(*control), style_of(parsed.options), *sources, output.get());
+  Talk talk(std::move(*control), style_of(parsed.options), *sources, terminal.get());
   if (auto error = talk.begin()) return report_error(*error);
   return hold_talk(talk, parsed.options, *sources);
 }
