@@ -1,14 +1,13 @@
 // Core files: against the stopped process that they were written of, and made up byte by byte.
 #include <gtest/gtest.h>
-
-#include <regex>
-#include <sstream>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <fstream>
 #include <nlohmann/json.hpp>
+#include <regex>
+#include <sstream>
 
 #include "abi/signal_names.h"
 #include "base/number.h"
@@ -159,7 +158,8 @@ TEST_P(Cores, SayWhatTheStoppedProcessSaid) {
       std::string result;
       std::istringstream lines(text);
       for (std::string line; std::getline(lines, line);) {
-        const bool region = line.find("  heap") != std::string::npos || line.find("  mapped memory") != std::string::npos;
+        const bool region =
+            line.find("  heap") != std::string::npos || line.find("  mapped memory") != std::string::npos;
         if (region) line = std::regex_replace(line, std::regex("  (heap|mapped memory) *"), "  memory ");
         result += line + "\n";
       }

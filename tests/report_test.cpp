@@ -178,7 +178,6 @@ TEST(Cards, AreLinesOfWhatTheyHold) {
             "note: libtide.so was loaded\n"
             "h3 on write log.count, hit 2   by log_read+0x36 (0x401136)\n"
             "level_sum+0x12   levels.c:34   thread 2 of 3\n"
-            "     34  (source text not found)\n"
             " next  0x401140  level_sum+0x12               call 0x401200  -> level_at   h1 h3\n"
             "  ~ rax                      now 0x17 / 23   was 0x12 / 18\n"
             "  ~ flags                    now ZF PF   was none\n"

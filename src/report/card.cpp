@@ -174,12 +174,8 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
   if (!card.called_from.empty()) where += ", for " + printable(card.called_from);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);
   result.push_back(std::move(where));
-  if (card.line != 0) {
-    const auto text = sources.line(card.file, card.line);
-    result.push_back(
-        look(style, Role::source,
-             fmt::format("{:>7}  {}", card.line, text ? printable_source(*text) : "(source text not found)")));
-  }
+  if (card.line != 0 && sources.found(card.file))
+    result.push_back(look(style, Role::source, source_line(sources, card.file, card.line)));
   const auto add = [&](std::vector<std::string> lines) {
     for (std::string& line : lines) result.push_back(std::move(line));
   };

@@ -92,6 +92,20 @@ std::string padded(std::string text, std::size_t width) {
   return text;
 }
 
+/// The same, and not wider.
+std::string fitted(const Style& style, std::string text, std::size_t width) {
+  if (columns_of(text) <= width) return padded(std::move(text), width);
+  const std::string_view mark = style.utf8 ? "\u2026" : "..";
+  std::size_t end = 0;
+  for (std::size_t columns = columns_of(mark); end < text.size();) {
+    const Character next = character_at(text, end);
+    columns += next.columns;
+    if (columns > width) break;
+    end += next.bytes;
+  }
+  return padded(text.substr(0, end) + std::string(mark), width);
+}
+
 class Text : public study::CompareSink {
  public:
   Text(Output& out, Style style, bool unfolded) : out_(out), style_(style), unfolded_(unfolded) {}
@@ -116,11 +130,11 @@ class Text : public study::CompareSink {
     const std::vector<Fact> facts = facts_of(function, wide_a_, wide_b_);
     std::size_t widest = 1;
     for (const Fact& fact : facts) widest = std::max(widest, columns_of(fact.a));
-    widest = std::min<std::size_t>(widest, 60);
+    widest = std::min(widest, widest_side());
     line(fmt::format("  {:<15}  {}  {}", "", padded("A", widest), "B"));
     for (const Fact& fact : facts) {
-      std::string text =
-          fmt::format("{} {:<15}  {}  {}", fact.a == fact.b ? " " : "~", fact.name, padded(fact.a, widest), fact.b);
+      std::string text = fmt::format("{} {:<15}  {}  {}", fact.a == fact.b ? " " : "~", fact.name,
+                                     fitted(style_, fact.a, widest), fact.b);
       line(fact.a == fact.b ? text : look(style_, Role::changed, text));
     }
     line("");
@@ -142,6 +156,13 @@ class Text : public study::CompareSink {
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
 
+  /// Both sides have the same room; the mark between them takes 10 columns.
+  [[nodiscard]] std::size_t widest_side() const {
+    constexpr unsigned kWidest = 76, kNarrowest = 24, kBetween = 10;
+    return style_.width == 0 ? kWidest
+                             : std::clamp((std::max(style_.width, kBetween) - kBetween) / 2, kNarrowest, kWidest);
+  }
+
   std::string side(const ComparedInstruction& one) const {
     if (!one.present) return {};
     std::string text = fmt::format("{:>5} {:>6}  {}", one.line != 0 ? fmt::format("{}", one.line) : "",
@@ -151,10 +172,10 @@ class Text : public study::CompareSink {
   }
 
   void rows(const ComparedFunction& function) {
-    constexpr std::size_t kWidest = 76, kContext = 3;
+    constexpr std::size_t kContext = 3;
     std::size_t widest = 12;
     for (const ComparedRow& row : function.rows) widest = std::max(widest, columns_of(side(row.a)));
-    widest = std::min(widest, kWidest);
+    widest = std::min(widest, widest_side());
     line("");
     line(look(style_, Role::faint,
               fmt::format("{}  {:<6}  {}", padded(" line offset  A", widest), "", " line offset  B")));
@@ -180,7 +201,8 @@ class Text : public study::CompareSink {
   }
 
   void row(const ComparedRow& row, std::size_t widest) {
-    std::string text = fmt::format("{}  {:<6}  {}", padded(side(row.a), widest), mark_of(row.difference), side(row.b));
+    std::string text =
+        fmt::format("{}  {:<6}  {}", fitted(style_, side(row.a), widest), mark_of(row.difference), side(row.b));
     while (text.ends_with(' ')) text.pop_back();
     switch (row.difference) {
       case Difference::same: return line(text);

@@ -45,7 +45,8 @@ class Text : public study::LinesSink {
     if (entry.file != file_) begin_file(std::string(entry.file));
     const auto text = sources_.line(file_, entry.line);
     const std::string source = text ? printable_source(*text) : std::string();
-    line(fmt::format("{:>7}  {}", entry.line, look(style_, Role::source, source)));
+    line(source.empty() ? fmt::format("{:>7}", entry.line)
+                        : fmt::format("{:>7}  {}", entry.line, look(style_, Role::source, source)));
     if (entry.ranges.empty()) {
       std::string words = "no instructions";
       if (entry.nearest != 0)

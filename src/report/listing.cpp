@@ -103,7 +103,7 @@ class Text : public ListingSink {
       write(row, row.text, named ? printable(row.target_name) : '"' + escaped(row.target_text) + '"');
     }
     if (!row.cases.empty()) cases(row);
-    if (!row.meaning.empty()) line(fmt::format("{:48}  {}", "", look(style_, Role::faint, row.meaning)));
+    if (!row.meaning.empty()) line(std::string(text_column(), ' ') + look(style_, Role::faint, row.meaning));
   }
 
   void end_function() override {}
@@ -116,6 +116,11 @@ class Text : public ListingSink {
   /// Characters of a number and what stands before it.
   static constexpr std::size_t kLongestDecimal = 24;
 
+  /// What an instruction refers to says more than its bytes where there is no room for both.
+  [[nodiscard]] bool narrow() const { return style_.width != 0 && style_.width < 100; }
+  /// Where the instructions' text begins.
+  [[nodiscard]] std::size_t text_column() const { return narrow() ? 24 : 50; }
+
   void line(std::string_view text) { add_line(out_, style_, text); }
 
   void data(const ListedInstruction& row) {
@@ -127,14 +132,17 @@ class Text : public ListingSink {
   void write(const ListedInstruction& row, std::string_view words, std::string_view reference) {
     LineWriter to(out_.room(kFixedPart + 3 * row.bytes.size() + words.size() + reference.size()));
     add_place(to, row);
-    if (row.content == study::Content::string) {
+    const bool is_string = row.content == study::Content::string;
+    if (narrow()) {
+      if (is_string) to.add("data  ");
+    } else if (is_string) {
       const std::size_t place = to.size();
       to.add("data");
-      to.pad_to(place + 24);
+      to.pad_to(place + 26);
     } else {
       add_bytes(to, row.bytes);
+      to.add("  ");
     }
-    to.add("  ");
     const std::size_t start = to.size();
     to.add(words);
     if (!reference.empty()) {
@@ -212,7 +220,7 @@ class Text : public ListingSink {
       const bool plain = is_plain(one.name);
       const std::string name = plain ? std::string() : printable(one.name);
       LineWriter to(out_.room(kFixedPart + 2 * kLongestDecimal * one.entries.size() + one.name.size() + name.size()));
-      to.pad_to(50);
+      to.pad_to(text_column());
       to.add("case ");
       const std::size_t numbers = to.size();
       for (std::size_t i = 0; i < one.entries.size();) {
@@ -254,9 +262,7 @@ class Text : public ListingSink {
           style_, Role::attention,
           fmt::format("note: {} was changed after the program was built: its lines may have moved", printable(path))));
     }
-    const auto text = sources_->line(path, row.line);
-    std::string head =
-        fmt::format("{:>7}  {}", row.line, text ? printable_source(*text) : std::string("(source text not found)"));
+    std::string head = report::source_line(*sources_, path, row.line);
     if (other_file) head += "   " + shown_path(style_, path);
     line(look(style_, Role::source, head));
   }

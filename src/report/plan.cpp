@@ -61,8 +61,8 @@ class Text : public session::PlanSink {
                             printable(missed.text))));
     }
     line(fmt::format("the program {}", end_words(summary.end)));
-    const std::string verdict = fmt::format("{} expectations held, {} failed, {} were never reached", summary.held,
-                                            summary.failed, summary.never.size());
+    const std::string verdict = fmt::format("{} expectation{} held, {} failed, {} never reached", summary.held,
+                                            summary.held == 1 ? "" : "s", summary.failed, summary.never.size());
     line(look(style_, summary.fine() ? Role::heading : Role::broken, verdict));
     out_.flush();
   }

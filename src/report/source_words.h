@@ -1,10 +1,14 @@
 // Source lines as they are shown in text.
 #pragma once
 
+#include <fmt/format.h>
+
 #include <filesystem>
 #include <string>
 #include <string_view>
 
+#include "base/path.h"
+#include "program/source_text.h"
 #include "report/output.h"
 
 namespace deeptrace::report {
@@ -20,6 +24,13 @@ inline std::string printable_source(std::string_view text) {
     }
   }
   return printable(spaces);
+}
+
+/// A source line with its number; where its file is not found, the file's name stands in the text's place.
+inline std::string source_line(program::SourceText& sources, const std::string& path, std::uint32_t line) {
+  const auto text = sources.line(path, line);
+  const std::string words = text ? printable_source(*text) : sources.found(path) ? "" : printable(base_name(path));
+  return fmt::format("{:>7}  {}", line, words);
 }
 
 /// "the binary is older than …" is said where a source was changed after the file was built.

@@ -8,6 +8,7 @@
 #include "report/changes.h"
 #include "report/fold.h"
 #include "report/names.h"
+#include "report/source_words.h"
 #include "report/steps.h"
 
 namespace deeptrace::report {
@@ -68,7 +69,8 @@ class Text : public session::StepsSink {
   void end(const StepsSummary& summary) override {
     folder_.finish();
     line("");
-    line(fmt::format("{} instructions stepped; {}", summary.instructions, ending(summary)));
+    line(fmt::format("{} instruction{} stepped; {}", summary.instructions, summary.instructions == 1 ? "" : "s",
+                     ending(summary)));
     if (summary.other_threads != 0 && !all_threads_) {
       line(look(style_, Role::attention,
                 fmt::format("note: {} other threads took their turns without rows; what they wrote is not in the rows",
@@ -111,10 +113,7 @@ class Text : public session::StepsSink {
                fmt::format("note: the source file {} was not found; --source-moved FROM=TO says where it is",
                            printable(path))));
     }
-    const auto text = sources_.line(path, row.line);
-    std::string spaced;
-    for (const char c : text.value_or("(source text not found)")) spaced += c == '\t' ? "    " : std::string(1, c);
-    entry.lines.push_back(look(style_, Role::source, fmt::format("{:>7}  {}", row.line, printable(spaced))));
+    entry.lines.push_back(look(style_, Role::source, source_line(sources_, path, row.line)));
   }
 
   void add_first_line(FoldEntry& entry, const StepRow& row) {

@@ -235,6 +235,7 @@ class Control final : public look::Subject {
   std::vector<std::uint64_t> reentries_;
   bool reentries_known_ = false;
 
+  bool lineless_said_ = false;  ///< that no source line is known where `line` is asked for
   bool written_read_ = false;
 };
 

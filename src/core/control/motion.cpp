@@ -311,9 +311,11 @@ Stopped Control::line(bool enter_calls) {
   const auto start = modules_->line_of(at);
   if (start.second == 0) {
     (void)step_one(false);
-    stopped_.notes.push_back("no source line is known here: one instruction was executed");
+    if (!std::exchange(lineless_said_, true))
+      stopped_.notes.push_back("no source line is known here: one instruction was executed");
     return stopped_;
   }
+  lineless_said_ = false;
   const auto line = std::make_shared<Line>();
   line->enter_calls = enter_calls;
   line->thread = thread_;
