@@ -21,6 +21,12 @@ if [ "${#missing[@]}" -gt 0 ]; then
   DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}"
 fi
 
+# The pages are tested in a browser where one can be had; without it that test says that it was skipped.
+if [ "$1" = everything ] && ! command -v chromedriver > /dev/null && [ "${#missing[@]}" -gt 0 ]; then
+  DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq --no-install-recommends chromium chromium-driver \
+    > /dev/null 2>&1 || echo "No browser could be installed: the test of the pages is skipped."
+fi
+
 if [ "$1" = everything ]; then
   echo "Building everything; the first time takes about ten minutes on two processors."
   [ -f build/release/tests/CTestTestfile.cmake ] || cmake --preset release -DDEEPTRACE_EVERYTHING=ON > /dev/null

@@ -5,7 +5,7 @@ namespace {
 
 constexpr std::string_view kShared = R"(
 :root { color-scheme: light dark; --paper: #fbfaf7; --ink: #1d2430; --faint: #5d6878; --line: #d9d6cd; --panel: #f1efe8;
-  --teal: #0a7d74; --amber: #9a5b00; --magenta: #a3146f; --tint: 10 125 116; --pick: #ffe9b8; }
+  --teal: #08665f; --amber: #9a5b00; --magenta: #a3146f; --tint: 10 125 116; --pick: #ffe9b8; }
 @media (prefers-color-scheme: dark) { :root { --paper: #12161d; --ink: #dbe1ea; --faint: #93a0b3; --line: #2b3340;
   --panel: #1a2029; --teal: #4cc9bd; --amber: #f0b04a; --magenta: #ef7cc0; --tint: 76 201 189; --pick: #4a3b12; } }
 * { box-sizing: border-box; }
