@@ -479,7 +479,7 @@ TEST(Compare, StackFramesAreThoseOfTheCompiler) {
               function.symbol().find(".cold") != std::string_view::npos)
             continue;
           const auto shape = program::frame_of(*program, scan, function);
-          if (shape.varies || shape.frame_pointer) continue;  // the stack is aligned anew: main of 32 bits
+          if (shape.varies || shape.frame_pointer || shape.aligned != 0) continue;
           EXPECT_EQ(shape.size + (mode == "-m64" ? 8 : 4), found->second) << level << mode << " " << function.name;
           ++judged;
         }
@@ -487,6 +487,42 @@ TEST(Compare, StackFramesAreThoseOfTheCompiler) {
     }
   }
   EXPECT_GT(judged, 300U);
+}
+
+/// What is taken to round the stack pointer down is known where the ABI says how it was aligned, and bounded beyond.
+TEST(Frames, AlignedAndRestoredOnesAreExact) {
+  struct Case {
+    const char* mode;
+    const char* code;
+    std::uint64_t size, aligned;
+    bool varies;
+  };
+  const TempFolder folder;
+  for (const Case& one : {
+           // After the call esp is 4 below a multiple of 16: rounding down takes 12, then come 4 words and 32 bytes.
+           Case{"--32",
+                "lea ecx, [esp+4]\nand esp, -16\npush dword ptr [ecx-4]\npush ebp\nmov ebp, esp\npush ebx\npush "
+                "ecx\nsub esp, 32\nlea esp, [ebp-8]\npop ecx\npop ebx\npop ebp\nlea esp, [ecx-4]\nret\n",
+                12 + 4 * 4 + 32, 16, false},
+           {"--64", "push rbp\nmov rbp, rsp\nand rsp, -32\nsub rsp, 64\nleave\nret\n", 8 + 64, 32, false},
+           {"--64", "push rbx\nsub rsp, 16\nand rsp, -64\nadd rsp, 16\npop rbx\nret\n", 8 + 16, 64, false},
+           {"--64", "mov rdx, [rdi]\nmov rsp, rdx\npop rbx\npop rbp\nret\n", 0, 0, false},
+           {"--64", "push rbp\nmov rbp, rsp\nsub rsp, rdi\nleave\nret\n", 8, 0, true},
+           {"--64", "mov rdx, [rdi]\nmov rsp, rdx\ncall f\nret\n", 0, 0, true},
+           {"--64", "and rsp, rdi\nret\n", 0, 0, true},
+           {"--64", "and rsp, 15\ncall f\nret\n", 0, 0, true},
+       }) {
+    write_file(folder / "f.s",
+               std::string(".intel_syntax noprefix\n.globl f\n.type f, @function\nf:\n") + one.code + ".size f, .-f\n");
+    ASSERT_EQ(run({"as", one.mode, "-o", folder / "f.o", folder / "f.s"}).status, 0) << one.code;
+    const auto program = program::Program::open(folder / "f.o", {});
+    ASSERT_TRUE(program);
+    program::CodeScan scan(*program);
+    const program::FrameShape shape = program::frame_of(*program, scan, program->functions()[0]);
+    EXPECT_EQ(shape.size, one.size) << one.code;
+    EXPECT_EQ(shape.aligned, one.aligned) << one.code;
+    EXPECT_EQ(shape.varies, one.varies) << one.code;
+  }
 }
 
 constexpr std::string_view kFlow = R"(

@@ -35,8 +35,10 @@ std::string saved_words(const FunctionFacts& facts, bool wide) {
 }
 
 std::string frame_words(const FunctionFacts& facts) {
+  const program::FrameShape& frame = facts.frame;
+  const std::string more = frame.aligned > 16 ? fmt::format(" (up to {} more)", frame.aligned - 16) : "";
   return fmt::format(
-      "{} bytes{}{}", facts.frame.size,
+      "{} bytes{}{}{}", frame.size, frame.aligned != 0 ? fmt::format(", aligned to {}{}", frame.aligned, more) : "",
       facts.frame.red_zone != 0 ? fmt::format(", {} more below it (red zone)", facts.frame.red_zone) : "",
       facts.frame.varies ? " and more, known only at run time" : "");
 }
@@ -312,6 +314,7 @@ class Json : public study::CompareSink {
     json_.key("instructions").number(facts->instructions);
     json_.key("frame").number(facts->frame.size);
     json_.key("red_zone").number(facts->frame.red_zone);
+    if (facts->frame.aligned != 0) json_.key("frame_aligned").number(facts->frame.aligned);
     json_.key("frame_varies").boolean(facts->frame.varies);
     json_.key("frame_pointer").boolean(facts->frame.frame_pointer);
     json_.key("saved").begin_array();

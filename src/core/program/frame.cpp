@@ -1,6 +1,7 @@
 #include "program/frame.h"
 
 #include <algorithm>
+#include <bit>
 #include <unordered_set>
 
 #include "state/known.h"
@@ -11,8 +12,10 @@ namespace {
 using isa::ControlFlow;
 using state::Known;
 
-/// Where the stack is taken to be at the function's entry: a place that no file uses, the same for both widths.
-constexpr std::uint64_t kEntryStack = 0x70000000;
+/// Where the caller's stack pointer is taken to be before the call: a place that no file uses, aligned as both ABIs
+/// want it there (3.2.2 of the 64-bit one, 2.2.2 of the 32-bit one).
+constexpr std::uint64_t kCallersStack = 0x70000000;
+constexpr std::uint64_t kGuaranteed = 16;
 
 bool is_callers(std::uint8_t number, isa::Mode mode) {
   const arch::Machine& machine = arch::machine_of(mode);
@@ -22,7 +25,11 @@ bool is_callers(std::uint8_t number, isa::Mode mode) {
 class Walk {
  public:
   Walk(const Program& program, CodeScan& scan, const Function& function)
-      : program_(program), scan_(scan), function_(function), mode_(program.mode()) {}
+      : program_(program),
+        scan_(scan),
+        function_(function),
+        mode_(program.mode()),
+        entry_stack_(kCallersStack - arch::machine_of(mode_).word) {}
 
   /// The frame before the instruction at an address.
   std::optional<FramePoint> point(std::uint64_t address) {
@@ -33,7 +40,7 @@ class Walk {
 
   FrameShape run() {
     Known entry(mode_, program_.elf().kind() != binary::Kind::relocatable);
-    entry.set(isa::kRsp, kEntryStack);
+    entry.set(isa::kRsp, entry_stack_);
     open_.push_back({function_.address, entry, 0});
     while (!open_.empty()) {
       Place place = std::move(open_.back());
@@ -49,6 +56,8 @@ class Walk {
     Known known;
     std::uint32_t changed;  ///< registers that no longer hold what the caller had in them, bits by number
     std::vector<FramePoint::Saved> saved = {};
+    bool aligned = false;                            ///< the stack pointer was rounded down
+    std::optional<std::uint64_t> frame_before = {};  ///< the frame pointer as it was then
   };
 
   [[nodiscard]] bool holds(std::uint64_t address) const { return function_.range().holds(address); }
@@ -67,11 +76,17 @@ class Walk {
       const bool direct = isa::direct_target(instruction, place.address, target);
       const std::uint64_t next = place.address + instruction.length;
       if ((flow == ControlFlow::jump || flow == ControlFlow::conditional) && direct && holds(target))
-        open_.push_back({target, place.known, place.changed, place.saved});
+        open_.push_back(moved_to(target, place));
       if (flow == ControlFlow::jump && !direct) add_table(place);
       if (flow == ControlFlow::jump || flow == ControlFlow::return_ || flow == ControlFlow::trap) return;
       place.address = next;
     }
+  }
+
+  static Place moved_to(std::uint64_t address, const Place& place) {
+    Place result = place;
+    result.address = address;
+    return result;
   }
 
   void add_table(const Place& place) {
@@ -79,22 +94,24 @@ class Walk {
       if (table.jump != place.address) continue;
       for (std::uint64_t i = 0; i < table.entries; ++i) {
         const auto target = target_of(program_, table, i);
-        if (target && holds(*target)) open_.push_back({*target, place.known, place.changed, place.saved});
+        if (target && holds(*target)) open_.push_back(moved_to(*target, place));
       }
     }
   }
 
   void note_point(const Place& place) {
-    const std::uint64_t slot = arch::machine_of(mode_).word;
-    const std::uint64_t cfa = kEntryStack + slot;
     FramePoint point;
     point.saved = place.saved;
-    if (const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64})) {
-      point.to_cfa = static_cast<std::int64_t>(cfa - *stack);
-    } else if (const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
-               frame && *frame < cfa && cfa - *frame < kEntryStack / 2) {
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
+    const bool by_frame = frame && *frame < kCallersStack && kCallersStack - *frame < kCallersStack / 2;
+    // What was taken to round the stack pointer down is not known for sure; a frame pointer from before is.
+    const bool sure = place.aligned && place.frame_before && by_frame && frame == place.frame_before;
+    if (stack && !sure) {
+      point.to_cfa = static_cast<std::int64_t>(kCallersStack - *stack);
+    } else if (by_frame) {
       point.by_stack = false;
-      point.to_cfa = static_cast<std::int64_t>(cfa - *frame);
+      point.to_cfa = static_cast<std::int64_t>(kCallersStack - *frame);
     } else {
       return;
     }
@@ -104,21 +121,59 @@ class Walk {
   void look_at(const isa::Instruction& instruction, Place& place) {
     note_saved(instruction, place);
     note_red_zone(instruction, place);
+    const auto before = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
     place.known.step(instruction, place.address);
     place.changed |= place.known.written();
+    if (before) note_alignment(instruction, *before, place);
     const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
-    if (!stack) {
-      shape_.varies |= isa::flow_of(instruction) == ControlFlow::next;
+    if (!stack || *stack < kCallersStack / 2) {
+      const bool next = isa::flow_of(instruction) == ControlFlow::next;
+      shape_.varies |= next && !(is_set_anew(instruction) && ends_here(place.address + instruction.length));
       // From here on the depth is unknown; the frame pointer leads back.
       return;
     }
     // A call of its own next instruction pushes for a moment only.
-    if (*stack < kEntryStack && isa::flow_of(instruction) != ControlFlow::call)
-      shape_.size = std::max(shape_.size, kEntryStack - *stack);
+    if (*stack < entry_stack_ && isa::flow_of(instruction) != ControlFlow::call)
+      shape_.size = std::max(shape_.size, entry_stack_ - *stack);
     const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
-    shape_.frame_pointer |= frame && *frame < kEntryStack && kEntryStack - *frame <= 0x100 &&
+    shape_.frame_pointer |= frame && *frame < entry_stack_ && entry_stack_ - *frame <= 0x100 &&
                             (place.known.written() >> isa::kRbp & 1) != 0 &&
                             isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::copy;
+  }
+
+  /// `and rsp, -32`: at least what the guaranteed alignment makes of it is taken.
+  void note_alignment(const isa::Instruction& instruction, std::uint64_t before, Place& place) {
+    if (isa::operation_of(isa::row_of(instruction)).meaning != isa::meaning::bit_and) return;
+    const isa::Operands operands = isa::operands_of(instruction);
+    const bool stack = operands.shown == 2 && operands[0].kind == isa::Operand::Kind::reg &&
+                       operands[0].reg.file == isa::RegisterFile::general && operands[0].reg.index == isa::kRsp;
+    if (!stack || operands[1].kind != isa::Operand::Kind::immediate || operands[1].value >= 0) return;
+    const std::uint64_t alignment = ~static_cast<std::uint64_t>(operands[1].value) + 1;
+    if (!std::has_single_bit(alignment)) return;
+    shape_.aligned = std::max(shape_.aligned, alignment);
+    place.aligned = true;
+    place.frame_before = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
+    place.known.set(isa::kRsp, before & ~(std::min(alignment, kGuaranteed) - 1));
+  }
+
+  /// The stack pointer gets a value that has nothing to do with what it was.
+  static bool is_set_anew(const isa::Instruction& instruction) {
+    const isa::Operands operands = isa::operands_of(instruction);
+    return operands.shown != 0 && operands[0].kind == isa::Operand::Kind::reg && !isa::reads(operands[0].access);
+  }
+
+  /// True where only registers are restored before the function returns: the stack pointer was given back what it had.
+  [[nodiscard]] bool ends_here(std::uint64_t address) const {
+    const Bytes code = program_.elf().bytes_at(function_.address);
+    for (std::uint64_t at = address - function_.address; at < code.size() && holds(function_.address + at);) {
+      const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
+      if (!instruction) return false;
+      if (isa::flow_of(instruction) == ControlFlow::return_) return true;
+      const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+      if (meaning != isa::meaning::pop && meaning != isa::meaning::leave) return false;
+      at += instruction.length;
+    }
+    return false;
   }
 
   /// Accesses below the stack pointer that push nothing.
@@ -158,7 +213,7 @@ class Walk {
     const std::int64_t into = push ? 0 : operands[0].value + static_cast<std::int64_t>(slot);
     if (stack)
       place.saved.push_back(
-          {saved, static_cast<std::int64_t>(kEntryStack - *stack) + 2 * static_cast<std::int64_t>(slot) - into});
+          {saved, static_cast<std::int64_t>(entry_stack_ - *stack) + 2 * static_cast<std::int64_t>(slot) - into});
     if (std::ranges::find(shape_.saved, saved) == shape_.saved.end()) shape_.saved.push_back(saved);
   }
 
@@ -166,6 +221,7 @@ class Walk {
   CodeScan& scan_;
   const Function& function_;
   isa::Mode mode_;
+  std::uint64_t entry_stack_;  ///< where the return address lies
   FrameShape shape_;
   std::optional<std::uint64_t> wanted_;
   std::optional<FramePoint> point_;
