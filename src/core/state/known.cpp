@@ -95,6 +95,13 @@ bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands
     move_stack(slot_size(instruction));
     forget(operands[0].reg.index);
     if (popped && operands[0].width >= 32) set(static_cast<isa::General>(operands[0].reg.index), *popped);
+  } else if (meaning == isa::meaning::leave) {
+    // The frame pointer's old value is in memory; where the stack pointer goes is known.
+    const auto frame = value({RegisterFile::general, isa::kRbp, 0, 64});
+    pushed_.clear();
+    forget(isa::kRsp);
+    if (frame) set(isa::kRsp, *frame + static_cast<std::uint64_t>(slot_size(instruction)));
+    forget(isa::kRbp);
   } else if (calls_next(instruction, address)) {
     move_stack(-slot_size(instruction));
     pushed_.push_back(address + instruction.length);
