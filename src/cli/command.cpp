@@ -193,7 +193,10 @@ Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std:
   if (result.options.count("help") != 0) {
     std::cout << options.help() << "\nExample:\n  " << command.example << "\n";
     result.finished = kFine;
+    return result;
   }
+  // Also where no source is shown in the end.
+  if (const auto sources = source_text_of(result.options); !sources) result.finished = report_error(sources.error());
   return result;
 }
 

@@ -90,7 +90,16 @@ class Parser {
     if (!begins_name(here())) return {};
     std::size_t end = at_;
     while (end < text_.size() && continues_name(text_[end])) ++end;
+    end += number_after(end);
     return text_.substr(at_, end - at_);
+  }
+  /// Characters of the number that a compiler gives a function's own variable in its symbol: "log.0".
+  [[nodiscard]] std::size_t number_after(std::size_t at) const {
+    if (at >= text_.size() || text_[at] != '.') return 0;
+    std::size_t end = at + 1;
+    while (end < text_.size() && std::isdigit(static_cast<unsigned char>(text_[end])) != 0) ++end;
+    const bool number = end > at + 1 && (end == text_.size() || !begins_name(text_[end]));
+    return number ? end - at : 0;
   }
   std::string name() {
     const std::string_view word = peek_name();

@@ -313,6 +313,15 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
       if (rank > best_rank) known->second = &variable;
       best_rank = std::max(rank, best_rank);
     }
+    if (added && known->second == nullptr) {
+      // By its symbol's name: compilers number the variables of functions ("log.0").
+      const program::DataSymbol* symbol = module.program->data_named(name);
+      const auto same = [&](const debuginfo::StaticVariable& one) {
+        return symbol != nullptr && one.in_thread == symbol->in_thread && one.address == symbol->address;
+      };
+      const auto found = std::ranges::find_if(*debug.statics, same);
+      if (found != debug.statics->end()) known->second = &*found;
+    }
     const debuginfo::StaticVariable* best = known->second;
     if (best == nullptr) return std::nullopt;
     Datum datum;

@@ -12,6 +12,12 @@
 namespace deeptrace::program {
 namespace {
 
+/// "stdin" of "stdin@GLIBC_2.2.5": linkers write the version of a library's symbol beside its name.
+std::string_view without_version(std::string_view name) {
+  const std::size_t at = name.find('@');
+  return at == 0 ? name : name.substr(0, at);
+}
+
 /// Names that are the implementation's (C11, 7.1.3), as the linker's __bss_start and _edata.
 bool is_reserved(std::string_view name) {
   return name.starts_with("__") || name == "_edata" || name == "_end" || name == "_fp_hw" ||
@@ -79,7 +85,7 @@ class Finder {
       if (section.is_code() && bare.type != binary::kObject) continue;
       Ranked& one = found_.emplace_back();
       const binary::Symbol symbol = symbols[i];
-      one.symbol.symbol = symbol.name;
+      one.symbol.symbol = without_version(symbol.name);
       one.symbol.address = symbol.address + (thread && !object ? threads_.from : 0);
       one.symbol.size = symbol.size;
       one.symbol.in_thread = thread;

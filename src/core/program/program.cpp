@@ -209,6 +209,11 @@ const std::vector<DataSymbol>& Program::data_among_code() const {
   return data_->among_code;
 }
 
+bool Program::is_own_source(std::string_view path) const {
+  if (rule_.all || rule_.paths.empty()) return rule_.all || !in_system_sources(path);
+  return program::is_own(rule_, elf_.path(), true, path, {}, false);
+}
+
 const DataSymbol* Program::data_named(std::string_view name) const {
   for (const auto* list : {&data_symbols(), &data_among_code()}) {
     for (const DataSymbol& one : *list) {

@@ -61,6 +61,8 @@ class Program {
   [[nodiscard]] const Function* function_at(std::uint64_t address) const;
   /// True for the developer's own code.
   [[nodiscard]] bool is_own(const Function& function) const;
+  /// The same of what is declared in a source file.
+  [[nodiscard]] bool is_own_source(std::string_view path) const;
   /// The source line of the function's first instruction that has one.
   [[nodiscard]] std::optional<debuginfo::SourceLine> source_of(const Function& function) const;
   /// All functions of a name: mangled, demangled, or demangled without its signature.

@@ -98,7 +98,7 @@ class Variables {
       known.typed = true;
       known.file = file_of(program_, variable);
       known.line = variable.line;
-      known.own = known.file.empty() || !program::in_system_sources(known.file);
+      known.own = known.file.empty() || program_.is_own_source(known.file);
       if (known.name.empty() || !places_.insert({known.address, known.name}).second) continue;
       typed_at_.insert(known.address);
       known_.push_back(std::move(known));
@@ -255,18 +255,12 @@ class Listing {
         const bool last_part = name.size() > base.size() && name.ends_with(base) &&
                                name.substr(0, name.size() - base.size()).ends_with("::");
         if (name != base && known.symbol != base && !last_part) continue;
-        DataRow row = row_of(known, path);
-        if (!path.empty() && !narrow(row, path)) {
-          return Error{Fault::usage, wanted + ": " + known.name + (row.type.empty() ? "" : ", a " + row.type + ",") +
-                                         " has no part " + std::string(path)};
-        }
-        rows.push_back(std::move(row));
+        if (auto error = add_part(wanted, known, path, rows)) return error;
+      }
+      if (const Known* known = variables_.alias(base); known != nullptr && rows.size() == before) {
+        if (auto error = add_part(wanted, *known, path, rows)) return error;
       }
       if (rows.size() != before) return std::nullopt;
-    }
-    if (const Known* known = variables_.alias(wanted)) {
-      rows.push_back(row_of(*known));
-      return std::nullopt;
     }
     if (const auto address = number_in(wanted)) return add_address(wanted, *address, rows);
     std::set<std::string> names;
@@ -274,6 +268,17 @@ class Listing {
     std::string message = wanted + ": no such variable in " + program_.elf().path();
     message += similar_words(similar_names(names, wanted));
     return Error{Fault::usage, message};
+  }
+
+  std::optional<Error> add_part(const std::string& wanted, const Known& known, std::string_view path,
+                                std::vector<DataRow>& rows) {
+    DataRow row = row_of(known, path);
+    if (!path.empty() && !narrow(row, path)) {
+      return Error{Fault::usage, wanted + ": " + known.name + (row.type.empty() ? "" : ", a " + row.type + ",") +
+                                     " has no part " + std::string(path)};
+    }
+    rows.push_back(std::move(row));
+    return std::nullopt;
   }
 
   /// Makes a row of the part of its value that the path names.

@@ -66,7 +66,7 @@ class Work {
     const auto& files = program_.lines().files();
     wanted_.assign(files.size(), false);
     if (request_.source.empty()) {
-      for (std::size_t i = 0; i < files.size(); ++i) wanted_[i] = all_ || !program::in_system_sources(files[i]);
+      for (std::size_t i = 0; i < files.size(); ++i) wanted_[i] = all_ || program_.is_own_source(files[i]);
       return std::nullopt;
     }
     const std::vector<std::uint32_t> found = program::source_files_named(program_, request_.source);
