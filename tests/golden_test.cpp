@@ -1,6 +1,8 @@
 // What every command writes on a terminal, kept in tests/golden: at 80 columns in plain ASCII, and at 200 with colours
 // and UTF-8. The program that it is about (programs/gauge.s) has no library and fixed addresses. Where a text is meant
 // to change, DEEPTRACE_GOLDEN=write writes the files anew; read what git says of them.
+#include "golden.h"
+
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -60,32 +62,6 @@ const Golden kGolden[] = {
     {"wrong-option", {"steps", "--fron", "level_sum", "./gauge"}, 2},
 };
 
-/// The programs, assembled once: gauge, and one whose mark is compared without a sign.
-const TempFolder& programs() {
-  static const TempFolder folder;
-  static const bool built = [] {
-    const std::string text = read_file(source("tests/programs/gauge.s"));
-    write_file(folder / "gauge.s", text);
-    write_file(folder / "changed.s", std::regex_replace(text, std::regex("jle     above"), "jbe     above"));
-    write_file(
-        folder / "gauge.plan",
-        "# The sum, and what is above the mark.\nat next_height when ecx == 3: keep [i32 rbp-4]; expect [i32 rbp-4] == "
-        "2510\nat counted: expect eax == 3\nat above from hit 9: keep esi\n");
-    for (const std::string name : {"gauge", "changed"}) {
-      const std::string map = "--debug-prefix-map=" + folder.path().string() + "=/tide";
-      const std::string object = folder / (name + ".o");
-      if (run({"sh", "-c",
-               "cd '" + folder.path().string() + "' && as --64 --gdwarf-5 " + map + " -o " + object + " " + name +
-                   ".s && ld -o " + name + " " + object})
-              .status != 0)
-        return false;
-    }
-    return true;
-  }();
-  EXPECT_TRUE(built);
-  return folder;
-}
-
 /// What differs from run to run, and from kernel to kernel: where the stack begins.
 std::string steady(std::string text) {
   const auto is_digit = [](char c) { return std::string_view("0123456789abcdef").find(c) != std::string_view::npos; };
@@ -99,27 +75,20 @@ std::string steady(std::string text) {
 
 std::string shown(const Golden& golden, const Terminal& kind, int* status = nullptr) {
   Terminal terminal = kind;
-  terminal.folder = programs().path();
+  terminal.folder = gauge_folder().path();
   if (*golden.typed != '\0') {
-    terminal.input = programs() / "typed";
+    terminal.input = gauge_folder() / "typed";
     write_file(terminal.input, golden.typed);
   }
   std::vector<std::string> words = golden.words;
   // The debug information says where the sources lay when a package was built.
   if (std::ranges::find(words, "--source-moved") == words.end() && words[0] != "survey" && words[0] != "explain" &&
       words[0] != "data" && words[0] != "compare")
-    words.insert(words.begin() + 1, {"--source-moved", "/tide=" + programs().path().string()});
+    words.insert(words.begin() + 1, {"--source-moved", "/tide=" + gauge_folder().path().string()});
   words.insert(words.begin(), DEEPTRACE_PROGRAM);
   const Outcome outcome = on_terminal(words, terminal);
   if (status != nullptr) *status = outcome.status;
   return steady(outcome.out);
-}
-
-void compare_with(const std::string& name, const std::string& text) {
-  const std::string path = source("tests/golden/" + name + ".txt");
-  const char* mode = std::getenv("DEEPTRACE_GOLDEN");
-  if (mode != nullptr && std::string(mode) == "write") return write_file(path, text);
-  EXPECT_EQ(text, read_file(path)) << path;
 }
 
 class Texts : public testing::TestWithParam<Golden> {};
@@ -128,8 +97,8 @@ TEST_P(Texts, AreAsTheyWere) {
   int status = 0;
   const std::string narrow = shown(GetParam(), {.columns = 80}, &status);
   EXPECT_EQ(status, GetParam().status) << narrow;
-  compare_with(std::string(GetParam().name) + "-80", without_colours(narrow));
-  compare_with(std::string(GetParam().name) + "-200", shown(GetParam(), {.columns = 200, .utf8 = true}));
+  expect_golden(std::string(GetParam().name) + "-80", without_colours(narrow));
+  expect_golden(std::string(GetParam().name) + "-200", shown(GetParam(), {.columns = 200, .utf8 = true}));
 }
 
 /// No line is wider than the terminal, ASCII stays ASCII, and colours only colour.

@@ -219,7 +219,10 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
     results.destinations_.push_back(
         {form, descriptor == STDOUT_FILENO ? "" : name, style, results.outputs_.back().get()});
   };
-  if (parsed.count("save") != 0) {
+  if (parsed.count("save") == 0) {
+    for (const std::string option : {"save-formats", "replace"})
+      if (parsed.count(option) != 0) return Error{Fault::usage, "--" + option + ": is about the files of --save DIR"};
+  } else {
     results.folder_ = parsed["save"].as<std::string>();
     // The assembler form is written when it is asked for.
     std::vector<std::string> wanted;

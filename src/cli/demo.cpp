@@ -99,6 +99,12 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!fs::exists(folder / "station")) {
     return report_error({Fault::input, folder.string() + ": the demo programs are not there; build the project first"});
   }
+  if (parsed.options.count("save") != 0) {
+    const std::string save = parsed.options["save"].as<std::string>();
+    std::error_code problem;
+    fs::create_directories(save, problem);
+    if (problem) return report_error({Fault::usage, save + ": cannot be created: " + problem.message()});
+  }
   int status = kFine;
   for (const Station& station : kTour) {
     std::vector<std::string> station_words = words_of(station.words, folder);

@@ -193,6 +193,7 @@ class Search {
       if (function.origin != Function::Origin::section)
         names_.insert(function.name.str().substr(0, function.name.str().find('(')));
     }
+    for (const program::DataSymbol& symbol : program_.data_symbols()) names_.insert(program::demangled(symbol.symbol));
     std::string message = what + ": no such function, variable, label or address in " + program_.elf().path();
     message += similar_words(similar_names(names_, what));
     return Error{Fault::usage, message};
