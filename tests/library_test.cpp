@@ -82,7 +82,7 @@ int main() {
     stack.push(i);
   }
   auto owned = std::make_unique<Gauge>(gauges[0]);
-  auto shared = std::make_shared<int>(42);
+  auto shared = std::make_shared<int>(36);
   std::unique_ptr<int> nobody;
   std::optional<int> maybe = 5, not_now;
   std::atomic<int> counter{12};

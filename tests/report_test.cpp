@@ -71,7 +71,7 @@ TEST(Json, StringsAndNumbersComeBackAsTheyWere) {
     json.key("s").string(name);
     json.key("n").number(18446744073709551615U);
     json.key("h").hex(0);
-    json.key("k").hex(0xdeadbeefcafef00d);
+    json.key("k").hex(0x89abcdef01234567);
     const std::uint8_t bytes[] = {0, 0x7f, 0xff};
     json.key("b").bytes(bytes, 3);
     json.key("t").boolean(true);
@@ -80,7 +80,7 @@ TEST(Json, StringsAndNumbersComeBackAsTheyWere) {
   EXPECT_EQ(parsed, nlohmann::json({{"s", name},
                                     {"n", 18446744073709551615U},
                                     {"h", "0x0"},
-                                    {"k", "0xdeadbeefcafef00d"},
+                                    {"k", "0x89abcdef01234567"},
                                     {"b", "007fff"},
                                     {"t", true}}));
 }

@@ -77,10 +77,10 @@ TEST(Source, AFunctionIsTakenOutChangedAndBuiltBackIn) {
     std::string text = read_file(folder / "highest.s");
     const std::size_t end = text.rfind("\tret\n");
     ASSERT_NE(end, std::string::npos);
-    write_file(folder / "highest.s", text.insert(end, "\tmov eax, 4711\n"));
+    write_file(folder / "highest.s", text.insert(end, "\tmov eax, 2835\n"));
     ASSERT_EQ(run(joined(kAssembler, {"--64", "-o", folder / "highest.o", folder / "highest.s"})).status, 0);
     ASSERT_EQ(build("changed").status, 0);
-    EXPECT_NE(run({folder / "changed", readings}).out.find("4711"), std::string::npos);
+    EXPECT_NE(run({folder / "changed", readings}).out.find("2835"), std::string::npos);
   }
 }
 

@@ -2,7 +2,11 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <filesystem>
+#include <map>
 #include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
 
 #include "live_support.h"
 #include "support.h"
@@ -125,6 +129,78 @@ TEST(Listing, NumbersInObjectFilesAreNoPlaces) {
   const std::string text = deeptrace({"listing", folder / "a.o"}).out;
   EXPECT_NE(text.find("mov eax, dword ptr ds:0x10\n"), std::string::npos) << text;
   EXPECT_NE(text.find("-> table\n"), std::string::npos) << text;
+}
+
+/// Each word's example, said where it can be, does what the word is for; every word of the list is here.
+TEST_F(Words, EachDoesWhatItsExampleSays) {
+  const std::map<std::string, std::string> answers = {
+      {"into", "level_sum+0x29   levels.c:34\n"},  // five instructions on
+      {"over", "next  0x"},
+      {"line", "levels.c:33\n"},
+      {"line into", "levels.c:33\n"},
+      {"out", "level_sum returned 0x3fd4 / 16340\n"},
+      {"to", "levels.c:34\n"},
+      {"past loop", "levels.c:35\n"},
+      {"resume", "h1 at levels.c:34 when i == 2, hit 1\n"},
+      {"halt", "h3 at levels.c:34 when i == 3"},
+      {"halts", "h1   at levels.c:34 when i == 2"},
+      {"remove", ""},
+      {"regs", "  al = 0x"},
+      {"flags", "ZF 0  the result was not 0"},
+      {"show", "{minute 0xf0 / 240, level 0x906 / 2310}"},
+      {"memory", "stack, rsp+"},
+      {"find", "0x555555556008"},
+      {"stack", "return address: print_summary+0x18"},
+      {"frames", "2  0x55555555533d  main+0x9c"},
+      {"in", "frame 1: print_summary+0x18"},
+      {"threads", "1  "},
+      {"processes", "1  "},
+      {"modules", "libc.so.6"},
+      {"type", "int minute"},
+      {"vars", "parameter log "},
+      {"code", "mov qword ptr [rbp-0x18], rdi"},
+      {"why", "next the 64-bit value at [rbp-0x18] is copied to rax"},
+      {"follow", "log->count               0xc / 12"},
+      {"unfollow", ""},
+      {"mark", ""},
+      {"set", "rax = 0x5 / 5"},
+      {"send", ""},
+      {"others", ""},
+      {"save", ""},
+      {"restart", "main+0xf   tidelog.c:24"},
+      {"detach", "the program goes on by itself"},
+      {"help", "memory EXPR [as SHAPE [N]] [since MARK]"},
+      {"quit", ""},
+  };
+  const std::filesystem::path before = std::filesystem::current_path();
+  std::filesystem::current_path(folder_.path());
+  std::set<std::string> seen;
+  std::istringstream list(said("help"));
+  for (std::string line; std::getline(list, line);) {
+    // "  line into [N]   to the next ..., ": the word stands before its arguments.
+    if (!line.starts_with("  ") || line[2] == ' ') continue;
+    std::string word = line.substr(2, line.find("  ", 2) - 2);
+    word = word.substr(0, std::min(word.find_first_of("[ABCDEFGHIJKLMNOPQRSTUVWXYZ"), word.size()));
+    for (const auto& [name, text] : answers) {
+      if (word == name || word.starts_with(name + " ")) seen.insert(name);
+    }
+    if (word.starts_with("line into")) seen.insert("line into");
+  }
+  for (const auto& [word, text] : answers) {
+    EXPECT_TRUE(seen.contains(word)) << word << " is not in the list of words";
+    const std::string help = said("help " + word);
+    const std::size_t at = help.find("for example: ");
+    ASSERT_NE(at, std::string::npos) << word << ": " << help;
+    const std::string example = help.substr(at + 13, help.find('\n', at) - at - 13);
+    EXPECT_TRUE(example.starts_with(word)) << example;
+    // Stop point 2, a loop that one stands in, and a mark are there.
+    const std::string answer = said("halt at level_sum\n" + example);
+    EXPECT_EQ(answer.find("wrong: "), std::string::npos) << example << ": " << answer;
+    EXPECT_NE(answer.find(text), std::string::npos) << example << ": " << answer;
+  }
+  EXPECT_EQ(seen.size(), answers.size());
+  EXPECT_TRUE(std::filesystem::exists("seen/console.txt"));
+  std::filesystem::current_path(before);
 }
 
 }  // namespace
