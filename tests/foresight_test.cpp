@@ -5,6 +5,7 @@
 
 #include "fake_state.h"
 #include "isa/comparison.h"
+#include "look/kernel_writes.h"
 #include "program/program.h"
 #include "support.h"
 
@@ -227,6 +228,47 @@ TEST(Foresight, SaysWhyAJumpGoesWhereItGoes) {
   EXPECT_EQ(isa::decision_words(5, true, isa::decode(std::vector<std::uint8_t>{0xff, 0xc9}, Mode::bits64), {0, 0, 2}),
             "the result 2 is not 0")
       << "dec ecx";
+}
+
+/// read(0, 0x5000, 8) gives back how much it wrote; pipe(0x6000) writes two numbers of 4 bytes, or nothing changed.
+TEST(KernelWrites, AreAsLongAsTheCallSays) {
+  FakeState state;
+  state.set[Reg::rsi] = 0x5000;
+  state.set[Reg::rdx] = 8;
+  state.put(0x5000, std::vector<std::uint8_t>(8, 1));
+  const abi::SystemCall* read = abi::system_call(std::string_view("read"), abi::CallTable::x86_64);
+  ASSERT_NE(read, nullptr);
+  const auto writes = look::KernelWrites::before(*read, state, 4096);
+  state.put(0x5000, {7, 8, 9, 1, 1, 1, 1, 1});
+  state::Delta delta;
+  writes.add_changes(state, 3, delta);
+  ASSERT_EQ(delta.memory.size(), 1U);
+  EXPECT_EQ(delta.memory[0].address, 0x5000U);
+  EXPECT_EQ(delta.memory[0].size, 3U);
+  EXPECT_EQ(delta.before(delta.memory[0])[2], 1);
+  EXPECT_EQ(delta.after(delta.memory[0])[2], 9);
+  for (const std::uint64_t nothing :
+       {std::uint64_t(0), static_cast<std::uint64_t>(-4), static_cast<std::uint64_t>(-512)}) {
+    state::Delta none;
+    writes.add_changes(state, nothing, none);
+    EXPECT_TRUE(none.memory.empty()) << nothing;
+  }
+  // More than is kept, no address, and memory that cannot be read.
+  EXPECT_EQ((look::KernelWrites::before(*read, state, 7).add_changes(state, 3, delta), delta.memory.size()), 1U);
+  state.set[Reg::rsi] = 0;
+  EXPECT_EQ((look::KernelWrites::before(*read, state, 4096).add_changes(state, 3, delta), delta.memory.size()), 1U);
+  state.set[Reg::rdi] = 0x6000;
+  state.put(0x6000, std::vector<std::uint8_t>(8, 0));
+  const abi::SystemCall* pipe = abi::system_call(std::string_view("pipe"), abi::CallTable::x86_64);
+  ASSERT_NE(pipe, nullptr);
+  const auto numbers = look::KernelWrites::before(*pipe, state, 4096);
+  state::Delta same, changed;
+  numbers.add_changes(state, 0, same);
+  EXPECT_TRUE(same.memory.empty());
+  state.put(0x6000, {3, 0, 0, 0, 4, 0, 0, 0});
+  numbers.add_changes(state, 0, changed);
+  ASSERT_EQ(changed.memory.size(), 1U);
+  EXPECT_EQ(changed.memory[0].size, 8U);
 }
 
 }  // namespace

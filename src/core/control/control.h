@@ -20,6 +20,7 @@
 #include "base/result.h"
 #include "control/halt_rule.h"
 #include "inspect/expression.h"
+#include "look/kernel_writes.h"
 #include "look/loader.h"
 #include "look/scope.h"
 #include "look/subject.h"
@@ -193,6 +194,9 @@ class Control final : public look::Subject {
   Result<Stopped> to(const std::string& where);
   Result<Stopped> past_loop();
   void note_writes(const isa::Instruction& instruction);
+  [[nodiscard]] bool is_noted(std::uint64_t address, std::uint64_t size) const;
+  look::KernelWrites writes_of_call();
+  void note_kernel_writes(const look::KernelWrites& kernel);
   void keep_to_living_thread();
   void begin_motion();
   isa::Instruction instruction_at(std::uint64_t address);
@@ -228,7 +232,7 @@ class Control final : public look::Subject {
   Goal* goal_ = nullptr;
   std::function<void()> rest_;              ///< of the motion under way, when waiting for input has ended it
   std::unique_ptr<Unfinished> unfinished_;  ///< that motion, until another is asked for
-  std::vector<std::uint64_t> goal_sites_;  ///< that the motion under way uses
+  std::vector<std::uint64_t> goal_sites_;   ///< that the motion under way uses
   ChildTaker on_child_;
   Stopped stopped_;
   std::map<std::uint64_t, Neighbours> neighbours_;  ///< where they were asked for

@@ -62,19 +62,42 @@ const look::Moved& Control::moved() {
   return moved_;
 }
 
+/// What stood there before the motion is kept already.
+bool Control::is_noted(std::uint64_t address, std::uint64_t size) const {
+  return std::ranges::any_of(moved_.written.memory, [&](const state::MemoryChange& change) {
+    return change.address <= address && address + size <= change.address + change.size;
+  });
+}
+
 /// Keeps what stands where the next instruction will write; a place that was kept already stays as it was first.
 void Control::note_writes(const isa::Instruction& instruction) {
   if (!instruction) return;
   constexpr std::uint64_t kMost = 4096;
   for (const state::TouchedRange& range : state::touched_by(instruction, view().registers())) {
     if (!isa::writes(range.access) || range.size == 0 || range.size > kMost) continue;
-    const bool known = std::ranges::any_of(moved_.written.memory, [&](const state::MemoryChange& change) {
-      return change.address <= range.address && range.address + range.size <= change.address + change.size;
-    });
-    if (known) continue;
+    if (is_noted(range.address, range.size)) continue;
     state::MemoryChange& change = moved_.written.add_memory(range.address, range.size);
     change.before_known =
         process_->memory().read(range.address, {moved_.written.before(change), range.size}) == range.size;
+  }
+}
+
+/// What stands where the system call at hand may write.
+look::KernelWrites Control::writes_of_call() {
+  constexpr std::uint64_t kMost = 4096;
+  const abi::SystemCall* call = abi::system_call(view().registers()[Reg::rax], look::table_of_call(view()));
+  return call != nullptr && call->outputs_known ? look::KernelWrites::before(*call, view(), kMost)
+                                                : look::KernelWrites();
+}
+
+void Control::note_kernel_writes(const look::KernelWrites& kernel) {
+  state::Delta written;
+  kernel.add_changes(view(), view().registers()[Reg::rax], written);
+  for (const state::MemoryChange& one : written.memory) {
+    if (is_noted(one.address, one.size)) continue;
+    state::MemoryChange& change = moved_.written.add_memory(one.address, one.size);
+    change.before_known = one.before_known;
+    std::memcpy(moved_.written.before(change), written.before(one), one.size);
   }
 }
 
@@ -160,6 +183,7 @@ Stopped Control::one_step() {
     const isa::Instruction instruction = instruction_at(at);
     note_writes(instruction);
     const bool call = instruction && isa::flow_of(instruction) == ControlFlow::system;
+    const look::KernelWrites kernel = call ? writes_of_call() : look::KernelWrites();
     const std::uint64_t number = view().registers()[Reg::rax];
     if (call && (process_->threads().size() > 1 || process_->has_family()) && others_run_ != false &&
         process_->signal_of(thread_) == 0) {
@@ -175,6 +199,7 @@ Stopped Control::one_step() {
     switch (event.kind) {
       case Event::Kind::stepped: {
         after_step(thread_, event.slots, stopped_);
+        if (!announced_.handler && call) note_kernel_writes(kernel);
         if (!announced_.handler && call && watches_data()) data_after_call(thread_, number, stopped_);
         const std::uint64_t now = view().registers()[Reg::rip];
         const auto site = sites_.find(now);

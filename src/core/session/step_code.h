@@ -51,8 +51,8 @@ struct Code {
   bool beyond_compared = false;                    ///< changes registers that are not compared: tiles, bounds
   bool repeated = false;
   bool flag_image = false;
-  bool plain = false;  ///< nothing about it needs more than registers and memory compared
-  bool computed = false;         ///< plain, touches no memory, and its meaning is certain (state::is_computed)
+  bool plain = false;           ///< nothing about it needs more than registers and memory compared
+  bool computed = false;        ///< plain, touches no memory, and its meaning is certain (state::is_computed)
   std::uint64_t proved_in = 0;  ///< the stretch of steps in which the processor did what its meaning says (Stepper)
   std::vector<Access> writes, reads;
   std::optional<Access> compared;  ///< memory that cmp and test read

@@ -148,8 +148,7 @@ void StepRows::finish_plain(Recorded& recorded) {
   row.compared = recorded.compared;
   put_place(row, *recorded.code);
   recorded.delta.compare(recorded.before, recorded.after);
-  if (sink_.for_people())
-    recorded.delta.add_written(recorded.code->general_written, recorded.before, recorded.after);
+  if (sink_.for_people()) recorded.delta.add_written(recorded.code->general_written, recorded.before, recorded.after);
   if (row.flow == ControlFlow::conditional) row.taken = recorded.after[Reg::rip] != row.address + recorded.code->length;
   name_mode(row, *recorded.code, recorded.after);
 }

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "control/followed_thread.h"
+#include "look/kernel_writes.h"
 #include "look/loader.h"
 #include "look/modules.h"
 #include "process/attention.h"
@@ -33,7 +34,7 @@ struct Away {
 struct Calling {
   state::RegisterSet before;
   const abi::SystemCall* call = nullptr;
-  state::Delta planned;
+  look::KernelWrites planned;
 };
 
 /// A thread's way through own code.
@@ -116,13 +117,8 @@ class Stepper {
 
   // System calls.
   void system_step(Code& code);
-  /// What the call may write, by the table, with the bytes that are there now.
-  void plan_outputs(const abi::SystemCall& call, const RegisterSet& registers, Delta& planned);
-  void kernel_row(const Code& code, const abi::SystemCall* call, const Delta& planned,
+  void kernel_row(const Code& code, const abi::SystemCall* call, const look::KernelWrites& planned,
                   const std::optional<process::Snapshot>& snapshot, std::uint64_t result);
-  /// One output: as much as the call says it wrote, or a fixed size when anything in it changed.
-  void add_output(const Delta& planned, const state::MemoryChange& plan, std::optional<std::uint64_t> result,
-                  Delta& delta);
 
   // Signals.
   /// A signal is about to reach the thread. With a handler it is taken there, which is a row; otherwise it goes along

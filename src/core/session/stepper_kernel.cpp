@@ -19,8 +19,8 @@ void Stepper::system_step(Code& code) {
   const bool snapshot_needed = call == nullptr || !call->outputs_known;
   std::optional<process::Snapshot> snapshot;
   if (snapshot_needed) snapshot = process::Snapshot::take(followed_.process());
-  Delta planned;
-  if (!snapshot_needed) plan_outputs(*call, before, planned);
+  look::KernelWrites planned;
+  if (!snapshot_needed) planned = look::KernelWrites::before(*call, followed_.view(), kMostFollowed);
   Recorded& recorded = rows_.open(StepRow::Kind::instruction);
   put_place(recorded.row, code);
   uncover_arguments(before);
@@ -36,34 +36,16 @@ void Stepper::system_step(Code& code) {
   look_for_written_code();
 }
 
-void Stepper::plan_outputs(const abi::SystemCall& call, const RegisterSet& registers, Delta& planned) {
-  for (unsigned i = 0; i < call.output_count; ++i) {
-    const abi::KernelOutput& output = call.outputs[i];
-    const std::uint64_t address = abi::argument(registers, output.argument, followed_.mode());
-    // A call that returns how much it wrote takes the room in the argument after the address.
-    const std::uint64_t size =
-        output.size != 0 ? output.size : abi::argument(registers, output.argument + 1U, followed_.mode());
-    if (address == 0 || size == 0 || size > kMostFollowed) continue;
-    state::MemoryChange& change = planned.add_memory(address, size);
-    const std::size_t got = memory().read(address, {planned.before(change), size});
-    change.before_known = got == size;
-  }
-}
-
-void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const Delta& planned,
+void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const look::KernelWrites& planned,
                          const std::optional<process::Snapshot>& snapshot, std::uint64_t result) {
-  const auto value =
-      code.mode == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : static_cast<std::int64_t>(result);
-  const bool failed = value < 0 && value > -4096;
   Recorded& recorded = rows_.open(StepRow::Kind::kernel);
   recorded.row.address -= code.length;
   Delta& delta = recorded.delta;
   if (snapshot) {
     snapshot->add_changes(followed_.process(), delta);
     recorded.row.memory_followed = snapshot->complete();
-  } else if (!failed) {
-    for (std::size_t i = 0; i < planned.memory.size(); ++i)
-      add_output(planned, planned.memory[i], call->outputs[i].size == 0 ? std::optional(result) : std::nullopt, delta);
+  } else {
+    planned.add_changes(followed_.view(), result, delta);
   }
   delta.flags_before = delta.flags_after = followed_.registers()[Reg::rflags];
   if (delta.memory.empty() && recorded.row.memory_followed) return;
@@ -72,18 +54,6 @@ void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const De
   recorded.row.text = recorded.text;
   recorded.row.flow = ControlFlow::next;
   rows_.close(recorded);
-}
-
-void Stepper::add_output(const Delta& planned, const state::MemoryChange& plan, std::optional<std::uint64_t> result,
-                         Delta& delta) {
-  const std::uint64_t size = std::min(plan.size, result.value_or(plan.size));
-  std::vector<std::uint8_t> now(size);
-  if (size == 0 || memory().read(plan.address, now) != size) return;
-  if (!result && std::memcmp(now.data(), planned.before(plan), size) == 0) return;
-  state::MemoryChange& change = delta.add_memory(plan.address, size);
-  change.before_known = plan.before_known;
-  std::memcpy(delta.before(change), planned.before(plan), size);
-  std::memcpy(delta.after(change), now.data(), size);
 }
 
 void Stepper::deliver(int signal) {

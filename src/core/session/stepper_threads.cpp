@@ -120,7 +120,8 @@ void Stepper::begin_call(const Code& code) {
   walk_->calling->before = followed_.registers();
   walk_->calling->call = call_of(code, followed_.registers());
   const abi::SystemCall* call = walk_->calling->call;
-  if (call != nullptr && call->outputs_known) plan_outputs(*call, followed_.registers(), walk_->calling->planned);
+  if (call != nullptr && call->outputs_known)
+    walk_->calling->planned = look::KernelWrites::before(*call, followed_.view(), kMostFollowed);
   followed_.process().deliver(followed_.thread(), std::exchange(walk_->deliver, 0));
 }
 

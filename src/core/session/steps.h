@@ -111,7 +111,8 @@ struct StepsSummary {
 class StepsSink {
  public:
   virtual ~StepsSink() = default;
-  /// Whether rows are shown to people: what they need beside the changes (RowNames::reason, Delta::written) is kept then.
+  /// Whether rows are shown to people: what they need beside the changes (RowNames::reason, Delta::written) is kept
+  /// then.
   [[nodiscard]] virtual bool for_people() const { return false; }
   virtual void begin(const StepsStart& start) = 0;
   virtual void row(const StepRow& row) = 0;
