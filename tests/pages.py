@@ -114,7 +114,7 @@ def save(folder, name, *words):
 
 
 def contrast(browser, selector):
-    """The ratio of luminance of an element's text to the page behind it (WCAG 2.2, 1.4.3)."""
+    """The ratio of luminance of an element's text to the page under it (WCAG 2.2, 1.4.3)."""
     def luminance(colour):
         parts = [float(part) / 255 for part in colour[colour.index("(") + 1:-1].split(",")[:3]]
         linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
