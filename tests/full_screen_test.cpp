@@ -152,6 +152,16 @@ TEST(FullScreens, MarkWhereTheProgramIsAndWhatChanged) {
   EXPECT_TRUE(full.shows("station 17, Grayling Sound: 12 readings")) << full.screen().text();
 }
 
+/// At a system call the processor has overwritten two registers: no value is shown for them.
+TEST(FullScreens, ShowNoValueThatIsNotKnown) {
+  FullScreen full(50, 200, {demo("beacon")});
+  ASSERT_TRUE(full.shows("registers"));
+  EXPECT_TRUE(full.shows_no("unknown")) << full.screen().text();
+  full.type("halt on syscall write\rresume\r");
+  EXPECT_TRUE(full.shows("rcx unknown")) << full.screen().text();
+  EXPECT_TRUE(full.shows("r11 unknown")) << full.screen().text();
+}
+
 /// What changed where a pane does not show it is said at its head.
 TEST(FullScreens, SayWhatChangedOutOfView) {
   FullScreen full(24, 80, tidelog());

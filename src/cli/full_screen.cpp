@@ -343,12 +343,14 @@ class Screen {
     pane.lines.push_back(
         {fmt::format("{} flags {}", changed ? "~" : " ", names.empty() ? "none" : names), changed ? kChanged : kPlain});
     for (const look::RegisterRow& row : look::register_rows(subject.modules(), view, subject.moved().before)) {
+      if (!row.known) {
+        pane.lines.push_back({fmt::format("  {:<3} unknown", row.name), kFaint});
+        continue;
+      }
       const unsigned bytes = arch::machine_of(view.mode()).word;
       std::string text = fmt::format("{} {:<3} {}", row.before ? "~" : " ", row.name,
                                      report::reading_of(style_, row.value, bytes, row.address));
-      if (row.before)
-        text += " was " + (row.before_is_address ? fmt::format("{:#x}", *row.before)
-                                                 : report::both_readings(style_, *row.before, bytes));
+      if (row.before) text += " was " + report::old_reading_of(style_, row, bytes);
       pane.lines.push_back({std::move(text), row.before ? kChanged : kPlain});
     }
   }

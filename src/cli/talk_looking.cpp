@@ -76,9 +76,7 @@ Answer Talk::regs(Arguments rest) {
       text += fmt::format(" {} {}", style_.utf8 ? "\u00b7" : "/",
                           bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
     }
-    if (changed)
-      text += "   was " +
-              (row.before_is_address ? fmt::format("{:#x}", *row.before) : both_readings(style_, *row.before, bytes));
+    if (changed) text += "   was " + report::old_reading_of(style_, row, bytes);
     answer.lines.push_back("  " +
                            report::look(style_, changed ? Role::changed : Role::plain, (changed ? "~ " : "  ") + text));
   }
@@ -262,16 +260,13 @@ Answer Talk::show(Arguments rest) {
 /// A name that is a local variable of another frame: where to look for it.
 std::string Talk::elsewhere(const inspect::Expression& expression) {
   if (!has_program()) return {};
-  constexpr std::size_t kMost = 64;
+  const std::size_t most = std::min<std::size_t>(frames().size(), 64);
   look::Scope here = scope();
   for (const std::string& name : expression.names()) {
     if (here.has_variable(name)) continue;
-    std::size_t number = 0;
-    for (const look::FrameRow& row : look::frame_rows(subject_->modules(), subject_->view(), frames())) {
-      if (!row.inlined.empty()) continue;
-      if (++number > kMost) break;
-      look::Scope there(subject_->modules(), subject_->view(), frames()[number - 1]);
-      if (there.is_local(name)) return fmt::format("; frame {} has one: `in frame {}`", row.number, row.number);
+    for (std::size_t number = 0; number < most; ++number) {
+      look::Scope there(subject_->modules(), subject_->view(), frames()[number]);
+      if (there.is_local(name)) return fmt::format("; frame {} has one: `in frame {}`", number, number);
     }
   }
   return {};

@@ -81,6 +81,10 @@ std::string reading_of(const Style& style, std::uint64_t value, unsigned bytes, 
   return reading_of(style, value, bytes, names ? names(value) : look::AddressName{});
 }
 
+std::string old_reading_of(const Style& style, const look::RegisterRow& row, unsigned bytes) {
+  return row.before_is_address ? fmt::format("{:#x}", *row.before) : both_readings(style, *row.before, bytes);
+}
+
 std::string old_reading_of(const Style& style, std::uint64_t value, unsigned bytes, const Names& names) {
   const bool address = names && names(value).known();
   return address ? fmt::format("{:#x}", value) : both_readings(style, value, bytes);

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "look/address_name.h"
+#include "look/rows.h"
 #include "report/output.h"
 #include "state/delta.h"
 
@@ -30,6 +31,8 @@ std::string reading_of(const Style& style, std::uint64_t value, unsigned bytes, 
 std::string address_words(const Style& style, const look::AddressName& name);
 /// The same for what was: an address alone.
 std::string old_reading_of(const Style& style, std::uint64_t value, unsigned bytes, const Names& names);
+/// Of a register that has changed (row.before).
+std::string old_reading_of(const Style& style, const look::RegisterRow& row, unsigned bytes);
 
 /// The general registers that changed: those that an instruction wrote at the width that it wrote, changed or not, then
 /// all others.
