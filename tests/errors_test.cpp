@@ -79,6 +79,9 @@ const Words kWrong[] = {
     {"hits", "--at", "level_sum+1", "--at", "level_sum+2", "./gauge"},
     {"hits", "--at", "above", "--count", "0", "./gauge"},
     {"hits", "--at", "above", "--keep", "ecx +", "./gauge"},
+    {"hits", "--at", "above", "--keep", "totals", "./gauge"},
+    {"hits", "--at", "above when totals > 3", "./gauge"},
+    {"plan", "unknown.plan", "./gauge"},
     {"hits", "--at", "above when", "./gauge"},
     {"hits", "--halt", "above", "./gauge"},
     {"hits", "--halt", "at above every 0", "./gauge"},
@@ -129,6 +132,7 @@ TEST(Errors, AreOneLineEach) {
   write_file(gauge_folder() / "cut", whole.substr(0, 40));
   write_file(gauge_folder() / "empty", "");
   write_file(gauge_folder() / "bad.plan", "at above: keep esi\nat above keep esi\n");
+  write_file(gauge_folder() / "unknown.plan", "at above when total > 0: expect totals == 5255\n");
   std::string all;
   for (const Words& words : kWrong) all += said(words);
   expect_golden("errors", all);

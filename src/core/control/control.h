@@ -93,6 +93,10 @@ class Control final : public look::Subject {
   Result<unsigned> add(const HaltRule& rule);
   /// False when there is none of that number.
   bool remove(unsigned number);
+  /// What is said of an expression with a name that nothing stands for at any of these places; nothing where one of
+  /// them knows all names, or there are none.
+  std::optional<Error> unknown_at_places(const inspect::Expression& expression,
+                                         const std::vector<std::uint64_t>& places);
   [[nodiscard]] std::vector<HaltInfo> halts() const;
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
   /// Bytes of what a data stop watches, read by its type.

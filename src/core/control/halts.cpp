@@ -163,10 +163,28 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   }
   halt->number = next_number_;
   if (auto error = rule.on_data() ? place_data(*halt) : place_halt(*halt)) return *error;
+  if (auto error = halt->condition ? unknown_at_places(*halt->condition, halt->addresses) : std::nullopt) {
+    unplace(*halt);
+    return Error{Fault::usage, rule.condition + ": " + error->message};
+  }
   ++next_number_;
   halts_.push_back(std::move(halt));
   if (rule.kind == HaltRule::Kind::at) guard(*halts_.back());
   return halts_.back()->number;
+}
+
+std::optional<Error> Control::unknown_at_places(const inspect::Expression& expression,
+                                                const std::vector<std::uint64_t>& places) {
+  std::optional<Error> error;
+  for (const std::uint64_t place : places) {
+    inspect::Frame frame;
+    frame.registers = view().registers();
+    frame.registers[Reg::rip] = place;
+    look::Scope scope(*modules_, view(), frame);
+    error = scope.unknown_in(expression);
+    if (!error) return std::nullopt;
+  }
+  return error;
 }
 
 std::optional<Error> Control::place_halt(Halt& halt) {

@@ -425,6 +425,19 @@ Result<Datum> Scope::variable(std::string_view name) {
   return unknown_name(name);
 }
 
+std::optional<Error> Scope::unknown_in(const inspect::Expression& expression) {
+  for (const std::string& name : expression.names()) {
+    // Members can be told from other names only where an object is.
+    unsigned bits = 0;
+    const bool is_register =
+        state::part_named(name, view_.mode()) || state::flag_bit(name) || state::is_flags_register(name, bits);
+    if (is_register || local_named(name) != nullptr || local_named("this") != nullptr) continue;
+    if (static_named(name) || function_named(name) || object_named(name)) continue;
+    return Error{Fault::usage, name + ": " + unknown_name(name).message};
+  }
+  return std::nullopt;
+}
+
 Error Scope::unknown_name(std::string_view name) {
   std::set<std::string> names;
   if (module_ != nullptr) {
@@ -438,6 +451,7 @@ Error Scope::unknown_name(std::string_view name) {
     ModuleDebug& debug = Modules::debug(*module);
     if (!debug.statics) debug.statics = debuginfo::static_variables(module->program->debug(), debug.types);
     for (const debuginfo::StaticVariable& variable : *debug.statics) names.insert(variable.name);
+    for (const program::DataSymbol& symbol : module->program->data_symbols()) names.insert(std::string(symbol.symbol));
   }
   return {Fault::usage,
           "no register, variable or function of that name here" + similar_words(similar_names(names, name))};

@@ -28,6 +28,9 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] const state::StateView& view() const override { return view_; }
   Result<inspect::Datum> variable(std::string_view name) override;
   bool has_variable(std::string_view name) override;
+  /// An error that names what nothing stands for here, neither a register nor a variable, function or member; with
+  /// similar names. Nothing for an expression that only may have no value.
+  std::optional<Error> unknown_in(const inspect::Expression& expression);
   std::optional<inspect::TypeRef> type_named(std::string_view name) override;
   Result<inspect::Datum> argument(std::uint64_t number) override;
   Result<inspect::Datum> result() override;

@@ -22,6 +22,7 @@ class Run {
     for (const control::HaltRule& rule : request_.rules) {
       if (const Result<unsigned> number = tree_->first().add(rule); !number) return number.error();
     }
+    if (auto error = unknown_kept()) return *error;
     sink_.begin({tree_->first().path(), request_.control.attach != 0, request_.control.launch.randomise,
                  request_.control.trace_children, tree_->halts(), request_.keep});
     follow();
@@ -31,6 +32,20 @@ class Run {
   }
 
  private:
+  /// A name that means nothing at any stop point. Where those of one kind stand is known beforehand; where others come
+  /// about is not.
+  std::optional<Error> unknown_kept() {
+    std::vector<std::uint64_t> places;
+    for (const control::HaltInfo& halt : tree_->first().halts()) {
+      if (halt.rule.kind != control::HaltRule::Kind::at || halt.addresses.empty()) return std::nullopt;
+      places.insert(places.end(), halt.addresses.begin(), halt.addresses.end());
+    }
+    for (const inspect::Expression& expression : expressions_) {
+      if (auto error = tree_->first().unknown_at_places(expression, places)) return error;
+    }
+    return std::nullopt;
+  }
+
   std::optional<Error> parse() {
     expressions_.clear();
     std::optional<look::Scope> scope;

@@ -171,6 +171,9 @@ class Run {
       const Result<inspect::Expression> expression = inspect::Expression::parse(action.text, is_type);
       if (!expression) return expression.error();
       if (auto error = expression->literals_fit(scope)) return error;
+      if (rule.halt.kind != control::HaltRule::Kind::at) continue;
+      const std::vector<control::HaltInfo> halts = tree_->first().halts();
+      if (auto error = tree_->first().unknown_at_places(*expression, halts.back().addresses)) return error;
     }
     return std::nullopt;
   }
