@@ -131,6 +131,19 @@ TEST(Listing, NumbersInObjectFilesAreNoPlaces) {
   EXPECT_NE(text.find("-> table\n"), std::string::npos) << text;
 }
 
+/// A function's opening line stands where its name does, its parameters in place; lines of assembly where they are.
+TEST_F(Words, OpeningLinesStandAfterThePrologue) {
+  const Outcome hits = deeptrace({"hits", "--at", "levels.c:30 when log->count == 12", "--keep", "log->count",
+                                  demo("tidelog"), demo("readings.txt")});
+  EXPECT_EQ(hits.status, 0) << hits.err;
+  EXPECT_NE(hits.out.find("level_sum+8"), std::string::npos) << hits.out;
+  EXPECT_NE(said("halt at levels.c:30").find("level_sum+8   stop byte, after the prologue"), std::string::npos)
+      << said("halt at levels.c:30");
+  EXPECT_NE(said("halt at checksum.s:7").find(" log_checksum   "), std::string::npos) << said("halt at checksum.s:7");
+  const Outcome assembly = conversation(folder_, {demo("sluice32")}, "halt at sluice.asm:115\nresume\nquit\n");
+  EXPECT_NE(assembly.out.find("report   sluice.asm:115\n"), std::string::npos) << assembly.out;
+}
+
 /// Each word's example, said where it can be, does what the word is for; every word of the list is here.
 TEST_F(Words, EachDoesWhatItsExampleSays) {
   const std::map<std::string, std::string> answers = {

@@ -95,6 +95,15 @@ std::optional<Error> no_instruction(const Modules& modules, std::uint64_t addres
   return std::nullopt;
 }
 
+/// The line that opens a function of a compiled language stops where its name does: parameters are in place there. In
+/// hand-written code each line is its own instruction.
+std::uint64_t after_opening(const Program& program, std::uint64_t address) {
+  const Function* function = program.function_at(address);
+  if (function == nullptr || function->address != address) return address;
+  const program::Prologue prologue = program::prologue_of(program, *function);
+  return prologue.by == program::Prologue::By::debug_information ? prologue.end : address;
+}
+
 Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
   const auto named = program.functions_named(location);
@@ -110,6 +119,7 @@ Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string
     if (line) {
       const auto files = program::source_files_named(program, location.substr(0, colon));
       result = line_places(module, files, static_cast<std::uint32_t>(*line));
+      for (std::uint64_t& address : result) address = after_opening(program, address);
       if (!result.empty()) return result;
     }
   }
