@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "report/columns.h"
 #include "report/csv.h"
 #include "report/file_words.h"
 #include "report/html.h"
@@ -248,6 +249,34 @@ class Text : public study::CompareSink {
   std::vector<ComparedFunction> kept_;
 };
 
+/// What is known of a function of one side; CSV has the three of the table of whole files.
+constexpr Column<FunctionFacts> kFacts[] = {
+    {"address", [](const FunctionFacts& facts) { return Cell::address(facts.address); }, Forms::json},
+    {"size", [](const FunctionFacts& facts) { return Cell::number(facts.size); }},
+    {"instructions", [](const FunctionFacts& facts) { return Cell::number(facts.instructions); }},
+    {"frame", [](const FunctionFacts& facts) { return Cell::number(facts.frame.size); }},
+    {"red_zone", [](const FunctionFacts& facts) { return Cell::number(facts.frame.red_zone); }, Forms::json},
+    {"frame_varies", [](const FunctionFacts& facts) { return Cell::boolean(facts.frame.varies); }, Forms::json},
+    {"frame_pointer", [](const FunctionFacts& facts) { return Cell::boolean(facts.frame.frame_pointer); }, Forms::json},
+};
+
+/// Of an instruction that one side does not have, all are empty.
+constexpr Column<ComparedInstruction> kSide[] = {
+    {"address", [](const ComparedInstruction& one) { return Cell::address(one.address); }, Forms::json},
+    {"offset", [](const ComparedInstruction& one) { return one.present ? Cell::number(one.offset) : Cell::text(""); }},
+    {"text", [](const ComparedInstruction& one) { return Cell::text(one.text); }},
+    {"target", [](const ComparedInstruction& one) { return Cell::text(one.target); }, Forms::json},
+    {"line", [](const ComparedInstruction& one) { return Cell::line(one.line); }},
+};
+
+/// The names of a side's columns in CSV: "offset_a".
+template <class Row>
+void put_side_heads(CsvWriter& csv, std::span<const Column<Row>> columns, std::string_view side) {
+  for (const Column<Row>& column : columns) {
+    if (column.forms != Forms::json) csv.cell(fmt::format("{}_{}", column.name, side));
+  }
+}
+
 class Json : public study::CompareSink {
  public:
   explicit Json(Output& out) : json_(out) {}
@@ -309,14 +338,8 @@ class Json : public study::CompareSink {
   void facts(const std::optional<FunctionFacts>& facts, bool wide) {
     if (!facts) return json_.null();
     json_.begin_object();
-    json_.key("address").hex(facts->address);
-    json_.key("size").number(facts->size);
-    json_.key("instructions").number(facts->instructions);
-    json_.key("frame").number(facts->frame.size);
-    json_.key("red_zone").number(facts->frame.red_zone);
+    put_members<FunctionFacts>(json_, kFacts, *facts);
     if (facts->frame.aligned != 0) json_.key("frame_aligned").number(facts->frame.aligned);
-    json_.key("frame_varies").boolean(facts->frame.varies);
-    json_.key("frame_pointer").boolean(facts->frame.frame_pointer);
     json_.key("saved").begin_array();
     for (const isa::General number : facts->frame.saved)
       json_.string(isa::name_of({isa::RegisterFile::general, number, 0, static_cast<std::uint16_t>(wide ? 64 : 32)}));
@@ -330,12 +353,7 @@ class Json : public study::CompareSink {
   void side(const ComparedInstruction& one) {
     if (!one.present) return json_.null();
     json_.begin_object();
-    json_.key("address").hex(one.address);
-    json_.key("offset").number(one.offset);
-    json_.key("text").string(one.text);
-    json_.key("target").string_or_null(one.target);
-    json_.key("line");
-    one.line != 0 ? json_.number(one.line) : json_.null();
+    put_members<ComparedInstruction>(json_, kSide, one);
     json_.end();
   }
 
@@ -351,13 +369,15 @@ class Csv : public study::CompareSink {
   void begin(const program::Program& /*a*/, const program::Program& /*b*/, bool whole_files) override {
     whole_ = whole_files;
     if (whole_) {
-      for (const std::string_view name :
-           {"function", "size_a", "size_b", "instructions_a", "instructions_b", "frame_a", "frame_b", "same"})
-        csv_.cell(name);
+      csv_.cell("function");
+      for (const Column<FunctionFacts>& fact : kFacts) {
+        for (const char* side : {"a", "b"})
+          if (fact.forms != Forms::json) csv_.cell(fmt::format("{}_{}", fact.name, side));
+      }
+      csv_.cell("same");
     } else {
-      for (const std::string_view name :
-           {"function", "difference", "offset_a", "text_a", "line_a", "offset_b", "text_b", "line_b"})
-        csv_.cell(name);
+      csv_.cell("function").cell("difference");
+      for (const std::string_view side : {"a", "b"}) put_side_heads<ComparedInstruction>(csv_, kSide, side);
     }
     csv_.end_row();
   }
@@ -365,22 +385,17 @@ class Csv : public study::CompareSink {
   void function(const ComparedFunction& f) override {
     if (whole_) {
       csv_.cell(f.name);
-      const auto pair = [&](const auto& value) {
-        csv_.cell(f.a ? fmt::format("{}", value(*f.a)) : "").cell(f.b ? fmt::format("{}", value(*f.b)) : "");
-      };
-      pair([](const FunctionFacts& facts) { return facts.size; });
-      pair([](const FunctionFacts& facts) { return facts.instructions; });
-      pair([](const FunctionFacts& facts) { return facts.frame.size; });
+      for (const Column<FunctionFacts>& fact : kFacts) {
+        if (fact.forms == Forms::json) continue;
+        for (const auto* side : {&f.a, &f.b}) *side ? fact.of(**side).write(csv_) : void(csv_.cell(""));
+      }
       csv_.cell(f.same && f.a && f.b ? "yes" : "no");
       csv_.end_row();
       return;
     }
     for (const ComparedRow& row : f.rows) {
       csv_.cell(f.name).cell(study::name_of(row.difference));
-      for (const ComparedInstruction* one : {&row.a, &row.b}) {
-        csv_.cell(one->present ? fmt::format("{}", one->offset) : "").cell(one->text);
-        csv_.cell(one->line != 0 ? fmt::format("{}", one->line) : "");
-      }
+      for (const ComparedInstruction* one : {&row.a, &row.b}) put_cells<ComparedInstruction>(csv_, kSide, *one);
       csv_.end_row();
     }
   }

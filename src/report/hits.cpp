@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <limits>
 #include <set>
@@ -10,6 +11,7 @@
 #include "abi/signal_names.h"
 #include "base/path.h"
 #include "report/card.h"
+#include "report/columns.h"
 #include "report/csv.h"
 #include "report/names.h"
 #include "report/value.h"
@@ -202,6 +204,23 @@ class Text : public session::HitsSink {
   std::vector<Pending> rows_;
 };
 
+constexpr Column<HitRow> kColumns[] = {
+    {"stop", [](const HitRow& row) { return Cell::string(fmt::format("h{}", row.halt)); }},
+    {"hit", [](const HitRow& row) { return Cell::number(row.hit); }},
+    {"process", [](const HitRow& row) { return Cell::number(row.process); }},
+    {"thread", [](const HitRow& row) { return Cell::number(row.thread); }},
+    {"address", [](const HitRow& row) { return Cell::address(row.address); }},
+    {"function", [](const HitRow& row) { return Cell::text(row.function); }},
+    {"file", [](const HitRow& row) { return Cell::text(row.file); }},
+    {"line", [](const HitRow& row) { return Cell::line(row.line); }},
+};
+
+/// The process has a column where children are traced.
+std::array<std::span<const Column<HitRow>>, 2> columns_of(bool children) {
+  const std::span<const Column<HitRow>> all(kColumns);
+  return {all.first(children ? 3 : 2), all.subspan(3)};
+}
+
 class Json : public session::HitsSink {
  public:
   explicit Json(Output& out) : out_(out), json_(out) {}
@@ -224,18 +243,7 @@ class Json : public session::HitsSink {
   void row(const HitRow& row) override {
     json_.new_line();
     json_.begin_object();
-    json_.key("stop").string(fmt::format("h{}", row.halt));
-    json_.key("hit").number(row.hit);
-    if (children_) json_.key("process").number(row.process);
-    json_.key("thread").number(row.thread);
-    json_.key("address").hex(row.address);
-    json_.key("function").string_or_null(row.function);
-    json_.key("file").string_or_null(row.file);
-    if (row.line != 0) {
-      json_.key("line").number(row.line);
-    } else {
-      json_.key("line").null();
-    }
+    for (const auto columns : columns_of(children_)) put_members(json_, columns, row);
     json_.key("kept").begin_object();
     for (std::size_t i = 0; i < row.kept.size(); ++i) {
       json_.key(keep_[i]);
@@ -305,19 +313,13 @@ class Csv : public session::HitsSink {
   explicit Csv(Output& out) : out_(out), csv_(out) {}
   void begin(const HitsStart& start) override {
     children_ = start.children;
-    csv_.cell("stop").cell("hit");
-    if (children_) csv_.cell("process");
-    for (const char* name : {"thread", "address", "function", "file", "line"}) csv_.cell(name);
+    for (const auto columns : columns_of(children_)) put_heads(csv_, columns);
     for (const std::string& name : start.keep) csv_.cell(name);
     for (const char* name : {"before", "after", "by"}) csv_.cell(name);
     csv_.end_row();
   }
   void row(const HitRow& row) override {
-    csv_.cell(fmt::format("h{}", row.halt)).cell(std::to_string(row.hit));
-    if (children_) csv_.cell(std::to_string(row.process));
-    csv_.cell(std::to_string(row.thread));
-    csv_.cell(fmt::format("{:#x}", row.address)).cell(row.function).cell(row.file);
-    csv_.cell(row.line != 0 ? std::to_string(row.line) : "");
+    for (const auto columns : columns_of(children_)) put_cells(csv_, columns, row);
     for (const Value& value : row.kept) csv_.cell(plain_value(value));
     csv_.cell(row.before ? plain_value(*row.before) : "").cell(row.after ? plain_value(*row.after) : "").cell(row.by);
     csv_.end_row();
