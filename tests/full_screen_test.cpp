@@ -103,7 +103,8 @@ std::size_t row_of(const FullScreen& full, std::size_t rows, const std::string& 
 
 TEST(FullScreens, HavePanesAndKeysAtAnySize) {
   FullScreen full(30, 100, tidelog());
-  for (const auto& [rows, columns] : {std::pair<unsigned short, unsigned short>{30, 100}, {50, 200}, {24, 80}}) {
+  for (const std::pair<unsigned short, unsigned short> size : {std::pair(30, 100), {50, 200}, {24, 80}}) {
+    const unsigned short rows = size.first, columns = size.second;
     SCOPED_TRACE(columns);
     if (columns != 100) full.resize(rows, columns);
     for (const char* pane : {"source tidelog.c", "instructions main+", "registers", "flags", "stack",
