@@ -116,6 +116,6 @@ int run(const Command& command, std::vector<std::string> words) {
 
 const Command kHits = {"hits", "[OPTIONS] PROGRAM [ARGUMENTS...]",
                        "runs a program with stop points and keeps what was asked for at each hit",
-                       "deeptrace hits --at levels.c:31 --keep level,sum ./tidelog readings.txt", run};
+                       "deeptrace hits --at levels.c:34 --keep i,sum ./tidelog readings.txt", run};
 
 }  // namespace deeptrace::cli
