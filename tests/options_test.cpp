@@ -47,7 +47,8 @@ Words joined(Words first, const Words& more) {
 
 std::string all_of(const Outcome& outcome) { return outcome.out + outcome.err; }
 
-/// One option with what it brings about: a text that is there with it and not without.
+/// One option with what it brings about: a text that is there with it and not without. Without a text it is only
+/// accepted here, since this program's answer stays as it is.
 struct Case {
   std::string command;
   Words option;

@@ -220,8 +220,10 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
         {form, descriptor == STDOUT_FILENO ? "" : name, style, results.outputs_.back().get()});
   };
   if (parsed.count("save") == 0) {
-    for (const std::string option : {"save-formats", "replace"})
-      if (parsed.count(option) != 0) return Error{Fault::usage, "--" + option + ": is about the files of --save DIR"};
+    for (const std::string_view option : {"save-formats", "replace"}) {
+      if (parsed.count(std::string(option)) != 0)
+        return Error{Fault::usage, fmt::format("--{}: is about the files of --save DIR", option)};
+    }
   } else {
     results.folder_ = parsed["save"].as<std::string>();
     // The assembler form is written when it is asked for.

@@ -99,14 +99,7 @@ std::string padded(std::string text, std::size_t width) {
 std::string fitted(const Style& style, std::string text, std::size_t width) {
   if (columns_of(text) <= width) return padded(std::move(text), width);
   const std::string_view mark = style.utf8 ? "\u2026" : "..";
-  std::size_t end = 0;
-  for (std::size_t columns = columns_of(mark); end < text.size();) {
-    const Character next = character_at(text, end);
-    columns += next.columns;
-    if (columns > width) break;
-    end += next.bytes;
-  }
-  return padded(text.substr(0, end) + std::string(mark), width);
+  return padded(text.substr(0, bytes_within(text, width - columns_of(mark))) + std::string(mark), width);
 }
 
 class Text : public study::CompareSink {

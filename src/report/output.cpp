@@ -144,20 +144,24 @@ unsigned columns_of(std::string_view text) {
   return columns;
 }
 
-void add_line(Output& out, const Style& style, std::string_view line) {
-  std::size_t columns = 0;
+std::size_t bytes_within(std::string_view text, std::size_t columns) {
   std::size_t at = 0;
-  while (style.width != 0 && at < line.size()) {
-    if (line[at] == 0x1b) {  // a colour
-      at = std::min(line.find('m', at), line.size() - 1) + 1;
+  while (at < text.size()) {
+    if (text[at] == 0x1b) {  // a colour
+      at = std::min(text.find('m', at), text.size() - 1) + 1;
       continue;
     }
-    const Character character = character_at(line, at);
-    if (columns + character.columns > style.width) break;
-    columns += character.columns;
+    const Character character = character_at(text, at);
+    if (character.columns > columns) break;
+    columns -= character.columns;
     at += character.bytes;
   }
-  const bool cut = style.width != 0 && at < line.size();
+  return at;
+}
+
+void add_line(Output& out, const Style& style, std::string_view line) {
+  const std::size_t at = style.width == 0 ? line.size() : bytes_within(line, style.width);
+  const bool cut = at < line.size();
   out.add(cut ? line.substr(0, at) : line);
   if (cut && style.colour) out.add("\x1b[0m");
   out.add('\n');

@@ -92,6 +92,9 @@ Character character_at(std::string_view text, std::size_t at);
 /// Columns of a text without colours.
 unsigned columns_of(std::string_view text);
 
+/// Bytes of the beginning of a text that take no more than so many columns; colours take none.
+std::size_t bytes_within(std::string_view text, std::size_t columns);
+
 /// Adds a line and its end, cut to the style's width (escape sequences count nothing).
 void add_line(Output& out, const Style& style, std::string_view line);
 

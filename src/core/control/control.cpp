@@ -36,7 +36,6 @@ std::optional<look::Loader> loader_by_symbols(const state::Target& target, std::
 }  // namespace
 
 Control::Control(ControlOptions options) : options_(std::move(options)) {}
-
 Control::~Control() = default;
 
 Result<std::unique_ptr<Control>> Control::start(ControlOptions options) {

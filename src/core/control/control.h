@@ -189,6 +189,7 @@ class Control final : public look::Subject {
   Stopped through_call(std::uint64_t next);
   Stopped line(bool enter_calls);
   Stopped line_on(const std::shared_ptr<Line>& line);
+  void go_on_with(const std::shared_ptr<Line>& line);
   void step_in_line(const std::shared_ptr<Line>& line);
   void run_to_own(const std::shared_ptr<Line>& line, std::uint64_t address);
   bool is_line_left(const std::shared_ptr<Line>& line);

@@ -350,14 +350,19 @@ Stopped Control::line(bool enter_calls) {
   return line_on(line);
 }
 
+/// After a wait for input the rest of the line follows.
+void Control::go_on_with(const std::shared_ptr<Line>& line) {
+  then([this, line] {
+    if (!is_line_left(line)) (void)line_on(line);
+  });
+}
+
 /// Goes on until the line is left. What waits for input in between goes on from there when it is taken up.
 Stopped Control::line_on(const std::shared_ptr<Line>& line) {
   for (;;) {
     step_in_line(line);
     if (stopped_.why != Why::arrived) {
-      then([this, line] {
-        if (!is_line_left(line)) (void)line_on(line);
-      });
+      go_on_with(line);
       return stopped_;
     }
     if (is_line_left(line) || stopped_.why != Why::arrived) return stopped_;
@@ -397,8 +402,8 @@ void Control::run_to_own(const std::shared_ptr<Line>& line, std::uint64_t addres
   });
 }
 
-/// Whether the motion ends where the thread stands now. Back in a library it first runs on to the next own line, in a
-/// function that is called back or after the call of it.
+/// Whether the motion ends where the thread stands now, or ended on the way there. Back in a library it first runs on
+/// to the next own line, in a function that is called back or after the call of it.
 bool Control::is_line_left(const std::shared_ptr<Line>& line) {
   if (line->entered != 0 || thread_ != line->thread) return true;
   const state::RegisterSet& now = view().registers();
@@ -413,9 +418,7 @@ bool Control::is_line_left(const std::shared_ptr<Line>& line) {
     }
     run_to_own(line, back);
     if (stopped_.why != Why::arrived) {
-      then([this, line] {
-        if (!is_line_left(line)) (void)line_on(line);
-      });
+      go_on_with(line);
       return true;
     }
     if (thread_ != line->thread || line->entered != 0) return true;

@@ -381,7 +381,7 @@ Foresight what_comes(const state::Target& target, state::ThreadId thread, Module
 }
 
 abi::CallTable table_of_call(const state::StateView& view) {
-  // It stands at the instruction that makes the call, or after it.
+  // The thread stands at the instruction that makes the call, or after it.
   for (const std::uint64_t back : {0, 2}) {
     std::uint8_t bytes[2] = {};
     if (view.read_memory(view.registers()[Reg::rip] - back, bytes) != sizeof bytes) continue;

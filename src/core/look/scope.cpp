@@ -313,7 +313,7 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
       if (rank > best_rank) known->second = &variable;
       best_rank = std::max(rank, best_rank);
     }
-    if (added && known->second == nullptr) {
+    if (added && known->second == nullptr && name.find('.') != std::string_view::npos) {
       // By its symbol's name: compilers number the variables of functions ("log.0").
       const program::DataSymbol* symbol = module.program->data_named(name);
       const auto same = [&](const debuginfo::StaticVariable& one) {
