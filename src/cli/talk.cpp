@@ -127,7 +127,7 @@ std::optional<Error> Talk::begin() {
   stopped_ = {};
   stopped_.at_start = true;
   frames_known_ = false;
-  frame_ = 0;
+  choose_frame(0, std::nullopt);
   return options_.attach == 0 ? run_to_main() : std::nullopt;
 }
 
@@ -151,7 +151,10 @@ std::string Talk::prompt() {
   if (subject_ == nullptr) return "no program: ";
   const std::string name = base_name(subject_->path());
   if (subject_->ended()) return printable(name) + " (ended): ";
-  std::string text = printable(name) + " " + report::shown_name(style_, subject_->place(subject_->thread()));
+  const look::Where where =
+      look::where_at(subject_->modules(), subject_->view().registers()[state::Reg::rip],
+                     frame_ == 0 && depth_ ? std::optional(look::Level{*depth_, {}, 0}) : std::nullopt);
+  std::string text = printable(name) + " " + report::shown_place(style_, where.place, where.inlined);
   if (own_ && own_->has_children()) text += fmt::format(" process {}", own_->number());
   if (frame_ != 0) text += fmt::format(" frame {}", frame_);
   if (subject_->target().threads().size() > 1)
@@ -167,9 +170,15 @@ const std::vector<inspect::Frame>& Talk::frames() {
   return frames_;
 }
 
+void Talk::choose_frame(std::size_t frame, std::optional<unsigned> depth) {
+  frame_ = frame;
+  depth_ = depth;
+}
+
 look::Scope Talk::scope() {
   const auto& all = frames();
   look::Scope result(subject_->modules(), subject_->view(), all[std::min(frame_, all.size() - 1)]);
+  result.at_depth(depth_);
   if (frame_ == 0 && stopped_.returned_from) result.returned_from(*stopped_.returned_from);
   return result;
 }
@@ -227,7 +236,7 @@ Answer Talk::stopped_answer(const Stopped& stopped) {
   Answer answer;
   answer.moved = true;
   stopped_ = stopped;
-  frame_ = 0;
+  choose_frame(0, stopped.level ? std::optional(stopped.level->depth) : std::nullopt);
   frames_known_ = false;
   if (subject_->ended() && output_ != nullptr) std::this_thread::sleep_for(std::chrono::milliseconds(20));
   answer.lines = output_lines();

@@ -136,6 +136,7 @@ class Talk {
   Result<look::Stopped> go(const control::Motion& motion);
 
   look::Scope scope();
+  void choose_frame(std::size_t frame, std::optional<unsigned> depth);
   Result<inspect::Expression> parse(std::string_view text, look::Scope& scope);
   void look_at(control::Control& control);
   void update_followed();
@@ -152,7 +153,8 @@ class Talk {
   control::Control* control_ = nullptr;  ///< of our own; null where nothing can be moved
   look::Subject* subject_ = nullptr;     ///< what is looked at: that, or somebody else's
   look::Stopped stopped_;
-  std::size_t frame_ = 0;
+  std::size_t frame_ = 0;          ///< of frames(), which has none of inlined calls
+  std::optional<unsigned> depth_;  ///< of the inlined call in it whose frame was chosen; nothing: the innermost
   std::vector<inspect::Frame> frames_;
   bool frames_known_ = false;
   bool limits_said_ = false;  ///< of what is followed

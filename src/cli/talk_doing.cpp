@@ -230,7 +230,7 @@ Answer Talk::restart(Arguments /*rest*/) {
   own_ = std::move(*started);
   look_at(own_->current());
   frames_known_ = false;
-  frame_ = 0;
+  choose_frame(0, std::nullopt);
   stopped_ = {};
   stopped_.at_start = true;
   Answer answer;

@@ -512,6 +512,15 @@ Answer Talk::frame_list(Arguments /*rest*/) {
   while (shown > 1 && !subject_->modules().is_own(rows[shown - 1].address)) --shown;
   const bool any_own = subject_->modules().is_own(rows[shown - 1].address);
   if (!any_own) shown = rows.size();
+  // The chosen one: of the innermost inlined call, unless another was asked for.
+  std::size_t real = 0, chosen = 0;
+  for (const look::FrameRow& row : rows) {
+    if (real == frame_ && (!depth_ || row.depth == *depth_)) {
+      chosen = row.number;
+      break;
+    }
+    real += row.inlined.empty() ? 1 : 0;
+  }
   for (const look::FrameRow& row : rows) {
     if (row.number == shown) {
       answer.lines.push_back(report::look(
@@ -532,7 +541,7 @@ Answer Talk::frame_list(Arguments /*rest*/) {
     if (row.signal) text += "   the kernel's frame of a signal handler";
     if (row.how == inspect::Frame::How::pointer)
       text += "   by the chain of frame pointers: functions may be missing before it";
-    answer.lines.push_back(report::look(style_, row.number == frame_ ? Role::heading : Role::plain, text));
+    answer.lines.push_back(report::look(style_, row.number == chosen ? Role::heading : Role::plain, text));
   }
   return answer;
 }
@@ -624,10 +633,9 @@ Answer Talk::code(Arguments rest) {
   if (!rest.empty()) {
     const auto found = look::stop_places(
         subject_->modules(), subject_->view(),
-        std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"),
-        nullptr);
+        std::string(rest) + (number_in(rest) || rest.find_first_of("+:") != std::string_view::npos ? "" : "+0"));
     if (!found) return fail(found.error().message);
-    address = found->front();
+    address = found->places.front().address;
     before = 0;
     after = 24;
     if (const program::Function* function = subject_->modules().function_at(address); function != nullptr) {
@@ -684,7 +692,7 @@ Answer Talk::in(Arguments rest) {
     if (what == "process" && (!own_ || !own_->choose(*number)))
       return fail(fmt::format("{}: no such process; `processes` lists them", *number));
     if (own_) look_at(own_->current());
-    frame_ = 0;
+    choose_frame(0, std::nullopt);
     frames_known_ = false;
     stopped_ = {};
     stopped_.at_start = true;  // nothing is known of the way there
@@ -698,11 +706,11 @@ Answer Talk::in(Arguments rest) {
   if (*number >= rows.size()) return fail(fmt::format("frame {}: there are {} frames, from 0", *number, rows.size()));
   std::size_t real = 0;
   for (std::size_t i = 0; i < *number; ++i) real += rows[i].inlined.empty() ? 1 : 0;
-  frame_ = real;
+  choose_frame(real, rows[*number].depth);
   Answer answer;
   const look::FrameRow& row = rows[*number];
   answer.lines.push_back(
-      fmt::format("frame {}: {}{}", *number, report::shown_name(style_, row.place),
+      fmt::format("frame {}: {}{}", *number, report::shown_place(style_, row.place, row.inlined),
                   row.line != 0 ? fmt::format("   {}:{}", printable(base_name(row.file)), row.line) : ""));
   if (const auto text = sources_.line(row.file, row.line); text && row.line != 0)
     answer.lines.push_back(

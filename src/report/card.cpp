@@ -169,7 +169,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
                                     const std::vector<look::Followed>& followed) {
   std::vector<std::string> result = why_lines(style, card);
   if (card.ended) return result;
-  std::string where = look(style, Role::heading, shown_name(style, card.place));
+  std::string where = look(style, Role::heading, shown_place(style, card.place, card.inlined));
   if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
   if (!card.called_from.empty()) where += ", for " + printable(card.called_from);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);

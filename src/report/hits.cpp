@@ -78,7 +78,7 @@ class Text : public session::HitsSink {
     }
     std::vector<std::string> cells;
     cells.push_back(several_ ? fmt::format("h{} {}", row.halt, row.hit) : std::to_string(row.hit));
-    std::string place = row.function.empty() ? hex(row.address) : shown_name(style_, row.function);
+    std::string place = row.function.empty() ? hex(row.address) : shown_place(style_, row.function, row.inlined);
     if (row.line != 0) place += fmt::format("  {}:{}", printable(base_name(row.file)), row.line);
     if (row.thread > 1 || threads_) {
       threads_ = true;
@@ -211,6 +211,7 @@ constexpr Column<HitRow> kColumns[] = {
     {"thread", [](const HitRow& row) { return Cell::number(row.thread); }},
     {"address", [](const HitRow& row) { return Cell::address(row.address); }},
     {"function", [](const HitRow& row) { return Cell::text(row.function); }},
+    {"inlined", [](const HitRow& row) { return Cell::text(row.inlined); }},
     {"file", [](const HitRow& row) { return Cell::text(row.file); }},
     {"line", [](const HitRow& row) { return Cell::line(row.line); }},
 };

@@ -72,4 +72,9 @@ std::string shown_name(const Style& style, std::string_view name) { return witho
 
 std::string shown_type(const Style& style, std::string_view type) { return without_noise(style, type, 64); }
 
+std::string shown_place(const Style& style, std::string_view place, std::string_view inlined) {
+  if (inlined.empty()) return shown_name(style, place);
+  return shown_name(style, inlined) + ", inlined in " + shown_name(style, place);
+}
+
 }  // namespace deeptrace::report

@@ -12,6 +12,8 @@ namespace deeptrace::report {
 /// their short name, its default template arguments are left out, and lists of parameters or template arguments of more
 /// than 24 characters are dots. In full with Style::full_paths.
 std::string shown_name(const Style& style, std::string_view name);
+/// "main+0x12"; seen from the frame of a call that is inlined there "level_sum, inlined in main+0x12".
+std::string shown_place(const Style& style, std::string_view place, std::string_view inlined);
 /// A type by the same rule, but its arguments carry more: lists up to 64 characters stay.
 std::string shown_type(const Style& style, std::string_view type);
 

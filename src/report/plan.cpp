@@ -34,7 +34,7 @@ class Text : public session::PlanSink {
     const session::HitRow& hit = row.hit;
     std::string text =
         fmt::format("{}:{}  {}, hit {}", printable(path_), row.rule->line, printable(row.rule->halt.text()), hit.hit);
-    text += fmt::format("   {}", shown_name(style_, hit.function));
+    text += fmt::format("   {}", shown_place(style_, hit.function, hit.inlined));
     if (hit.line != 0) text += fmt::format("  {}:{}", printable(base_name(hit.file)), hit.line);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
     line(text);
@@ -129,6 +129,7 @@ class Json : public session::PlanSink {
     json_.key("thread").number(row.hit.thread);
     json_.key("address").hex(row.hit.address);
     json_.key("function").string_or_null(row.hit.function);
+    json_.key("inlined").string_or_null(row.hit.inlined);
     json_.key("kept").begin_array();
     for (std::size_t i = 0; i < row.hit.kept.size(); ++i) {
       json_.begin_object();

@@ -188,6 +188,7 @@ void Control::on_loader(Stopped& stopped) {
         sites_.erase(address);
       }
       halt->addresses.clear();
+      halt->levels.clear();
       halt->waiting = true;
       stopped.notes.push_back("h" + std::to_string(halt->number) + " waits: " + path + " was unloaded");
     }

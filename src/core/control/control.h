@@ -204,6 +204,7 @@ class Control final : public look::Subject {
   void note_kernel_writes(const look::KernelWrites& kernel);
   void keep_to_living_thread();
   void begin_motion();
+  void note_reached();
   isa::Instruction instruction_at(std::uint64_t address);
   const std::vector<std::uint64_t>& reentries();
 
@@ -243,6 +244,14 @@ class Control final : public look::Subject {
   std::map<std::uint64_t, Neighbours> neighbours_;  ///< where they were asked for
   std::vector<std::uint64_t> reentries_;
   bool reentries_known_ = false;
+
+  /// The frame that the last motion of a thread came to, for as long as the thread stands there.
+  struct Reached {
+    pid_t thread = 0;
+    std::uint64_t rip = 0;
+    look::Level level;
+  };
+  std::optional<Reached> reached_;
 
   bool lineless_said_ = false;  ///< that no source line is known where `line` is asked for
   bool written_read_ = false;

@@ -56,7 +56,7 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
       stopped.notes.push_back("h" + std::to_string(halt->number) + " ended with its frame");
       halt->spent = true;
     }
-    if (std::ranges::find(halt->addresses, address) == halt->addresses.end() || halt->rule.on_data()) continue;
+    if (!std::ranges::binary_search(halt->addresses, address) || halt->rule.on_data()) continue;
     if (halt->rule.how().at_return) {
       const std::uint64_t word = arch::machine_of(process_->view(thread).mode()).word;
       std::uint8_t bytes[8] = {};
@@ -301,6 +301,7 @@ std::optional<Error> Control::replaced() {
   neighbours_.clear();
   for (const auto& halt : halts_) {
     halt->addresses.clear();
+    halt->levels.clear();
     halt->slots.clear();
     halt->frame_return = 0;
     halt->spent |= halt->rule.on_data();  // what it watched is gone

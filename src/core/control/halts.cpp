@@ -210,17 +210,17 @@ std::optional<Error> Control::place_halt(Halt& halt) {
   if (!how.fixed.empty()) where = how.fixed;
   // The first instruction, where the return address lies on top of the stack.
   if (how.at_return && where.find('+') == std::string::npos) where += "+0";
-  bool waiting = false;
-  Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, &waiting);
-  if (!found && !how.fixed.empty()) waiting = true;
-  if (waiting) {
-    halt.waiting = true;
-    return std::nullopt;
-  }
+  const Result<look::StopPlaces> found = look::stop_places(*modules_, view(), where, true);
+  halt.waiting = found ? found->waiting : !how.fixed.empty();
+  if (halt.waiting) return std::nullopt;
   if (!found) return found.error();
-  for (const std::uint64_t address : *found) {
+  halt.found = found->found;
+  for (const look::StopPlace& place : found->places) {
+    const std::uint64_t address = place.address;
+    if (std::ranges::binary_search(halt.addresses, address)) continue;
     if (use(address)) {
-      halt.addresses.push_back(address);
+      halt.addresses.insert(std::ranges::upper_bound(halt.addresses, address), address);
+      if (place.level) halt.levels.emplace(address, *place.level);
       continue;
     }
     unplace(halt);
@@ -408,6 +408,7 @@ std::vector<HaltInfo> Control::halts() const {
       const bool watched =
           std::ranges::any_of(guards_, [&](const auto& one) { return one.second.halt == halt->number; });
       info.how = hardware ? "debug register " + std::to_string(*site->second.slot) : "stop byte";
+      if (!halt->found.empty()) info.how += ", " + halt->found;
       if (halt->rule.kind == HaltRule::Kind::at && halt->addresses.size() == 1) {
         const std::string place = look::after_prologue(*modules_, halt->addresses.front(), halt->rule.what);
         if (!place.empty()) info.how += ", " + place;
@@ -445,6 +446,8 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
   if (halt.condition) {
     look::Scope scope(*modules_, process_->view(thread));
     if (returned) scope.returned_from(*returned);
+    if (const auto level = halt.levels.find(process_->view(thread).registers()[Reg::rip]); level != halt.levels.end())
+      scope.at_depth(level->second.depth);
     const Result<bool> holds = halt.condition->holds(scope);
     if (!holds && halt.told_failure) return false;
     if (!holds) {
@@ -462,8 +465,11 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
 void Control::hit(Halt& halt, pid_t thread, Stopped& stopped, HaltHit details) {
   details.halt = halt.number;
   details.hit = halt.hits;
+  if (const auto level = halt.levels.find(process_->view(thread).registers()[Reg::rip]); level != halt.levels.end())
+    details.level = level->second;
   stopped.why = Why::halt;
   stopped.thread = thread;
+  if (stopped.hits.empty()) stopped.level = details.level;
   stopped.hits.push_back(std::move(details));
   if (halt.rule.once) halt.spent = true;
 }

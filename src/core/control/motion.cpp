@@ -333,8 +333,9 @@ struct Control::Line {
 
 Stopped Control::line(bool enter_calls) {
   const std::uint64_t at = view().registers()[Reg::rip];
-  const auto start = modules_->line_of(at);
-  if (start.second == 0) {
+  const bool known = reached_ && reached_->thread == thread_ && reached_->rip == at;
+  const look::Where start = look::where_at(*modules_, at, known ? std::optional(reached_->level) : std::nullopt);
+  if (start.line == 0) {
     (void)step_one(false);
     if (!std::exchange(lineless_said_, true))
       stopped_.notes.push_back("no source line is known here: one instruction was executed");
@@ -344,9 +345,9 @@ Stopped Control::line(bool enter_calls) {
   const auto line = std::make_shared<Line>();
   line->enter_calls = enter_calls;
   line->thread = thread_;
-  line->line = {std::string(start.first), start.second};
+  line->line = {start.file, start.line};
   line->cfa = look::Scope(*modules_, view()).frame().cfa;
-  line->depth = modules_->inlined_depth(at);
+  line->depth = known ? reached_->level.depth : modules_->inlined_depth(at);
   return line_on(line);
 }
 
@@ -424,16 +425,19 @@ bool Control::is_line_left(const std::shared_ptr<Line>& line) {
     if (thread_ != line->thread || line->entered != 0) return true;
   }
   const std::uint64_t rip = view().registers()[Reg::rip];
-  const auto here = modules_->line_of(rip);
   if (returned) {
-    if (here.second == 0) return true;
+    if (modules_->line_of(rip).second == 0) return true;
     line->left = true;
     line->cfa = look::Scope(*modules_, view()).frame().cfa;
     line->depth = modules_->inlined_depth(rip);
   }
-  const bool other = line->left || here.first != line->line.first || here.second != line->line.second;
-  return here.second != 0 && other && modules_->begins_statement(rip) &&
-         (line->enter_calls || modules_->inlined_depth(rip) <= line->depth);
+  const auto depth = static_cast<unsigned>(line->depth);
+  const auto entered = modules_->line_entered(rip, line->enter_calls ? ~0U : depth);
+  // In a caller the rest of its line will do, if it has a row of its own.
+  if (!entered) return line->left && modules_->begins_statement(rip) && modules_->inlined_depth(rip) <= depth;
+  const bool other = line->left || entered->file != line->line.first || entered->line != line->line.second;
+  if (other) stopped_.level = entered;
+  return other;
 }
 
 Result<Stopped> Control::out() {
@@ -461,11 +465,11 @@ Result<Stopped> Control::out() {
 }
 
 Result<Stopped> Control::to(const std::string& where) {
-  Result<std::vector<std::uint64_t>> found = look::stop_places(*modules_, view(), where, nullptr);
+  const Result<look::StopPlaces> found = look::stop_places(*modules_, view(), where);
   if (!found) return found.error();
   moved_.ran_through = true;
-  const auto goal =
-      std::make_shared<Goal>(Goal{.thread = thread_, .sites = {}, .entries = std::move(*found), .lowest_stack = 0});
+  const auto goal = std::make_shared<Goal>(Goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0});
+  for (const look::StopPlace& place : found->places) goal->entries.push_back(place.address);
   const auto frames = look::frames_of(*modules_, view(), 2);
   if (frames.size() == 2) {
     goal->lowest_stack = frames[1].registers[Reg::rsp];
@@ -473,9 +477,13 @@ Result<Stopped> Control::to(const std::string& where) {
     goal->sites.push_back(frames[1].address());
   }
   (void)run(goal);
-  then([this, goal, where] {
-    if (std::ranges::find(goal->entries, goal->reached) == goal->entries.end())
+  then([this, goal, where, places = found->places] {
+    const auto place = std::ranges::find(places, goal->reached, &look::StopPlace::address);
+    if (place != places.end()) {
+      stopped_.level = place->level;
+    } else {
       stopped_.notes.push_back("the function returned before it came to " + where);
+    }
   });
   return stopped_;
 }
@@ -533,6 +541,7 @@ bool Control::is_unfinished(const Motion& motion) {
 
 std::optional<Error> Control::move(const Motion& motion) {
   using Kind = Motion::Kind;
+  stopped_.level.reset();
   Result<Stopped> result = stopped_;
   switch (motion.kind) {
     case Kind::into: result = one_step(); break;
@@ -548,6 +557,13 @@ std::optional<Error> Control::move(const Motion& motion) {
     case Kind::past_loop: result = past_loop(); break;
   }
   return result ? std::nullopt : std::optional(result.error());
+}
+
+/// The frame that was come to counts until the thread moves.
+void Control::note_reached() {
+  reached_.reset();
+  if (!stopped_.level || process_->gone() || !process_->has_thread(thread_)) return;
+  reached_ = Reached{thread_, view().registers()[Reg::rip], *stopped_.level};
 }
 
 Result<Stopped> Control::go(const Motion& asked) {
@@ -570,6 +586,7 @@ Result<Stopped> Control::go(const Motion& asked) {
     } else if (const auto error = move(motion)) {
       return *error;
     }
+    note_reached();
     if (stopped_.why != Why::arrived || process::Attention::asked() != process::Attention::Why::none) break;
   }
   finish_once();

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <memory>
 #include <optional>
 #include <vector>
@@ -26,7 +27,9 @@ struct Control::Halt {
   bool waiting = false;  ///< for a module that is not loaded
   bool spent = false;    ///< `once`, and it was
   bool told_failure = false;
-  std::vector<std::uint64_t> addresses;
+  std::vector<std::uint64_t> addresses;           ///< ascending
+  std::map<std::uint64_t, look::Level> levels{};  ///< the frames to be looked at there, where that is not the innermost
+  std::string found;                              ///< see look::StopPlaces
   // Data:
   std::uint64_t address = 0, size = 0;
   inspect::Datum watched;          ///< its type

@@ -241,6 +241,11 @@ class LineReader {
         case kAdvancePc: advance(reader.uleb()); break;
         case kAdvanceLine: row.line += static_cast<std::uint32_t>(reader.sleb()); break;
         case kSetFile: file = reader.uleb(); break;
+        case kSetColumn: {
+          const std::uint64_t column = reader.uleb();
+          row.column = column <= 0xffff ? static_cast<std::uint16_t>(column) : 0;
+          break;
+        }
         case kNegateStatement: row.statement = !row.statement; break;
         case kConstAddPc: advance((255U - header.opcode_base) / header.line_range); break;
         case kFixedAdvancePc: row.address += reader.u16(); break;
@@ -405,6 +410,13 @@ std::span<const LineRow> LineTable::rows_at(std::uint64_t address) const {
   auto last = first;
   while (last != rows.end() && last->address == address) ++last;
   return {first, last};
+}
+
+std::span<const LineRow> LineTable::rows_in(AddressRange range) const {
+  const std::vector<LineRow>& rows = rows_for(range.from);
+  const auto first = std::ranges::lower_bound(rows, range.from, {}, &LineRow::address);
+  return {first, std::lower_bound(first, rows.end(), range.to,
+                                  [](const LineRow& row, std::uint64_t end) { return row.address < end; })};
 }
 
 bool LineTable::starts_row(std::uint64_t address) const {

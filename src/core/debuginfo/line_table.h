@@ -34,6 +34,7 @@ struct LineRow {
   /// same address has a place in the program (a value of it may begin there) but no instruction there. Location lists
   /// of gcc count places the same way (its manual, -gvariable-location-views).
   std::uint16_t view = 0;
+  std::uint16_t column = 0;  ///< 1 and up; 0: unknown, or beyond 65535
 };
 
 class LineReader;
@@ -74,6 +75,8 @@ class LineTable {
   [[nodiscard]] bool starts_row(std::uint64_t address) const;
   /// All rows that begin at `address`, in the order of the program; the last one counts. Holds until the next call.
   [[nodiscard]] std::span<const LineRow> rows_at(std::uint64_t address) const;
+  /// All rows that begin in a range of one unit's code, ends of runs included. Holds until the next call.
+  [[nodiscard]] std::span<const LineRow> rows_in(AddressRange range) const;
   /// True when a row begins at `address` that the compiler recommends for stopping.
   [[nodiscard]] bool starts_statement(std::uint64_t address) const;
   /// What could not be read; empty when all could.

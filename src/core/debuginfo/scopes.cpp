@@ -1,12 +1,22 @@
 #include "debuginfo/scopes.h"
 
 #include <algorithm>
+#include <unordered_set>
 
 namespace deeptrace::debuginfo {
 namespace {
 
 bool holds(const std::vector<AddressRange>& ranges, std::uint64_t address) {
   return std::ranges::any_of(ranges, [address](const AddressRange& range) { return range.holds(address); });
+}
+
+/// Where a function is declared that an entry is, or is an instance of.
+Declaration declaration_of(const DebugInfo& info, const Entry& entry) {
+  const auto with_file = info.with_attribute(entry, At::declaration_file);
+  const auto with_line = info.with_attribute(entry, At::declaration_line);
+  if (!with_file || !with_line) return {};
+  return {with_file->unit, with_file->number(At::declaration_file).value_or(0),
+          static_cast<std::uint32_t>(with_line->number(At::declaration_line).value_or(0))};
 }
 
 }  // namespace
@@ -66,6 +76,7 @@ const DescribedFunction& Scopes::described(const Unit& unit, std::uint64_t offse
     const Entry& entry = cursor.entry();
     if (cursor.depth() == 0) {
       function.ranges = info_.ranges(entry);
+      function.declared = declaration_of(info_, entry);
       continue;
     }
     while (open.size() > 1 && open.back().depth >= cursor.depth()) open.pop_back();
@@ -79,6 +90,8 @@ const DescribedFunction& Scopes::described(const Unit& unit, std::uint64_t offse
     call.depth = open.back().inlined + 1;
     call.call_file = entry.number(At::call_file);
     call.call_line = static_cast<std::uint32_t>(entry.number(At::call_line).value_or(0));
+    call.declared = declaration_of(info_, entry);
+    call.entry = entry.offset;
     function.inlined.push_back(std::move(call));
     open.push_back({cursor.depth(), open.back().inlined + 1});
   }
@@ -99,6 +112,34 @@ std::vector<const InlinedCall*> Scopes::inlined_at(std::uint64_t address) {
   if (function == nullptr) return result;
   for (const InlinedCall& call : function->inlined) {
     if (call.depth == result.size() + 1 && holds(call.ranges, address)) result.push_back(&call);
+  }
+  return result;
+}
+
+std::vector<InlinedCopy> inlined_copies(const DebugInfo& info, const std::function<bool(const Entry&)>& is_wanted) {
+  struct Hash {
+    std::size_t operator()(const EntryPlace& place) const {
+      return std::hash<const void*>()(place.unit) ^ place.offset * 0x9e3779b97f4a7c15;
+    }
+  };
+  std::unordered_set<EntryPlace, Hash> wanted;
+  std::vector<std::pair<EntryPlace, EntryPlace>> copies;  // and what they are copies of
+  for (const auto& unit : info.units()) {
+    for (Cursor cursor(info, *unit); cursor.next();) {
+      const Entry& entry = cursor.entry();
+      if (entry.tag == Tag::subprogram && (entry.has(At::name) || entry.has(At::specification)) && is_wanted(entry))
+        wanted.insert({unit.get(), entry.offset});
+      if (entry.tag != Tag::inlined_subroutine) continue;
+      copies.emplace_back(EntryPlace{unit.get(), entry.offset}, info.reference(entry, At::abstract_origin));
+    }
+  }
+  std::vector<InlinedCopy> result;
+  for (const auto& [place, origin] : copies) {
+    if (!wanted.contains(origin)) continue;
+    const auto entry = info.read(place);
+    const std::vector<AddressRange> ranges = entry ? info.ranges(*entry) : std::vector<AddressRange>();
+    const auto code = std::ranges::find_if(ranges, [](const AddressRange& range) { return range.size() != 0; });
+    if (code != ranges.end()) result.push_back({place, code->from});
   }
   return result;
 }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <string>
 #include <unordered_map>
@@ -13,6 +14,13 @@
 
 namespace deeptrace::debuginfo {
 
+/// Where something is declared.
+struct Declaration {
+  const Unit* unit = nullptr;  ///< null when unknown
+  std::uint64_t file = 0;      ///< number in that unit's line table
+  std::uint32_t line = 0;
+};
+
 /// A function's instructions in the midst of another's.
 struct InlinedCall {
   std::string name;  ///< of the function that was called; with its namespaces
@@ -20,6 +28,8 @@ struct InlinedCall {
   unsigned depth = 1;                      ///< 1: called by the function itself; 2: by one that is inlined there
   std::optional<std::uint64_t> call_file;  ///< where the call stands: number in the unit's line table
   std::uint32_t call_line = 0;             ///< 0 when unknown
+  Declaration declared;                    ///< of the function that was called
+  std::uint64_t entry = 0;                 ///< offset of its entry in the unit's section
 };
 
 struct DescribedFunction {
@@ -27,6 +37,7 @@ struct DescribedFunction {
   std::uint64_t entry = 0;  ///< offset of its entry in the unit's section
   std::vector<AddressRange> ranges;
   std::vector<InlinedCall> inlined;  ///< outer ones before those in them
+  Declaration declared;
 };
 
 /// Looks functions up by address. A unit is looked over when its first address is asked for, a function is read when it
@@ -59,5 +70,13 @@ class Scopes {
   std::map<std::pair<const Unit*, std::uint64_t>, DescribedFunction> functions_;
   const DescribedFunction* last_ = nullptr;  ///< addresses are mostly asked for one after the other
 };
+
+/// Where a function was inlined.
+struct InlinedCopy {
+  EntryPlace entry;
+  std::uint64_t address = 0;  ///< of some instruction of it
+};
+/// All copies of the functions that `is_wanted` takes, given a function's entry with a name. Looks over all units.
+std::vector<InlinedCopy> inlined_copies(const DebugInfo& info, const std::function<bool(const Entry&)>& is_wanted);
 
 }  // namespace deeptrace::debuginfo

@@ -87,11 +87,12 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   card.mode = view.mode();
   card.ran_through = moved.ran_through;
   card.address = view.registers()[Reg::rip];
-  card.place = modules.place_name(card.address);
+  Where where = where_at(modules, card.address, stopped.level);
+  card.place = std::move(where.place);
+  card.inlined = std::move(where.inlined);
   card.called_from = own_caller(modules, view, card.address);
-  const auto [file, line] = modules.line_of(card.address);
-  card.file = file;
-  card.line = line;
+  card.file = std::move(where.file);
+  card.line = where.line;
   card.thread = subject.number_of(subject.thread());
   card.threads = subject.target().threads().size();
   card.code = code_around(modules, view, card.address, 2, 4, subject.stop_names());

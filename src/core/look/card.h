@@ -44,6 +44,7 @@ struct Card {
   bool limits_are_news = true;  ///< that is to be said; not at every stop
   std::uint64_t address = 0;
   std::string place;
+  std::string inlined;      ///< see Where
   std::string called_from;  ///< see own_caller
   std::string file;
   std::uint32_t line = 0;

@@ -243,6 +243,14 @@ bool Modules::begins_statement(std::uint64_t address) {
   return module != nullptr && module->program->lines().starts_statement(address - module->bias);
 }
 
+std::optional<Level> Modules::line_entered(std::uint64_t address, unsigned depth) {
+  const Module* module = at(address);
+  if (module == nullptr) return std::nullopt;
+  const program::LineEntry* entry = debug(*module).entries.at(address - module->bias, depth);
+  if (entry == nullptr) return std::nullopt;
+  return Level{entry->depth, module->program->lines().files()[entry->line.file], entry->line.line};
+}
+
 std::size_t Modules::inlined_depth(std::uint64_t address) {
   const Module* module = at(address);
   return module != nullptr ? debug(*module).scopes.inlined_at(address - module->bias).size() : 0;

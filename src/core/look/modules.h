@@ -18,8 +18,10 @@
 #include "debuginfo/types.h"
 #include "debuginfo/variables.h"
 #include "inspect/frames.h"
+#include "look/level.h"
 #include "program/code_scan.h"
 #include "program/code_starts.h"
+#include "program/line_entries.h"
 #include "program/program.h"
 #include "state/target.h"
 
@@ -32,13 +34,15 @@ struct ModuleDebug {
         scopes(program.debug()),
         locals(program.debug(), scopes),
         frames(program.elf(), program.debug_elf()),
-        scan(program) {}
+        scan(program),
+        entries(program, scopes, scan) {}
 
   debuginfo::Types types;
   debuginfo::Scopes scopes;
   debuginfo::Locals locals;
   debuginfo::FrameTable frames;
   program::CodeScan scan;
+  program::LineEntries entries;
   std::optional<std::vector<debuginfo::StaticVariable>> statics;
   /// Those with a fixed place, by address.
   std::optional<std::vector<const debuginfo::StaticVariable*>> placed;
@@ -96,6 +100,9 @@ class Modules {
 
   /// True when the line table begins a statement at the address.
   bool begins_statement(std::uint64_t address);
+  /// The line that control enters at an address (program/line_entries.h), at most `depth` inlined calls deep; nothing
+  /// where none is.
+  std::optional<Level> line_entered(std::uint64_t address, unsigned depth);
   /// How many inlined calls an instruction stands in.
   std::size_t inlined_depth(std::uint64_t address);
   /// What an address refers to.

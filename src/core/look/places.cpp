@@ -9,6 +9,7 @@
 #include "isa/text.h"
 #include "isa/walk.h"
 #include "program/code_starts.h"
+#include "program/instances.h"
 #include "program/location.h"
 #include "state/imagine.h"
 
@@ -18,36 +19,37 @@ namespace {
 using program::Function;
 using program::Program;
 
-/// The stop places of a source line: one for each function and inlined call that has it.
-std::vector<std::uint64_t> line_places(const Module& module, const std::vector<std::uint32_t>& files,
-                                       std::uint32_t line) {
-  ModuleDebug& debug = Modules::debug(module);
-  const Program& program = *module.program;
-  std::vector<debuginfo::LineRow> found;
-  program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
-    for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
-      const debuginfo::LineRow& row = rows[i];
-      if (row.ends || row.line != line || std::ranges::find(files, row.file) == files.end()) continue;
-      // A row that goes on with the same line starts nothing.
-      if (i > 0 && !rows[i - 1].ends && rows[i - 1].line == line && rows[i - 1].file == row.file) continue;
-      found.push_back(row);
-    }
-  });
-  std::ranges::sort(found, {}, [](const debuginfo::LineRow& row) { return row.address; });
-  using Copy = std::pair<std::uint64_t, std::vector<const debuginfo::InlinedCall*>>;
-  std::map<Copy, std::uint64_t> copies;
-  for (const bool statements : {true, false}) {
-    for (const debuginfo::LineRow& row : found) {
-      if (row.statement != statements) continue;
-      const Function* function = program.function_at(row.address);
-      const Copy copy{function != nullptr ? function->address : row.address, debug.scopes.inlined_at(row.address)};
-      copies.try_emplace(copy, row.address);
+/// Where control comes to a source line.
+std::vector<StopPlace> line_places(const Module& module, const std::vector<std::uint32_t>& files, std::uint32_t line) {
+  std::vector<StopPlace> result;
+  for (const program::LineEntry& entry : Modules::debug(module).entries.of(files, line)) {
+    const std::string& file = module.program->lines().files()[entry.line.file];
+    result.push_back({entry.address, Level{entry.depth, file, entry.line.line}});
+  }
+  return result;
+}
+
+/// Where control comes to instances of a function.
+StopPlaces instance_places(const Module& module, const program::Instances& instances) {
+  StopPlaces result;
+  for (const auto* list : {&instances.functions, &instances.clones}) {
+    for (const Function* function : *list) {
+      const std::uint64_t end = program::prologue_end_of(*module.program, *function);
+      result.places.push_back({end, instances.inlined.empty() ? std::nullopt : std::optional(Level{})});
     }
   }
-  std::vector<std::uint64_t> result;
-  for (const auto& [copy, address] : copies) result.push_back(address);
-  std::ranges::sort(result);
-  result.erase(std::unique(result.begin(), result.end()), result.end());
+  program::LineEntries& entries = Modules::debug(module).entries;
+  for (const debuginfo::InlinedCopy& copy : instances.inlined) {
+    for (const program::InlinedEntry& entry : entries.inlined_around(copy.address)) {
+      if (entry.call == copy.entry.offset) result.places.push_back({entry.address, Level{entry.depth, {}, 0}});
+    }
+  }
+  std::ranges::sort(result.places, {}, [](const StopPlace& place) {
+    return std::pair(place.address, place.level ? ~place.level->depth : 0);
+  });
+  const auto same = [](const StopPlace& a, const StopPlace& b) { return a.address == b.address; };
+  result.places.erase(std::unique(result.places.begin(), result.places.end(), same), result.places.end());
+  result.found = instances.words();
   return result;
 }
 
@@ -104,33 +106,39 @@ std::uint64_t after_opening(const Program& program, std::uint64_t address) {
   return prologue.by == program::Prologue::By::debug_information ? prologue.end : address;
 }
 
-Result<std::vector<std::uint64_t>> stop_places(const Module& module, std::string_view location) {
+Result<StopPlaces> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
   const auto named = program.functions_named(location);
-  std::vector<std::uint64_t> result;
-  if (!named.empty() && named.front()->origin != Function::Origin::section) {
-    for (const Function* function : named) result.push_back(program::prologue_end_of(program, *function));
-    return result;
+  const bool section = !named.empty() && named.front()->origin == Function::Origin::section;
+  const bool name = location.find_first_of("+") == std::string_view::npos && !number_in(location);
+  if (!section && name) {
+    program::Instances instances = program::instances_of(program, location);
+    // What an alias names is a function like others.
+    if (instances.functions.empty() && instances.clones.empty()) instances.functions = named;
+    if (!instances.empty()) return instance_places(module, instances);
   }
+  StopPlaces result;
   const std::size_t colon = location.rfind(':');
   const bool in_file = colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':';
   if (in_file) {
     const auto line = number_in(location.substr(colon + 1));
     if (line) {
       const auto files = program::source_files_named(program, location.substr(0, colon));
-      result = line_places(module, files, static_cast<std::uint32_t>(*line));
-      for (std::uint64_t& address : result) address = after_opening(program, address);
-      if (!result.empty()) return result;
+      result.places = line_places(module, files, static_cast<std::uint32_t>(*line));
+      for (StopPlace& place : result.places) place.address = after_opening(program, place.address);
+      if (!result.places.empty()) return result;
     }
   }
-  if (const auto label = program.label_named(location))
-    return std::vector<std::uint64_t>{program::prologue_after(program, *label).end};
-  Result<std::vector<std::uint64_t>> found = program::addresses_of(program, location);
-  if (!found) return found;
+  if (const auto label = program.label_named(location)) {
+    result.places = {{program::prologue_after(program, *label).end, std::nullopt}};
+    return result;
+  }
+  const Result<std::vector<std::uint64_t>> found = program::addresses_of(program, location);
+  if (!found) return found.error();
   for (const std::uint64_t address : *found) {
     const Function* function = program.function_at(address);
     const bool whole = in_file && function != nullptr && function->address == address;
-    result.push_back(whole ? program::prologue_end_of(program, *function) : address);
+    result.places.push_back({whole ? program::prologue_end_of(program, *function) : address, std::nullopt});
     if (whole) continue;
     const program::Boundaries around = program::boundaries_around(program, address);
     if (around.before != address) return inside_instruction(location, around, module.bias);
@@ -184,18 +192,17 @@ Error chosen_at_start(const Program& program, std::string_view name) {
 
 }  // namespace
 
-Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::StateView& view,
-                                               std::string_view location, bool* waiting) {
+Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, std::string_view location,
+                               bool may_wait) {
   // A function that is chosen at the start, with or without an offset.
-  const auto chosen = [&](const Module& module,
-                          std::string_view where) -> std::optional<Result<std::vector<std::uint64_t>>> {
+  const auto chosen = [&](const Module& module, std::string_view where) -> std::optional<Result<StopPlaces>> {
     const std::size_t plus = where.find('+');
     const std::string_view name = where.substr(0, plus);
     const auto found = choosers(*module.program, name);
     if (found.empty()) return std::nullopt;
     const auto functions = chosen_by(found, module, view);
     if (!functions) return chosen_at_start(*module.program, name);
-    std::vector<std::uint64_t> places;
+    StopPlaces result;
     for (const Function* function : *functions) {
       std::uint64_t place = program::prologue_end_of(*module.program, *function);
       if (plus != std::string_view::npos) {
@@ -205,15 +212,15 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
         const program::Boundaries around = program::boundaries_around(*module.program, place);
         if (around.before != place) return inside_instruction(where, around, module.bias);
       }
-      places.push_back(place + module.bias);
+      result.places.push_back({place + module.bias, std::nullopt});
     }
-    return places;
+    return result;
   };
   const auto in = [&](const Module& module, std::string_view where) {
     if (auto places = chosen(module, where)) return *places;
-    Result<std::vector<std::uint64_t>> found = stop_places(module, where);
+    Result<StopPlaces> found = stop_places(module, where);
     if (found) {
-      for (std::uint64_t& address : *found) address += module.bias;
+      for (StopPlace& place : found->places) place.address += module.bias;
     }
     return found;
   };
@@ -229,10 +236,7 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
       if (opened == nullptr) return Error{Fault::usage, module->path + ": cannot be read"};
       return in(*opened, location.substr(mark + 1));
     }
-    if (name.find(".so") != std::string_view::npos && waiting != nullptr) {
-      *waiting = true;
-      return std::vector<std::uint64_t>();
-    }
+    if (name.find(".so") != std::string_view::npos && may_wait) return StopPlaces{{}, {}, true};
   }
   // An address of the running program.
   if (const auto address = number_in(location)) {
@@ -240,17 +244,17 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
     if (module != nullptr) {
       const program::Boundaries around = program::boundaries_around(*module->program, *address - module->bias);
       if (around.before != *address - module->bias) return inside_instruction(location, around, module->bias);
-      return std::vector<std::uint64_t>{*address};
+      return StopPlaces{{{*address, std::nullopt}}, {}, false};
     }
   }
   if (const std::string other = called_as(modules, location); !other.empty())
-    return stop_places(modules, view, other, waiting);
+    return stop_places(modules, view, other, may_wait);
   const auto only_stubs = [](const Module& module, std::string_view name) {
     const auto found = module.program->functions_named(name);
     return !found.empty() &&
            std::ranges::all_of(found, [](const Function* f) { return f->origin == Function::Origin::plt; });
   };
-  Result<std::vector<std::uint64_t>> first = in(modules.main(), location);
+  Result<StopPlaces> first = in(modules.main(), location);
   if (first && !only_stubs(modules.main(), location)) return first;
   // The loader has functions of its own by the C library's names: it comes last.
   const auto order = [](const Module& module) {
@@ -261,7 +265,7 @@ Result<std::vector<std::uint64_t>> stop_places(Modules& modules, const state::St
       if (module.get() == &modules.main() || order(*module) != turn) continue;
       const Module* opened = modules.at(module->from);
       if (opened == nullptr || only_stubs(*opened, location)) continue;
-      Result<std::vector<std::uint64_t>> found = in(*opened, location);
+      Result<StopPlaces> found = in(*opened, location);
       if (found || !choosers(*opened->program, location.substr(0, location.find('+'))).empty()) return found;
     }
   }

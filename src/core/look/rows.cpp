@@ -11,6 +11,26 @@ using state::Reg;
 
 std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(view.mode()).word; }
 
+/// The parameters of a frame, of the inlined call that it is or of the function itself.
+std::vector<std::pair<std::string, inspect::Value>> parameters(Modules& modules, const state::StateView& view,
+                                                               const inspect::Frame& frame, unsigned depth) {
+  std::vector<std::pair<std::string, inspect::Value>> result;
+  Scope scope(modules, view, frame);
+  scope.at_depth(depth);
+  for (Scope::Listed& listed : scope.locals()) {
+    if (!listed.parameter || listed.depth != depth) continue;
+    inspect::Value value;
+    if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
+    if (listed.datum) {
+      value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
+    } else {
+      value.text = listed.datum.error().message;
+    }
+    result.emplace_back(listed.name, std::move(value));
+  }
+  return result;
+}
+
 }  // namespace
 
 std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
@@ -23,41 +43,21 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
     row.cfa = frame.cfa;
     row.how = frame.how;
     row.signal = frame.signal;
-    const auto [file, line] = modules.line_of(frame.inside());
-    row.file = file;
-    row.line = line;
-    Scope scope(modules, view, frame);
-    // An inlined call stands where its innermost instruction does; its caller where the call is written.
-    if (const Module* module = modules.at(frame.inside())) {
-      ModuleDebug& debug = Modules::debug(*module);
-      auto calls = debug.scopes.inlined_at(frame.inside() - module->bias);
-      const auto* function = debug.scopes.function_at(frame.inside() - module->bias);
-      std::ranges::reverse(calls);
-      for (const debuginfo::InlinedCall* call : calls) {
-        FrameRow inlined = row;
-        inlined.number = result.size();
-        inlined.inlined = call->name;
-        result.push_back(inlined);
-        row.line = call->call_line;
-        if (function != nullptr && function->unit->line_table && call->call_file) {
-          if (const auto index = module->program->lines().file_of(*function->unit->line_table, *call->call_file))
-            row.file = module->program->lines().files()[*index];
-        }
-      }
+    const Module* module = modules.at(frame.inside());
+    const std::size_t inlined =
+        module != nullptr ? Modules::debug(*module).scopes.inlined_at(frame.inside() - module->bias).size() : 0;
+    // The call that was inlined last is the innermost frame; its caller stands where the call is written.
+    for (auto depth = static_cast<unsigned>(inlined);; --depth) {
+      Where where = where_at(modules, frame.inside(), Level{depth, {}, 0});
+      row.number = result.size();
+      row.depth = depth;
+      row.inlined = std::move(where.inlined);
+      row.file = std::move(where.file);
+      row.line = where.line;
+      row.parameters = parameters(modules, view, frame, depth);
+      result.push_back(row);
+      if (depth == 0) break;
     }
-    row.number = result.size();
-    for (Scope::Listed& listed : scope.locals()) {
-      if (!listed.parameter || !listed.inlined.empty()) continue;
-      inspect::Value value;
-      if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
-      if (listed.datum) {
-        value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
-      } else {
-        value.text = listed.datum.error().message;
-      }
-      row.parameters.emplace_back(listed.name, std::move(value));
-    }
-    result.push_back(std::move(row));
   }
   return result;
 }

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "look/address_name.h"
+#include "look/level.h"
 #include "look/scope.h"
 
 namespace deeptrace::look {
@@ -19,6 +20,7 @@ struct FrameRow {
   std::string file;
   std::uint32_t line = 0;
   std::string inlined;  ///< it is an inlined call of this function, in the frame of the row after it
+  unsigned depth = 0;   ///< of inlined calls
   std::uint64_t cfa = 0;
   inspect::Frame::How how = inspect::Frame::How::innermost;
   bool signal = false;

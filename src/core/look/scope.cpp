@@ -155,9 +155,22 @@ inspect::RuleFinder Scope::rules() {
 
 // ---- variables ------------------------------------------------------------------------------------------------------
 
+std::vector<const debuginfo::LocalScope*> Scope::scopes_here() const {
+  if (module_ == nullptr) return {};
+  std::vector<const debuginfo::LocalScope*> result = Modules::debug(*module_).locals.around(inside_);
+  const auto inlined = [](const debuginfo::LocalScope* scope) { return !scope->inlined.empty(); };
+  auto deep = static_cast<std::size_t>(std::ranges::count_if(result, inlined));
+  while (depth_ && deep > *depth_) {
+    // The call, with its blocks.
+    const auto call = std::ranges::find_if(result, inlined);
+    result.erase(result.begin(), call + 1);
+    --deep;
+  }
+  return result;
+}
+
 const LocalVariable* Scope::local_named(std::string_view name) {
-  if (module_ == nullptr) return nullptr;
-  for (const debuginfo::LocalScope* scope : Modules::debug(*module_).locals.around(inside_)) {
+  for (const debuginfo::LocalScope* scope : scopes_here()) {
     for (const LocalVariable& variable : scope->variables) {
       if (variable.name == name) return &variable;
     }
@@ -440,11 +453,8 @@ std::optional<Error> Scope::unknown_in(const inspect::Expression& expression) {
 
 Error Scope::unknown_name(std::string_view name) {
   std::set<std::string> names;
-  if (module_ != nullptr) {
-    ModuleDebug& debug = Modules::debug(*module_);
-    for (const debuginfo::LocalScope* scope : debug.locals.around(inside_)) {
-      for (const LocalVariable& variable : scope->variables) names.insert(variable.name);
-    }
+  for (const debuginfo::LocalScope* scope : scopes_here()) {
+    for (const LocalVariable& variable : scope->variables) names.insert(variable.name);
   }
   for (const auto& module : modules_.all()) {
     if (!module->program || module->system) continue;
@@ -459,15 +469,19 @@ Error Scope::unknown_name(std::string_view name) {
 
 std::vector<Scope::Listed> Scope::locals() {
   std::vector<Listed> result;
-  if (module_ == nullptr) return result;
-  auto scopes = Modules::debug(*module_).locals.around(inside_);
+  auto scopes = scopes_here();
   std::ranges::reverse(scopes);
   std::string inlined;
+  unsigned depth = 0;
   for (const debuginfo::LocalScope* scope : scopes) {
-    if (!scope->inlined.empty()) inlined = scope->inlined;
+    if (!scope->inlined.empty()) {
+      inlined = scope->inlined;
+      ++depth;
+    }
     for (const bool parameters : {true, false}) {
       for (const LocalVariable& variable : scope->variables) {
-        if (variable.parameter == parameters) result.push_back({variable.name, parameters, inlined, local(variable)});
+        if (variable.parameter == parameters)
+          result.push_back({variable.name, parameters, inlined, depth, local(variable)});
       }
     }
   }

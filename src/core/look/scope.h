@@ -40,6 +40,8 @@ class Scope final : public inspect::Environment {
   /// Variables of unoptimised code are looked for where they will be, before their frame is set up as well: for whoever
   /// names what a prologue writes.
   void in_their_places() { in_their_places_ = true; }
+  /// Looks from the frame of an inlined call, or of the function around it: `depth` inlined calls deep at most.
+  void at_depth(std::optional<unsigned> depth) { depth_ = depth; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
 
@@ -48,6 +50,7 @@ class Scope final : public inspect::Environment {
     std::string name;
     bool parameter = false;
     std::string inlined;  ///< the inlined function that it belongs to; empty for the frame's own
+    unsigned depth = 0;   ///< of inlined calls
     Result<inspect::Datum> datum;
   };
   std::vector<Listed> locals();
@@ -73,6 +76,8 @@ class Scope final : public inspect::Environment {
   Result<inspect::Datum> passed(std::uint64_t number);
   [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
+  /// The scopes that names are looked up in, innermost first.
+  [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
@@ -91,6 +96,7 @@ class Scope final : public inspect::Environment {
   const Module* module_ = nullptr;  ///< that the frame stands in; null outside all
   std::uint64_t inside_ = 0;        ///< address in the module's file that scopes are looked up by
   std::optional<std::uint64_t> returned_from_;
+  std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool in_their_places_ = false;
 };
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "look/level.h"
 #include "state/delta.h"
 #include "state/target.h"
 
@@ -13,10 +14,11 @@ namespace deeptrace::look {
 
 /// One hit of a stop point.
 struct HaltHit {
-  unsigned halt = 0;         ///< its number
-  std::uint64_t hit = 0;     ///< from 1
-  std::uint64_t writer = 0;  ///< data stops: the instruction that wrote or read; 0: not known, or not by one
-  std::string by{};          ///< who did it, where it was no instruction that is known
+  unsigned halt = 0;             ///< its number
+  std::uint64_t hit = 0;         ///< from 1
+  std::uint64_t writer = 0;      ///< data stops: the instruction that wrote or read; 0: not known, or not by one
+  std::string by{};              ///< who did it, where it was no instruction that is known
+  std::optional<Level> level{};  ///< the frame that was reached; nothing: the innermost
   std::vector<std::uint8_t> before{}, after{};  ///< data stops: the bytes watched; empty where they are not known
 };
 
@@ -43,6 +45,7 @@ struct Stopped {
   bool fault_address_known = false;
   bool at_start = false;  ///< of a program: nothing has run
   std::vector<HaltHit> hits;
+  std::optional<Level> level;                       ///< the frame that was reached; nothing: the innermost
   std::vector<std::string> notes;                   ///< what else happened on the way
   std::optional<std::uint64_t> returned_from;       ///< a function that returned: an address in it
   std::vector<state::RegisterChange> not_restored;  ///< preserved registers that it left changed

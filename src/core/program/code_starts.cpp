@@ -108,14 +108,11 @@ Prologue prologue_of(const Program& program, const Function& function) {
   const bool hand_written = described ? is_assembly(program, function.address) : !function.typed;
   std::uint64_t marked = 0, second = 0;
   if (described && !hand_written) {
-    program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
-      if (rows.empty() || rows.front().address >= range.to || rows.back().address < range.from) return;
-      for (const debuginfo::LineRow& row : rows) {
-        if (row.ends || !range.holds(row.address)) continue;
-        if (row.prologue_end && (marked == 0 || row.address < marked)) marked = row.address;
-        if (row.address > range.from && row.statement && (second == 0 || row.address < second)) second = row.address;
-      }
-    });
+    for (const debuginfo::LineRow& row : program.lines().rows_in(range)) {
+      if (row.ends) continue;
+      if (row.prologue_end && (marked == 0 || row.address < marked)) marked = row.address;
+      if (row.address > range.from && row.statement && (second == 0 || row.address < second)) second = row.address;
+    }
   }
   using By = Prologue::By;
   if (marked != 0) return {marked, marked == range.from ? By::none : By::debug_information};

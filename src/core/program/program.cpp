@@ -252,13 +252,11 @@ const Function* Program::function_at(std::uint64_t address) const {
   return function.range().holds(address) ? &function : nullptr;
 }
 
-bool Program::goes_by(const Function& function, std::string_view name) const {
-  if (function.origin == Function::Origin::plt) return false;
+bool goes_by(std::string_view symbol, const std::function<std::string_view()>& shown, std::string_view name) {
   // Names need not be made readable where they cannot fit.
-  const std::string_view symbol = function.symbol();
   if (symbol == name) return true;
   if (symbol.starts_with("_Z") && !name.starts_with(first_component(symbol))) return false;
-  std::string_view full = function.name;
+  std::string_view full = shown();
   // "parse[abi:cxx11](int)" goes by "parse" too.
   std::string untagged;
   if (full.find("[abi:") != std::string_view::npos && name.find("[abi:") == std::string_view::npos) {
@@ -272,16 +270,21 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
   std::vector<const Function*> result;
   if (name.empty()) return result;
   const std::string identifier = identifier_of(name);
+  const auto named = [name](const Function& function) {
+    return function.origin != Function::Origin::plt &&
+           goes_by(
+               function.symbol(), [&]() -> std::string_view { return function.name; }, name);
+  };
   if (index_ != nullptr && !identifier.empty() && !name.starts_with("unnamed_") && !name.starts_with('.')) {
     for (const std::size_t number : index_->with_word(identifier)) {
-      if (goes_by(functions_[number], name)) result.push_back(&functions_[number]);
+      if (named(functions_[number])) result.push_back(&functions_[number]);
     }
     return result;
   }
   for (const Function& function : functions_) {
     const std::string_view symbol = function.symbol();
     const bool cannot = symbol.starts_with("_Z") && symbol != name && symbol.find(identifier) == std::string_view::npos;
-    if (!cannot && goes_by(function, name)) result.push_back(&function);
+    if (!cannot && named(function)) result.push_back(&function);
   }
   // Where several symbols have one address, one of them is shown; any of them finds it.
   for (const Label& alias : aliases_) {
@@ -317,7 +320,8 @@ const Label* Program::label_at(std::uint64_t address) const {
 std::optional<Program::NearestName> Program::nearest_name(std::uint64_t address) const {
   const Function* function = function_at(address);
   if (function == nullptr) return std::nullopt;
-  if (function->origin == Function::Origin::plt) return NearestName{"PLT stub of " + function->name.str(), function->address};
+  if (function->origin == Function::Origin::plt)
+    return NearestName{"PLT stub of " + function->name.str(), function->address};
   // Labels that an assembler makes for itself say nothing to people.
   const auto is_written = [](std::string_view name) { return !name.starts_with(".L") && !name.starts_with("..@"); };
   auto label = std::ranges::upper_bound(labels_, address, {}, &Label::address);

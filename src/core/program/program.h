@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -33,6 +34,10 @@ struct Reference {
   std::string name;  ///< "level_sum", "level_sum+0x12", "printf", ".rodata+0x20"; empty when unknown
   std::string text;  ///< the characters there when it is a readable string, raw
 };
+
+/// True when a function with a symbol (empty: none) goes by a name: its symbol, its name in C++ (`shown`), or that
+/// without its signature.
+bool goes_by(std::string_view symbol, const std::function<std::string_view()>& shown, std::string_view name);
 
 /// How a file is opened.
 struct OpenOptions {
@@ -116,7 +121,6 @@ class Program {
   explicit Program(binary::Elf elf) : elf_(std::move(elf)) {}
   void find_functions(bool linker_names);
   void find_debug_information(const std::vector<std::string>& folders);
-  [[nodiscard]] bool goes_by(const Function& function, std::string_view name) const;
   [[nodiscard]] bool with_c_start() const;
 
   binary::Elf elf_;

@@ -93,6 +93,7 @@ class Run {
     HitRow& row = place.row;
     control::Control& control = tree_->current();
     look::Scope scope(control.modules(), control.view());
+    if (hit.level) scope.at_depth(hit.level->depth);
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     for (const inspect::Expression& expression : expressions_) {
       Result<inspect::Datum> datum = expression.evaluate(scope, false);
@@ -131,13 +132,13 @@ HitPlace::HitPlace(control::ProcessTree& tree, const look::Stopped& stopped, con
   row.hit = hit.hit;
   row.thread = control.number_of(stopped.thread);
   row.address = hit.writer != 0 ? hit.writer : control.view().registers()[state::Reg::rip];
-  place_ = control.modules().place_name(row.address);
+  where_ = look::where_at(control.modules(), row.address, hit.writer != 0 ? std::nullopt : hit.level);
   called_from_ = look::own_caller(control.modules(), control.view(), row.address);
-  const auto [file, line] = control.modules().line_of(row.address);
-  row.function = place_;
+  row.function = where_.place;
+  row.inlined = where_.inlined;
   row.called_from = called_from_;
-  row.file = file;
-  row.line = line;
+  row.file = where_.file;
+  row.line = where_.line;
   if (!hit.before.empty()) row.before = control.watched_value(hit.halt, hit.before);
   if (!hit.after.empty()) row.after = control.watched_value(hit.halt, hit.after);
   row.by = hit.by;

@@ -31,6 +31,7 @@ struct HitRow {
   std::uint64_t thread = 0;   ///< of the process, likewise
   std::uint64_t address = 0;  ///< of the instruction that is about to run, or that wrote
   std::string_view function;  ///< with the offset in it; empty when unknown
+  std::string_view inlined;   ///< the inlined function whose frame was reached; empty: that of `function`
   std::string_view file;      ///< empty when unknown
   std::uint32_t line = 0;
   std::string_view called_from;      ///< the own code that library code runs for, with its line; empty in own code
@@ -47,7 +48,8 @@ struct HitPlace {
   HitRow row;  ///< without kept values
 
  private:
-  std::string place_, called_from_;
+  look::Where where_;
+  std::string called_from_;
 };
 
 struct HitsStart {

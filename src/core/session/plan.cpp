@@ -203,6 +203,7 @@ class Run {
     row.hit = place.row;
     control::Control& control = tree_->current();
     look::Scope scope(control.modules(), control.view());
+    if (hit.level) scope.at_depth(hit.level->depth);
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     for (const PlanAction& action : rule.actions) {
@@ -266,7 +267,7 @@ std::optional<Error> check_plan(const Plan& plan, const std::string& path, const
     using Kind = control::HaltRule::Kind;
     if (rule.halt.kind != Kind::at && rule.halt.kind != Kind::returns) continue;
     if (rule.halt.what.find(".so") != std::string::npos) continue;  // another module's
-    const Result<std::vector<std::uint64_t>> found = look::stop_places(module, rule.halt.what);
+    const Result<look::StopPlaces> found = look::stop_places(module, rule.halt.what);
     if (!found) return at_line(plan, rule, found.error());
   }
   return std::nullopt;

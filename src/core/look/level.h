@@ -1,0 +1,31 @@
+// Frames of inlined calls: at one instruction a thread is in the function that was inlined last, in those around it,
+// and in the function that holds them all.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+
+namespace deeptrace::look {
+
+class Modules;
+
+/// The frame that one is in at an instruction.
+struct Level {
+  unsigned depth = 0;      ///< of inlined calls: 0 is the function itself
+  std::string file;        ///< of the line that was reached; empty: as the line table and the calls have it
+  std::uint32_t line = 0;  ///< 0: likewise
+};
+
+/// Where an instruction is, seen from one of its frames.
+struct Where {
+  std::string place;    ///< "main+0x12", of the function that holds the instruction
+  std::string inlined;  ///< the inlined function whose frame it is; empty: the function's own
+  std::string file;     ///< empty when unknown
+  std::uint32_t line = 0;
+};
+
+/// `level` nothing: the innermost frame.
+Where where_at(Modules& modules, std::uint64_t address, const std::optional<Level>& level);
+
+}  // namespace deeptrace::look

@@ -1,0 +1,32 @@
+// A function as its code lies in a file: out of line, as clones that the compiler made for some of its calls, and
+// inlined into other functions.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "debuginfo/scopes.h"
+#include "program/program.h"
+
+namespace deeptrace::program {
+
+/// The linker's name of the function that a symbol is a clone of; empty where it is none. Compilers add to it what they
+/// did: `.constprop` (arguments became constants), `.isra` (some are passed otherwise), `.part` (a part of it),
+/// `.lto_priv` and `.llvm` (made unique), each perhaps with a number. `.cold` is a part that is no entry of its own.
+std::string_view origin_of_clone(std::string_view symbol);
+
+struct Instances {
+  std::vector<const Function*> functions;  ///< out of line
+  std::vector<const Function*> clones;
+  std::vector<debuginfo::InlinedCopy> inlined;  ///< by the address of some instruction
+  [[nodiscard]] bool empty() const { return functions.empty() && clones.empty() && inlined.empty(); }
+  /// "1 function, 2 clones, 3 inlined copies"; empty where there is a function and nothing else.
+  [[nodiscard]] std::string words() const;
+};
+
+/// All instances of the functions of a name (see Program::functions_named). Inlined copies are found in files with
+/// debug information of up to 256 MB.
+Instances instances_of(const Program& program, std::string_view name);
+
+}  // namespace deeptrace::program
