@@ -95,6 +95,8 @@ enum class At : std::uint16_t {
   entry_pc = 0x52,
   data_bit_offset = 0x6b,
   enum_class = 0x6d,
+  call_all_calls = 0x7a,
+  gnu_all_call_sites = 0x2117,
   linkage_name = 0x6e,
   string_offsets_base = 0x72,
   address_base = 0x73,

@@ -77,6 +77,7 @@ const DescribedFunction& Scopes::described(const Unit& unit, std::uint64_t offse
     if (cursor.depth() == 0) {
       function.ranges = info_.ranges(entry);
       function.declared = declaration_of(info_, entry);
+      function.optimised = entry.has(At::call_all_calls) || entry.has(At::gnu_all_call_sites);
       continue;
     }
     while (open.size() > 1 && open.back().depth >= cursor.depth()) open.pop_back();

@@ -38,6 +38,8 @@ struct DescribedFunction {
   std::vector<AddressRange> ranges;
   std::vector<InlinedCall> inlined;  ///< outer ones before those in them
   Declaration declared;
+  /// All calls in it are described (DW_AT_call_all_calls), as gcc and clang do where they optimise, and only there.
+  bool optimised = false;
 };
 
 /// Looks functions up by address. A unit is looked over when its first address is asked for, a function is read when it

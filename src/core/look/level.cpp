@@ -18,6 +18,7 @@ Where where_at(Modules& modules, std::uint64_t address, const std::optional<Leve
   const auto calls = debug.scopes.inlined_at(address - module->bias);
   const std::size_t depth = level ? std::min<std::size_t>(level->depth, calls.size()) : calls.size();
   if (depth != 0) result.inlined = calls[depth - 1]->name;
+  if (level && !level->inlined.empty()) result.inlined = level->inlined;
   if (level && level->line != 0) {
     result.file = level->file;
     result.line = level->line;

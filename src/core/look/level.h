@@ -15,6 +15,9 @@ struct Level {
   unsigned depth = 0;      ///< of inlined calls: 0 is the function itself
   std::string file;        ///< of the line that was reached; empty: as the line table and the calls have it
   std::uint32_t line = 0;  ///< 0: likewise
+  /// The inlined function, where the debug information does not count the instruction among its own: of code that the
+  /// compiler mixed, some begins a call for another function's instruction.
+  std::string inlined{};
 };
 
 /// Where an instruction is, seen from one of its frames.

@@ -39,9 +39,18 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
     }
   }
   program::LineEntries& entries = Modules::debug(module).entries;
+  debuginfo::Scopes& scopes = Modules::debug(module).scopes;
   for (const debuginfo::InlinedCopy& copy : instances.inlined) {
     for (const program::InlinedEntry& entry : entries.inlined_around(copy.address)) {
-      if (entry.call == copy.entry.offset) result.places.push_back({entry.address, Level{entry.depth, {}, 0}});
+      if (entry.call != copy.entry.offset) continue;
+      Level level{entry.depth, {}, 0};
+      const auto around = scopes.inlined_at(entry.address);
+      if (around.size() < entry.depth || around[entry.depth - 1]->entry != entry.call) {
+        level.inlined = instances.name;
+        level.line = entry.declared.line;
+        if (level.line != 0) level.file = module.program->lines().files()[entry.declared.file];
+      }
+      result.places.push_back({entry.address, level});
     }
   }
   std::ranges::sort(result.places, {}, [](const StopPlace& place) {

@@ -114,11 +114,12 @@ void FlowBlocks::connect() {
         add(next);
         break;
       case ControlFlow::jump: {
-        const auto [from, to] = std::ranges::equal_range(tables_, last.address, {}, &JumpTable::jump);
-        for (auto table = from; table != to; ++table) {
+        auto table = std::ranges::lower_bound(tables_, last.address, {}, &JumpTable::jump);
+        const bool known = table != tables_.end() && table->jump == last.address;
+        for (; table != tables_.end() && table->jump == last.address; ++table) {
           for (const std::uint64_t one : targets_of(program_, *table)) add(one);
         }
-        if (from == to && local_target(last, target)) add(target);
+        if (!known && local_target(last, target)) add(target);
         break;
       }
       case ControlFlow::return_:

@@ -66,6 +66,7 @@ std::string Instances::words() const {
 
 Instances instances_of(const Program& program, std::string_view name) {
   Instances result;
+  result.name = name;
   if (name.empty()) return result;
   for (const Function* function : program.functions_named(name))
     (origin_of_clone(function->symbol()).empty() ? result.functions : result.clones).push_back(function);

@@ -17,6 +17,7 @@ namespace deeptrace::program {
 std::string_view origin_of_clone(std::string_view symbol);
 
 struct Instances {
+  std::string name;                        ///< that was asked for
   std::vector<const Function*> functions;  ///< out of line
   std::vector<const Function*> clones;
   std::vector<debuginfo::InlinedCopy> inlined;  ///< by the address of some instruction

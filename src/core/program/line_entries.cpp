@@ -30,7 +30,7 @@ class Finder {
     if (flow_.code().empty()) return {};
     generic_events();
     find(false);
-    add_copies_in_a_row();
+    if (has_copies_) add_copies_in_a_row();
     if (has_marks()) {
       std::vector<Entry> generic = std::exchange(entries_, {});
       mark_events();
@@ -109,6 +109,7 @@ class Finder {
     scopes_.resize(1);
     scope_of_.assign(flow_.code().size(), 0);
     if (described == nullptr) return;
+    has_copies_ = described->optimised;
     const auto declared = [this](const debuginfo::Declaration& d) { return line_of(d.unit, d.file, d.line); };
     scopes_[0].declared = declared(described->declared);
     std::vector<std::uint32_t> open = {0};
@@ -199,7 +200,8 @@ class Finder {
       if (with_code.contains({row.file, row.line})) continue;
       const std::uint32_t number = flow_.number_at(row.address);
       if (number == flow_.code().size()) continue;
-      added.push_back({number, position(scope_for(row, number), {row.file, row.line})});
+      const std::uint32_t scope = scope_for(row, number);
+      if (scope != kNone) added.push_back({number, position(scope, {row.file, row.line})});
     }
     events_.insert(events_.end(), added.begin(), added.end());
     std::ranges::stable_sort(events_, {}, &Event::instruction);
@@ -351,7 +353,8 @@ class Finder {
           earlier = &runs[k];
       }
       own.push_back(keys);
-      const bool goes_on = earlier != nullptr && !(run.from_outside && repeats(passes[earlier->pass], keys));
+      const bool goes_on =
+          earlier != nullptr && !(has_copies_ && run.from_outside && repeats(passes[earlier->pass], keys));
       if (goes_on) run.enters = false;
       // What is begun again here was a beginning before: the second part of a loop's line after its first part.
       for (std::size_t k = i; earlier != nullptr && !goes_on && k-- > 0 && i - k <= kLookBack;) {
@@ -415,16 +418,22 @@ class Finder {
     return result;
   }
 
-  /// Moves between registers and of vectors, which set things up, say nothing.
+  /// Moves between registers and of vectors, which set things up, say nothing. Slots of the stack are variables, each
+  /// another, and constants are what the source has.
   [[nodiscard]] std::optional<std::uint64_t> key_of(std::uint32_t number) const {
     const isa::Instruction& instruction = flow_.code()[number].instruction;
     const isa::ControlFlow flow = isa::flow_of(instruction);
     if (flow == isa::ControlFlow::jump || isa::does_nothing(instruction)) return std::nullopt;
+    std::uint64_t number_in_it = 0;
     if (flow == isa::ControlFlow::next) {
       bool memory = false, vector = false;
       for (const isa::Operand& operand : isa::operands_of(instruction)) {
         if (operand.stack_slot) return std::nullopt;
         memory |= operand.kind == isa::Operand::Kind::memory && operand.width != 0;
+        const bool on_stack = operand.recipe.has_base(isa::kRsp) || operand.recipe.has_base(isa::kRbp);
+        const bool slot_of_stack = operand.kind == isa::Operand::Kind::memory && on_stack;
+        if (slot_of_stack || operand.kind == isa::Operand::Kind::immediate)
+          number_in_it = number_in_it * 31 + static_cast<std::uint64_t>(operand.value);
         vector |= operand.kind == isa::Operand::Kind::reg && operand.width > 64;
       }
       const std::string_view name = isa::mnemonic_of(isa::row_of(instruction));
@@ -433,7 +442,7 @@ class Finder {
     const LineRow* row = row_of_[number];
     const std::uint64_t column = row != nullptr ? row->column : 0;
     const std::uint64_t line = row != nullptr ? row->line : 0;
-    return line << 32 | column << 16 | instruction.row;
+    return (line << 32 | column << 16 | instruction.row) ^ number_in_it * 0x9e3779b97f4a7c15;
   }
 
   /// True when whatever `run` leads to is another entry of the line, before control leaves the line.
@@ -478,7 +487,7 @@ class Finder {
       if (position.line.line != 0) {
         result.lines.push_back({address, position.line, scope.depth, entry.statement});
       } else if (position.scope != 0) {
-        result.inlined.push_back({address, scope.depth, scope.entry});
+        result.inlined.push_back({address, scope.depth, scope.entry, scope.declared});
       }
     }
     const auto key = [](const LineEntry& entry) {
@@ -508,6 +517,7 @@ class Finder {
   std::vector<std::vector<std::uint32_t>> ends_;
   std::map<std::uint32_t, std::vector<Run>> runs_;  ///< of each line in its scope
   std::vector<Entry> entries_;
+  bool has_copies_ = true;  ///< the compiler may have copied code
 };
 
 }  // namespace

@@ -37,9 +37,10 @@ struct LineEntry {
 /// Where control comes to a function that is inlined into another: there may be several such places, as the compiler
 /// copies and moves code.
 struct InlinedEntry {
-  std::uint64_t address = 0;  ///< in the file
-  unsigned depth = 0;         ///< 1: a call in the function itself
-  std::uint64_t call = 0;     ///< the offset of its entry in the debug information of the unit
+  std::uint64_t address = 0;       ///< in the file
+  unsigned depth = 0;              ///< 1: a call in the function itself
+  std::uint64_t call = 0;          ///< the offset of its entry in the debug information of the unit
+  debuginfo::SourceLine declared;  ///< where the function is declared; line 0: unknown
   friend bool operator==(const InlinedEntry&, const InlinedEntry&) = default;
 };
 
