@@ -113,10 +113,10 @@ bool Control::use(std::uint64_t address, bool internal) {
   }
   // Where the instruction would have to be stepped at every pass, an unused debug register spares that: the processor
   // goes on after its trap by itself (the resume flag, Intel SDM volume 3, 18.3.1.1).
-  if (options_.stop_with == StopWith::automatic && !internal && !visiting_ &&
-      !state::is_computed(instruction_at(address))) {
+  if (options_.stop_with == StopWith::automatic && !internal && !visiting_) {
     const auto slot = unused_slot();
-    if (slot && process_->watch(*slot, DebugSlot{address, 1, DebugSlot::On::execution})) {
+    if (slot && !state::is_computed(instruction_at(address)) &&
+        process_->watch(*slot, DebugSlot{address, 1, DebugSlot::On::execution})) {
       site.slot = slot;
       site.lent = true;
       return true;

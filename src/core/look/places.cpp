@@ -1,7 +1,7 @@
 #include "look/places.h"
 
 #include <algorithm>
-#include <map>
+#include <set>
 
 #include "base/number.h"
 #include "base/path.h"
@@ -40,9 +40,14 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
   }
   program::LineEntries& entries = Modules::debug(module).entries;
   debuginfo::Scopes& scopes = Modules::debug(module).scopes;
+  std::set<std::pair<const debuginfo::Unit*, std::uint64_t>> wanted;
+  for (const debuginfo::InlinedCopy& copy : instances.inlined) wanted.insert({copy.entry.unit, copy.entry.offset});
+  std::set<const program::InlinedEntry*> seen;  // the first of each function
   for (const debuginfo::InlinedCopy& copy : instances.inlined) {
-    for (const program::InlinedEntry& entry : entries.inlined_around(copy.address)) {
-      if (entry.call != copy.entry.offset) continue;
+    const auto all = entries.inlined_around(copy.address);
+    if (all.empty() || !seen.insert(all.data()).second) continue;
+    for (const program::InlinedEntry& entry : all) {
+      if (!wanted.contains({copy.entry.unit, entry.call})) continue;
       Level level{entry.depth, {}, 0};
       const auto around = scopes.inlined_at(entry.address);
       if (around.size() < entry.depth || around[entry.depth - 1]->entry != entry.call) {
