@@ -78,6 +78,7 @@ const Words kWrong[] = {
     {"hits", "--at", "nowhere", "./gauge"},
     {"hits", "--at", "level_sum+1", "--at", "level_sum+2", "./gauge"},
     {"hits", "--at", "above", "--count", "0", "./gauge"},
+    {"hits", "--at", "above", "--let-finish", "./gauge"},
     {"hits", "--at", "above", "--keep", "ecx +", "./gauge"},
     {"hits", "--at", "above", "--keep", "totals", "./gauge"},
     {"hits", "--at", "above when totals > 3", "./gauge"},

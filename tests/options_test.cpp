@@ -107,6 +107,7 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"hits", {"--keep", "log->count"}, hits, "log->count"},
       {"hits", {"--card"}, hits, " next "},
       {"hits", {"--count", "1"}, {"--at", "levels.c:34", tidelog, readings}, "levels.c:34: 1 hit\n"},
+      {"hits", {"--let-finish"}, {"--count", "1", "--at", "levels.c:34", tidelog, readings}, "ended with status"},
       {"hits", {"--on-write", "station_number"}, {"--at", "level_sum", tidelog, readings}, "on write station_number"},
       {"hits", {"--on-access", "station_number"}, hits, "on access station_number"},
       {"hits", {"--on-change", "log.0.count"}, {"--at", "main", tidelog, readings}, "log.0.count (4 bytes"},

@@ -37,7 +37,7 @@ Result<std::vector<control::HaltRule>> rules_of(const cxxopts::ParseResult& pars
 }
 
 int verdict(const session::HitsSummary& summary) {
-  if (summary.end.how == session::RunEnd::How::interrupted) return kInterrupted;
+  if (summary.end.asked) return kInterrupted;
   return summary.rows == 0 ? kNegative : kFine;
 }
 
@@ -67,6 +67,9 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     if (!request.count || *request.count == 0)
       return report_error({Fault::usage, "--count " + text + ": is a number from 1 up"});
   }
+  request.let_finish = parsed.options.count("let-finish") != 0;
+  if (request.let_finish && !request.count)
+    return report_error({Fault::usage, "--let-finish: says what comes after the rows of --count, which is missing"});
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms, kFiles);
   if (!files) return report_error(files.error());
   request.control.launch.output = files->output->descriptor();
@@ -90,8 +93,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     const bool asked = process::Attention::asked() != process::Attention::Why::none;
     return files->results.close(asked ? kInterrupted : report_error(summary.error()));
   }
-  if (summary->rows == 0 && summary->end.how != session::RunEnd::How::interrupted)
-    (void)report_error({Fault::usage, "no stop point was hit"});
+  if (summary->rows == 0 && !summary->end.asked) (void)report_error({Fault::usage, "no stop point was hit"});
   return files->results.close(verdict(*summary));
 }
 
@@ -106,7 +108,8 @@ int run(const Command& command, std::vector<std::string> words) {
       "halt", "any stop point with its conditions: 'at levels.c:31 from hit 3 when level > 5'", text(), "RULE");
   options.add_options("Rows")("keep", "expressions whose values each row keeps, with commas between", text(),
                               "EXPR,...")("card", "a card at each hit in place of a table")(
-      "count", "this many rows at most", cxxopts::value<std::string>(), "N");
+      "count", "this many rows, then the program is ended", cxxopts::value<std::string>(), "N")(
+      "let-finish", "after --count rows it runs on to its own end");
   return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
     return follow(command, parsed, std::move(rest));
   });

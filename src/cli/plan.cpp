@@ -46,7 +46,7 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
     const bool asked = process::Attention::asked() != process::Attention::Why::none;
     return files->results.close(asked ? kInterrupted : report_error(summary.error()));
   }
-  if (summary->end.how == session::RunEnd::How::interrupted) return files->results.close(kInterrupted);
+  if (summary->end.asked) return files->results.close(kInterrupted);
   return files->results.close(summary->fine() ? kFine : kNegative);
 }
 

@@ -136,9 +136,13 @@ class Text : public session::HitsSink {
   void line(std::string_view text) { add_line(out_, style_, text); }
 
   static std::string hint(const HaltInfo& halt) {
+    const auto times = [](std::uint64_t count) { return count == 1 ? "once" : fmt::format("{} times", count); };
     if (halt.how.starts_with("waits")) return ": its module was never loaded";
-    return halt.rule.condition.empty() ? ": the program never came there"
-                                       : ": the program never came there with the condition holding";
+    if (halt.came != 0) return fmt::format(": came there {}, and the condition was false", times(halt.came));
+    if (halt.entered != 0)
+      return fmt::format(": entered {}, and never left by a return, but by an exception, a jump or the end",
+                         times(halt.entered));
+    return ": the program never came there";
   }
 
   void show_output() {
@@ -459,6 +463,7 @@ std::string end_words(const RunEnd& end) {
     case RunEnd::How::killed: return fmt::format("was ended by {}", abi::signal_name(end.number));
     case RunEnd::How::interrupted: return "was stopped: interrupted";
     case RunEnd::How::detached: return "goes on by itself";
+    case RunEnd::How::counted: return "was ended: all rows that were asked for are there (--let-finish lets it run on)";
   }
   return {};
 }
@@ -470,6 +475,7 @@ void end_json(JsonWriter& json, const RunEnd& end) {
     case RunEnd::How::killed: json.key("signal").string(abi::signal_name(end.number)); break;
     case RunEnd::How::interrupted: json.key("stopped").string("interrupt"); break;
     case RunEnd::How::detached: json.key("stopped").string("detached"); break;
+    case RunEnd::How::counted: json.key("stopped").string("count"); break;
   }
   json.end();
 }

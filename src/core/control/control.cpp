@@ -142,7 +142,7 @@ void Control::copy_halts(const Control& parent) {
   for (const auto& halt : parent.halts_) {
     halts_.push_back(std::make_unique<Halt>(*halt));
     Halt& copy = *halts_.back();
-    copy.hits = 0;
+    copy.hits = copy.came = copy.entered = 0;
     if (copy.frame_thread == process_->forked_by()) copy.frame_thread = thread_;
   }
 }

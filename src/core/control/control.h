@@ -58,6 +58,8 @@ struct HaltInfo {
   std::uint64_t hits = 0;
   std::vector<std::uint64_t> addresses;  ///< where it stands; of data: what it watches
   std::uint64_t size = 0;                ///< of data: bytes
+  std::uint64_t came = 0;                ///< how often its condition was false there
+  std::uint64_t entered = 0;             ///< of returns: how often the function was called
   std::string how;  ///< "stop byte", "debug registers 0 and 1", "by stepping", "waits for libtide.so"
 };
 

@@ -63,6 +63,7 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
       std::uint64_t back = 0;
       if (process_->memory().read(stack, {bytes, word}) != word) continue;
       std::memcpy(&back, bytes, 8);
+      ++halt->entered;
       if (use(back, true)) returning_.push_back({halt->number, thread, back, stack + word, address});
       continue;
     }

@@ -390,7 +390,7 @@ std::vector<look::CardHit> Control::hits_of(const Stopped& stopped) {
 std::vector<HaltInfo> Control::halts() const {
   std::vector<HaltInfo> result;
   for (const auto& halt : halts_) {
-    HaltInfo info{halt->number, halt->rule, halt->hits, halt->addresses, halt->size, {}};
+    HaltInfo info{halt->number, halt->rule, halt->hits, halt->addresses, halt->size, halt->came, halt->entered, {}};
     if (halt->rule.on_data()) info.addresses = {halt->address};
     if (halt->spent) {
       info.how = halt->rule.once ? "done (once)" : "ended: what it watched is gone";
@@ -449,6 +449,7 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
     if (const auto level = halt.levels.find(process_->view(thread).registers()[Reg::rip]); level != halt.levels.end())
       scope.at_depth(level->second.depth);
     const Result<bool> holds = halt.condition->holds(scope);
+    if (!holds || !*holds) ++halt.came;
     if (!holds && halt.told_failure) return false;
     if (!holds) {
       halt.told_failure = true;

@@ -342,6 +342,14 @@ Stopped Control::line(bool enter_calls) {
     return stopped_;
   }
   lineless_said_ = false;
+  // An inlined call may begin at this very instruction: nothing has to be executed to be in it.
+  for (unsigned depth = known ? reached_->level.depth + 1 : ~0U; enter_calls && depth <= modules_->inlined_depth(at);
+       ++depth) {
+    const auto entered = modules_->line_entered(at, depth);
+    if (!entered || entered->depth != depth) continue;
+    stopped_.level = entered;
+    return stopped_;
+  }
   const auto line = std::make_shared<Line>();
   line->enter_calls = enter_calls;
   line->thread = thread_;

@@ -24,8 +24,9 @@ struct Control::Halt {
   HaltRule rule;
   std::shared_ptr<const inspect::Expression> condition;
   std::uint64_t hits = 0;
-  bool waiting = false;  ///< for a module that is not loaded
-  bool spent = false;    ///< `once`, and it was
+  std::uint64_t came = 0, entered = 0;  ///< see HaltInfo
+  bool waiting = false;                 ///< for a module that is not loaded
+  bool spent = false;                   ///< `once`, and it was
   bool told_failure = false;
   std::vector<std::uint64_t> addresses;           ///< ascending
   std::map<std::uint64_t, look::Level> levels{};  ///< the frames to be looked at there, where that is not the innermost

@@ -72,13 +72,18 @@ bool is_randomised(pid_t pid) {
   return !(in >> std::hex >> flags) || (flags & ADDR_NO_RANDOMIZE) == 0;
 }
 
-std::uint64_t status_field(pid_t task, std::string_view name, int base) {
+std::string status_text(pid_t task, std::string_view name) {
   std::ifstream in(proc_path(task, "status"));
   for (std::string line; std::getline(in, line);) {
-    if (line.starts_with(name) && line.size() > name.size() && line[name.size()] == ':')
-      return std::strtoull(line.c_str() + name.size() + 1, nullptr, base);
+    if (!line.starts_with(name) || line.size() <= name.size() || line[name.size()] != ':') continue;
+    const std::size_t start = line.find_first_not_of(" \t", name.size() + 1);
+    return start != std::string::npos ? line.substr(start) : std::string();
   }
-  return 0;
+  return {};
+}
+
+std::uint64_t status_field(pid_t task, std::string_view name, int base) {
+  return std::strtoull(status_text(task, name).c_str(), nullptr, base);
 }
 
 namespace {

@@ -28,6 +28,8 @@ bool is_randomised(pid_t pid);
 
 /// A field of /proc/PID/status as a number in the given base ("TracerPid", "SigCgt"); 0 when it is not there.
 std::uint64_t status_field(pid_t task, std::string_view name, int base);
+/// Its text, without blanks before it; empty where there is none.
+std::string status_text(pid_t task, std::string_view name);
 
 /// True when the process has a handler of its own for the signal.
 bool catches_signal(pid_t pid, int signal);

@@ -47,6 +47,8 @@ Error attach_error(pid_t pid, int error) {
   if (error == ESRCH) return {Fault::program, what + "there is no such process"};
   if (const auto tracer = status_field(pid, "TracerPid", 10); tracer != 0)
     return {Fault::program, what + "is already traced, by process " + std::to_string(tracer)};
+  if (status_text(pid, "State").starts_with("Z"))
+    return {Fault::program, what + "has ended and waits for its parent to take notice (a zombie)"};
   return {Fault::program,
           what +
               "may not be traced; it has to belong to the same user, and /proc/sys/kernel/yama/ptrace_scope has to "

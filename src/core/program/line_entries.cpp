@@ -65,7 +65,7 @@ class Finder {
     std::uint32_t around = kNone;  ///< see around(); kNone: not looked for yet
   };
   struct Entry {
-    std::uint32_t instruction = 0, target = 0;
+    std::uint32_t instruction = 0, target = 0, event = 0;
     bool statement = true;
   };
   /// From this instruction on control is at a position.
@@ -332,7 +332,7 @@ class Finder {
       for (Run& run : runs) run.enters = run.enters && !leads_into_another(target, runs, run);
       for (const Run& run : runs) {
         if (!run.enters) continue;
-        entries_.push_back({run.instruction, target});
+        entries_.push_back({run.instruction, target, run.event});
       }
     }
   }
@@ -386,7 +386,7 @@ class Finder {
       const std::uint64_t memory = first ? changed_memory(number) : 0;
       for (std::uint32_t i = number + 1; memory != 0 && i < end && flow_.block_of(i) == flow_.block_of(number); ++i) {
         if (changed_memory(i) != memory || key_of(i) != first) continue;
-        entries_.push_back({i, events_[e].position});
+        entries_.push_back({i, events_[e].position, static_cast<std::uint32_t>(e)});
       }
     }
   }
@@ -478,24 +478,29 @@ class Finder {
     return scopes_[scope].declared.line != 0 ? position(scope, scopes_[scope].declared) : 0;
   }
 
+  /// Of several entries of a line at one address the innermost stays.
+  static void add(std::vector<LineEntry>& lines, const LineEntry& entry) {
+    for (std::size_t i = lines.size(); i-- > 0 && lines[i].address == entry.address;) {
+      if (lines[i].line != entry.line) continue;
+      if (lines[i].depth < entry.depth) lines[i] = entry;
+      return;
+    }
+    lines.push_back(entry);
+  }
+
   LineEntries::OfFunction sorted() {
     LineEntries::OfFunction result;
+    std::ranges::stable_sort(entries_, {}, [](const Entry& one) { return std::pair(one.instruction, one.event); });
     for (const Entry& entry : entries_) {
       const std::uint64_t address = flow_.code()[entry.instruction].address;
       const Position& position = positions_[entry.target];
       const Scope& scope = scopes_[position.scope];
       if (position.line.line != 0) {
-        result.lines.push_back({address, position.line, scope.depth, entry.statement});
+        add(result.lines, {address, position.line, scope.depth, entry.statement});
       } else if (position.scope != 0) {
         result.inlined.push_back({address, scope.depth, scope.entry, scope.declared});
       }
     }
-    const auto key = [](const LineEntry& entry) {
-      return std::tuple(entry.address, entry.line.file, entry.line.line, ~entry.depth, !entry.statement);
-    };
-    std::ranges::sort(result.lines, {}, key);
-    const auto same = [](const LineEntry& a, const LineEntry& b) { return a.address == b.address && a.line == b.line; };
-    result.lines.erase(std::unique(result.lines.begin(), result.lines.end(), same), result.lines.end());
     std::ranges::sort(result.inlined, {}, [](const InlinedEntry& one) { return std::pair(one.address, one.depth); });
     result.inlined.erase(std::unique(result.inlined.begin(), result.inlined.end()), result.inlined.end());
     return result;
@@ -569,7 +574,7 @@ const LineEntry* LineEntries::at(std::uint64_t address, unsigned depth) {
   const LineEntry* result = nullptr;
   for (const LineEntry& entry : around(address)) {
     if (entry.address == address && entry.statement && entry.depth <= depth &&
-        (result == nullptr || entry.depth > result->depth))
+        (result == nullptr || entry.depth >= result->depth))
       result = &entry;
   }
   return result;

@@ -52,7 +52,7 @@ class LineEntries {
       : program_(program), scopes_(scopes), scan_(scan) {}
 
   /// The entries of all lines in the code of the function that holds an address, its parts elsewhere included, by
-  /// address. Empty where no lines are known. Holds until the object ends.
+  /// address and there in the order of the program. Empty where no lines are known. Holds until the object ends.
   std::span<const LineEntry> around(std::uint64_t address) { return function_around(address).lines; }
 
   /// Of the same code the entries of inlined calls, by address.
@@ -61,8 +61,8 @@ class LineEntries {
   /// The entries of one line, by address, of each address the innermost; `files` are indices into LineTable::files().
   std::vector<LineEntry> of(std::span<const std::uint32_t> files, std::uint32_t line);
 
-  /// The line that control enters at an address with a statement, the innermost that is at most `depth` inlined calls
-  /// deep; null where none is.
+  /// The line that control enters at an address with a statement, of several the last and innermost that is at most
+  /// `depth` inlined calls deep; null where none is.
   const LineEntry* at(std::uint64_t address, unsigned depth);
 
   struct OfFunction {

@@ -1,5 +1,8 @@
 #include "session/hits.h"
 
+#include <map>
+#include <utility>
+
 #include "look/card.h"
 #include "process/attention.h"
 
@@ -7,6 +10,19 @@ namespace deeptrace::session {
 namespace {
 
 using process::Attention;
+
+/// What was said more than once is said once, with how often.
+void count_notes(std::vector<std::string>& notes) {
+  std::map<std::string, std::size_t> counts;
+  for (const std::string& note : notes) ++counts[note];
+  std::vector<std::string> once;
+  for (std::string& note : notes) {
+    const std::size_t count = std::exchange(counts[note], 0);
+    if (count == 1) once.push_back(std::move(note));
+    if (count > 1) once.push_back(note + " (" + std::to_string(count) + " times)");
+  }
+  notes = std::move(once);
+}
 
 class Run {
  public:
@@ -27,6 +43,7 @@ class Run {
                  request_.control.trace_children, tree_->halts(), request_.keep});
     follow();
     if (summary_.halts.empty()) summary_.halts = tree_->halts();
+    count_notes(summary_.notes);
     sink_.end(summary_);
     return summary_;
   }
@@ -80,7 +97,11 @@ class Run {
         tree_->remove_all();
         if (tree_->first().attached()) {
           tree_->detach();
-          summary_.end = {RunEnd::How::detached, 0};
+          summary_.end = {RunEnd::How::detached};
+          return;
+        }
+        if (!request_.let_finish) {
+          summary_.end = {RunEnd::How::counted};
           return;
         }
         request_.count.reset();  // nothing stops it now
@@ -105,6 +126,7 @@ class Run {
         row.kept.push_back(std::move(unknown));
       }
     }
+    count_notes(summary_.notes);
     row.notes = &summary_.notes;
     std::optional<look::Card> card;
     if (request_.cards) {
@@ -149,7 +171,7 @@ std::optional<RunEnd> end_of(const control::Control& control, const look::Stoppe
   if (stopped.why == look::Stopped::Why::killed) return RunEnd{RunEnd::How::killed, stopped.number};
   if (stopped.why == look::Stopped::Why::let_go) return RunEnd{RunEnd::How::detached, 0};
   if (stopped.why == look::Stopped::Why::attention)
-    return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0};
+    return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0, true};
   return std::nullopt;
 }
 

@@ -21,7 +21,8 @@ struct HitsRequest {
   std::vector<control::HaltRule> rules;
   std::vector<std::string> keep;       ///< expressions
   bool cards = false;                  ///< rows have them
-  std::optional<std::uint64_t> count;  ///< rows at most; the program then runs on without stop points
+  std::optional<std::uint64_t> count;  ///< rows at most; a launched program is ended then
+  bool let_finish = false;             ///< it runs on without stop points instead
 };
 
 struct HitRow {

@@ -1,0 +1,366 @@
+// Optimised code: copies of lines and functions, frames of inlined calls, what is said of stop points without hits.
+// How often lines are come to is counted by tests/passes.py.
+#include "program/instances.h"
+
+#include <gtest/gtest.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <set>
+
+#include "live_support.h"
+#include "program/flow_blocks.h"
+#include "program/line_entries.h"
+
+namespace deeptrace::tests {
+namespace {
+
+const std::vector<std::vector<std::string>> kCompilers = {{"gcc", "-g", "-O2", "-w"}, {"clang", "-g", "-O2", "-w"}};
+
+/// Each level of inlined calls has its own `x`, and prints it.
+constexpr const char* kLevels = R"(#include <stdio.h>
+volatile int sink;
+static inline __attribute__((always_inline)) int inner(int x) {
+  sink = x;
+  printf("inner %d\n", x);
+  return x + sink;
+}
+static inline __attribute__((always_inline)) int middle(int x) {
+  int y = x * 10 + 1;
+  printf("middle %d\n", x);
+  return inner(y) + x;
+}
+__attribute__((noinline)) int outer(int x) {
+  printf("outer %d\n", x);
+  return middle(x + 100) + x;
+}
+int main(int argc, char **argv) {
+  for (int i = 0; i < 3; i++)
+    sink += outer(argc + i);
+  return 0;
+}
+)";
+
+TEST(Clones, HaveTheOriginOfTheirSymbol) {
+  using program::origin_of_clone;
+  EXPECT_EQ(origin_of_clone("log_read.constprop.0"), "log_read");
+  EXPECT_EQ(origin_of_clone("log_read.part.0.isra.3"), "log_read");
+  EXPECT_EQ(origin_of_clone("by_level.lto_priv.0"), "by_level");
+  EXPECT_EQ(origin_of_clone("by_level.llvm.1234567"), "by_level");
+  EXPECT_EQ(origin_of_clone("log_read.isra"), "log_read");
+  EXPECT_EQ(origin_of_clone("log_read.cold"), "") << "a part, no entry";
+  EXPECT_EQ(origin_of_clone("log_read.constprop.0.cold"), "");
+  EXPECT_EQ(origin_of_clone("log.0"), "") << "a static variable's number";
+  EXPECT_EQ(origin_of_clone("log_read"), "");
+  EXPECT_EQ(origin_of_clone(".part.0"), "");
+}
+
+TEST(Instances, AreFoundByName) {
+  const TempFolder folder;
+  for (const auto& compiler : kCompilers) {
+    const auto program = program::Program::open(built(folder, "levels", kLevels, compiler), {});
+    ASSERT_TRUE(program);
+    EXPECT_EQ(program::instances_of(*program, "outer").words(), "") << "a function and nothing else";
+    EXPECT_EQ(program::instances_of(*program, "middle").words(), "1 inlined copy");
+    EXPECT_EQ(program::instances_of(*program, "inner").inlined.size(), 1U);
+    EXPECT_TRUE(program::instances_of(*program, "nowhere").empty());
+  }
+}
+
+TEST(Instances, OfCppFunctionsGoByTheirNames) {
+  const TempFolder folder;
+  const std::string text = R"(
+namespace tide {
+template <typename T> struct Mean {
+  volatile T sum = 0;
+  __attribute__((always_inline)) void add(T value) { sum = sum + value; }
+};
+}
+volatile int sink;
+int main() {
+  tide::Mean<float> floats;
+  tide::Mean<double> doubles;
+  floats.add(sink);
+  doubles.add(sink);
+  doubles.add(sink);
+  return floats.sum + doubles.sum > 1;
+}
+)";
+  const std::string path = built(folder, "mean.cpp", text, {"g++", "-g", "-O2", "-x", "c++"});
+  const auto program = program::Program::open(path, {});
+  ASSERT_TRUE(program);
+  EXPECT_EQ(program::instances_of(*program, "tide::Mean<float>::add").inlined.size(), 1U);
+  EXPECT_EQ(program::instances_of(*program, "tide::Mean<double>::add").inlined.size(), 2U);
+  EXPECT_EQ(program::instances_of(*program, "tide::Mean<double>::add(double)").inlined.size(), 2U);
+}
+
+/// Clones count as their function: gcc makes one for calls with a constant.
+TEST(Instances, CloneCallsCount) {
+  const TempFolder folder;
+  const std::string text = R"(volatile int sink;
+__attribute__((noinline)) static int scaled(int value, int by) {
+  for (int i = 0; i < by; i++)
+    sink += value;
+  return sink;
+}
+int main(int argc, char **argv) {
+  scaled(argc, 3);
+  scaled(argc + 1, 3);
+  scaled(argc + 2, 3);
+  return 0;
+}
+)";
+  const std::string path = built(folder, "clones", text, {"gcc", "-g", "-O2", "-w"});
+  const nlohmann::json told = hits_of({"--at", "scaled", "--keep", "value", path});
+  ASSERT_EQ(told["hits"].size(), 3U) << told.dump();
+  EXPECT_NE(told["stops"][0]["how"].get<std::string>().find("1 clone"), std::string::npos) << told.dump();
+  for (int i = 0; i < 3; ++i) EXPECT_EQ(told["hits"][i]["kept"]["value"]["signed"], std::to_string(i + 1));
+}
+
+/// A stop at a function that exists only inlined, or at a line of one level, has that level's names.
+TEST(Levels, HaveTheirOwnVariables) {
+  const TempFolder folder;
+  for (const auto& compiler : kCompilers) {
+    SCOPED_TRACE(compiler[0]);
+    const std::string path = built(folder, "levels", kLevels, compiler);
+    const std::vector<std::string> words = {"--at", "levels.c:14", "--at", "levels.c:10", "--at", "levels.c:5", path};
+    std::vector<std::string> keeping = {"--keep", "x"};
+    keeping.insert(keeping.end(), words.begin(), words.end());
+    const nlohmann::json told = hits_of(keeping);
+    std::map<std::string, std::vector<std::string>> values;
+    std::map<std::string, std::set<std::string>> frames;
+    for (const auto& hit : told["hits"]) {
+      const std::string stop = hit["stop"];
+      if (hit["kept"]["x"].contains("signed")) values[stop].push_back(hit["kept"]["x"]["signed"]);
+      frames[stop].insert(hit["inlined"].is_null() ? "outer" : hit["inlined"].get<std::string>());
+      EXPECT_EQ(hit["line"], stop == "h1" ? 14 : stop == "h2" ? 10 : 5);
+    }
+    EXPECT_EQ(frames["h1"], std::set<std::string>{"outer"});
+    EXPECT_EQ(frames["h2"], std::set<std::string>{"middle"});
+    EXPECT_EQ(frames["h3"], std::set<std::string>{"inner"});
+    const std::map<std::string, std::vector<std::string>> printed = {
+        {"h1", {"1", "2", "3"}}, {"h2", {"101", "102", "103"}}, {"h3", {"1011", "1021", "1031"}}};
+    // A compiler may say of none where it is; of those that it does say, each is the level's own.
+    for (const auto& [stop, right] : printed) {
+      if (values.contains(stop)) EXPECT_EQ(values[stop], right);
+    }
+    EXPECT_TRUE(values.contains("h1") && values.contains("h3"));
+    // Conditions are about that level, too.
+    if (values.contains("h2")) EXPECT_EQ(hits_of({"--halt", "at levels.c:10 when x == 102", path})["hits"].size(), 1U);
+    EXPECT_EQ(hits_of({"--halt", "at levels.c:5 when x == 1021", path})["hits"].size(), 1U);
+    EXPECT_EQ(hits_of({"--at", "middle", path})["hits"].size(), 3U);
+    EXPECT_EQ(hits_of({"--at", "inner", path})["hits"].size(), 3U);
+  }
+}
+
+TEST(Levels, AreChosenAndSaidByTheConsole) {
+  const TempFolder folder;
+  for (const auto& compiler : kCompilers) {
+    SCOPED_TRACE(compiler[0]);
+    const std::string path = built(folder, "levels", kLevels, compiler);
+    const std::string said = conversation(folder, {path},
+                                          "halt at levels.c:5\nresume\nframes\nshow x\nin frame 1\nshow x\nin frame 2\n"
+                                          "show x\nin frame 0\nshow x\n")
+                                 .out;
+    const auto at = [&](const std::string& text, std::size_t from) { return said.find(text, from); };
+    EXPECT_NE(said.find("levels inner, inlined in outer+"), std::string::npos) << said;
+    // One level's value may be unknown, and is another's in no case.
+    const auto one_after_another = [&](std::initializer_list<std::vector<std::string>> wanted) {
+      std::size_t place = 0;
+      for (const std::vector<std::string>& choices : wanted) {
+        std::size_t next = std::string::npos;
+        for (const std::string& one : choices) next = std::min(next, at(one, place));
+        ASSERT_NE(next, std::string::npos) << choices.front() << "\n" << said;
+        place = next + 1;
+      }
+    };
+    one_after_another({{"  0  0x"},
+                       {"inner (inlined) (x 0x3f3 / 1011)"},
+                       {"middle (inlined) (x 0x65 / 101)", "middle (inlined) (x unknown"},
+                       {"(x 0x1 / 1)"}});
+    one_after_another({{"x = 0x3f3 / 1011"},
+                       {"frame 1: middle"},
+                       {"x = 0x65 / 101", "wrong: x: no value here"},
+                       {"frame 2: outer"},
+                       {"x = 0x1 / 1"},
+                       {"frame 0: inner"},
+                       {"x = 0x3f3 / 1011"}});
+  }
+}
+
+/// `line` goes from statement to statement, in inlined calls too, and `out of` them.
+TEST(Levels, AreSteppedByLines) {
+  const TempFolder folder;
+  const std::string path = built(folder, "levels", kLevels, kCompilers[0]);
+  const std::string said = conversation(folder, {path}, "halt at middle\nresume\nline\nline\nline into\n").out;
+  std::size_t place = said.find("resume");
+  for (const char* line : {"levels.c:9\n", "levels.c:10\n", "levels.c:11\n", "levels.c:4\n"}) {
+    const std::size_t next = said.find(line, place);
+    EXPECT_NE(next, std::string::npos) << line << "\n" << said;
+    if (next != std::string::npos) place = next;
+  }
+}
+
+TEST(Reasons, OfNoHitsAreSaid) {
+  const TempFolder folder;
+  const std::string text = R"(#include <csetjmp>
+static jmp_buf back;
+volatile int sink;
+__attribute__((noinline)) int leaves(int x) { if (x >= 0) throw x; return x; }
+__attribute__((noinline)) int jumps(int x) { sink = x; longjmp(back, 1); }
+int main() {
+  for (int i = 0; i < 3; i++) {
+    try { sink = leaves(i); } catch (int) {}
+    sink = i;
+  }
+  if (setjmp(back) == 0) sink = jumps(1);
+  return 0;
+}
+)";
+  const std::string path = built(folder, "reasons.cpp", text, {"g++", "-g", "-O0", "-w", "-x", "c++"});
+  const Outcome told =
+      deeptrace({"hits", "--on-return", "leaves", "--on-return", "jumps", "--halt", "at leaves when x == 7", path});
+  EXPECT_NE(told.out.find("on return leaves: 0 hits: entered 3 times, and never left by a return"), std::string::npos)
+      << told.out;
+  EXPECT_NE(told.out.find("on return jumps: 0 hits: entered once, and never left by a return"), std::string::npos)
+      << told.out;
+  EXPECT_NE(told.out.find("at leaves when x == 7: 0 hits: came there 3 times, and the condition was false"),
+            std::string::npos)
+      << told.out;
+}
+
+TEST(Count, EndsTheProgramUnlessItIsToFinish) {
+  const TempFolder folder;
+  const std::string text = R"(#include <stdio.h>
+int step(int i) { return i + 1; }
+int main(void) {
+  for (int i = 0; i < 5;) i = step(i);
+  puts("the end");
+  return 3;
+}
+)";
+  const std::string path = built(folder, "steps", text);
+  const std::vector<std::string> words = {"--at", "step", "--count", "2", path};
+  EXPECT_EQ(hits_of(words)["exit"], nlohmann::json::parse(R"({"stopped":"count"})"));
+  std::vector<std::string> finishing = {"--let-finish"};
+  finishing.insert(finishing.end(), words.begin(), words.end());
+  EXPECT_EQ(hits_of(finishing)["exit"], nlohmann::json::parse(R"({"status":3})"));
+  const Outcome ended = deeptrace({"hits", "--at", "step", "--count", "2", path});
+  EXPECT_EQ(ended.out.find("the end"), std::string::npos) << ended.out;
+  EXPECT_NE(ended.out.find("--let-finish"), std::string::npos) << ended.out;
+}
+
+TEST(Attaching, ToAZombieSaysSo) {
+  const pid_t child = ::fork();
+  if (child == 0) ::_exit(0);
+  ASSERT_TRUE(wait_until([&] { return status_field(child, "State").starts_with("Z"); }));
+  const Outcome told = deeptrace({"hits", "--attach", std::to_string(child), "--at", "main"});
+  EXPECT_EQ(told.status, 4);
+  EXPECT_NE(told.err.find("zombie"), std::string::npos) << told.err;
+  ::waitpid(child, nullptr, 0);
+}
+
+// ---- the flow of control
+// ---------------------------------------------------------------------------------------------
+
+TEST(Flow, KnowsWhatFollowsWhat) {
+  const TempFolder folder;
+  write_file(folder / "flow.s", R"(
+  .globl flow
+  .type flow, @function
+flow:
+  test %edi, %edi
+  je 2f
+1: dec %edi
+  test %esi, %esi
+  je 3f
+  inc %esi
+3: test %edi, %edi
+  jne 1b
+2: ret
+  .size flow, .-flow
+)");
+  ASSERT_EQ(run({"gcc", "-c", "-o", folder / "flow.o", folder / "flow.s"}).status, 0);
+  const auto program = program::Program::open(folder / "flow.o", {});
+  ASSERT_TRUE(program);
+  program::CodeScan scan(*program);
+  const std::vector<AddressRange> ranges = {program->functions_named("flow").at(0)->range()};
+  const program::FlowBlocks flow(*program, scan, ranges);
+  // test; dec test; inc; test; ret
+  ASSERT_EQ(flow.blocks().size(), 5U);
+  EXPECT_TRUE(flow.is_root(0));
+  EXPECT_FALSE(flow.is_root(1));
+  EXPECT_TRUE(flow.dominates(0, 4));
+  EXPECT_FALSE(flow.dominates(1, 4)) << "the loop may not run";
+  EXPECT_TRUE(flow.follows_on(0, 4));
+  EXPECT_FALSE(flow.follows_on(0, 1)) << "it is not certain, and in a loop";
+  EXPECT_TRUE(flow.follows_on(1, 3)) << "in the same loop, around the branch";
+  EXPECT_FALSE(flow.follows_on(1, 2)) << "under a condition";
+  EXPECT_FALSE(flow.follows_on(3, 1)) << "the way back";
+}
+
+TEST(Flow, LeavesPaddingOut) {
+  const TempFolder folder;
+  write_file(folder / "padded.s", R"(
+  .globl padded
+  .type padded, @function
+padded:
+  jmp 1f
+  .p2align 6
+2: ret
+  nop
+1: jmp 2b
+  .size padded, .-padded
+)");
+  ASSERT_EQ(run({"gcc", "-c", "-o", folder / "padded.o", folder / "padded.s"}).status, 0);
+  const auto program = program::Program::open(folder / "padded.o", {});
+  ASSERT_TRUE(program);
+  program::CodeScan scan(*program);
+  const std::vector<AddressRange> ranges = {program->functions_named("padded").at(0)->range()};
+  const program::FlowBlocks flow(*program, scan, ranges);
+  ASSERT_EQ(flow.blocks().size(), 3U);
+  for (std::uint32_t block = 1; block < 3; ++block) EXPECT_FALSE(flow.is_root(block));
+  EXPECT_EQ(flow.code().size(), 3U);
+}
+
+/// A statement that is taken up again after its arguments is entered once; a loop's line each time that its head or its
+/// step is come to.
+TEST(LineEntries, FollowTheRules) {
+  const TempFolder folder;
+  const std::string text = R"(int sum(int a, int b, int c);
+int many(int n) {
+  int total = 0;
+  for (int i = 0; i < n; i++) {
+    total += sum(total,
+                 i * 3,
+                 n);
+  }
+  while (total > 9)
+    total -= n;
+  return total;
+}
+)";
+  write_file(folder / "rules.c", text);
+  for (const char* compiler : {"gcc", "clang"}) {
+    SCOPED_TRACE(compiler);
+    ASSERT_EQ(run({compiler, "-g", "-O0", "-c", "-o", folder / "rules.o", folder / "rules.c"}).status, 0);
+    const auto program = program::Program::open(folder / "rules.o", {});
+    ASSERT_TRUE(program);
+    debuginfo::Scopes scopes(program->debug());
+    program::CodeScan scan(*program);
+    program::LineEntries entries(*program, scopes, scan);
+    std::map<std::uint32_t, int> counts;
+    for (const program::LineEntry& one : entries.around(program->functions_named("many").at(0)->address))
+      ++counts[one.line.line];
+    EXPECT_EQ(counts[4], 2) << "the start and the step of the loop";
+    EXPECT_EQ(counts[5], 1) << "its arguments lie between";
+    // gcc's first jump leads to the condition, which the body comes to as well; clang has a jump back after the body.
+    EXPECT_EQ(counts[9], std::string(compiler) == "gcc" ? 1 : 2);
+    EXPECT_EQ(counts[10], 1);
+    EXPECT_EQ(counts[11], 1);
+  }
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
