@@ -60,7 +60,7 @@ class FlowBlocks {
     std::vector<std::uint32_t> order;  ///< blocks as they were reached, those that lead on before those they lead to
     [[nodiscard]] bool above(std::uint32_t a, std::uint32_t b) const { return down[a] <= down[b] && up[b] <= up[a]; }
   };
-  /// Dominators along `to` (forwards) or `from`, by the method of Cooper, Harvey and Kennedy.
+  /// Dominators along `to` (forwards) or `from`: repeated over the blocks in order until nothing changes.
   [[nodiscard]] Tree dominators(bool forwards) const;
 
   const Program& program_;
