@@ -251,6 +251,67 @@ int main(void) {
   EXPECT_NE(ended.out.find("--let-finish"), std::string::npos) << ended.out;
 }
 
+/// Throwing, throwing again in both ways, and catching; with the type, and the message of the library's own errors.
+TEST(Exceptions, AreSaidWithTypeAndMessage) {
+  const TempFolder folder;
+  const std::string text = R"(#include <exception>
+#include <stdexcept>
+struct Own { int code; };
+static void fails(int i) {
+  if (i == 0) throw std::runtime_error("sensor 3 failed");
+  if (i == 1) throw Own{7};
+  throw std::out_of_range("no such level");
+}
+int main() {
+  std::exception_ptr kept;
+  for (int i = 0; i < 3; i++) {
+    try { fails(i); } catch (...) { kept = std::current_exception(); }
+    try { try { fails(1); } catch (Own &) { throw; } } catch (...) {}
+  }
+  try { std::rethrow_exception(kept); } catch (const std::exception &) {}
+}
+)";
+  for (const std::string bits : {"-m64", "-m32"}) {
+    const std::string path = built(folder, "throws" + bits, text, {"g++", bits, "-g", "-O1", "-w"});
+    const auto by = [&](const char* rule) {
+      std::vector<std::string> result;
+      const nlohmann::json told = hits_of({"--halt", rule, path});
+      for (const auto& hit : told["hits"]) result.push_back(hit.value("by", ""));
+      return result;
+    };
+    const std::string range = "exception std::out_of_range \"no such level\"",
+                      again = "exception that was caught before";
+    const std::string runtime = "exception std::runtime_error \"sensor 3 failed\"", own = "exception Own";
+    EXPECT_EQ(by("on throw"),
+              (std::vector<std::string>{runtime, own, again, own, own, again, range, own, again, again}));
+    const std::vector<std::string> caught = by("on catch");
+    ASSERT_EQ(caught.size(), 10U);
+    if (bits == "-m32") continue;
+    EXPECT_EQ(caught, (std::vector<std::string>{runtime, own, own, own, own, own, range, own, own, range}));
+  }
+}
+
+TEST(Returns, CoverClonesAndNameTheCopiesThatHaveNone) {
+  const TempFolder folder;
+  const std::string path = built(folder, "levels", kLevels, kCompilers[0]);
+  const Outcome refused = deeptrace({"hits", "--on-return", "middle", path});
+  EXPECT_EQ(refused.status, 2);
+  EXPECT_NE(refused.err.find("is inlined wherever it is called"), std::string::npos) << refused.err;
+  const std::string text = R"(volatile int sink;
+__attribute__((noinline)) static int scaled(int value, int by) {
+  for (int i = 0; i < by; i++)
+    sink += value;
+  return sink;
+}
+int main(int argc, char **argv) { return scaled(argc, 3) + scaled(argc + 1, 3) == 0; }
+)";
+  const nlohmann::json told =
+      hits_of({"--on-return", "scaled", "--keep", "result", built(folder, "clones", text, {"gcc", "-g", "-O2", "-w"})});
+  ASSERT_EQ(told["hits"].size(), 2U) << told.dump();
+  EXPECT_EQ(told["hits"][0]["kept"]["result"]["signed"], "3");
+  EXPECT_EQ(told["hits"][1]["kept"]["result"]["signed"], "9");
+}
+
 TEST(Attaching, ToAZombieSaysSo) {
   const pid_t child = ::fork();
   if (child == 0) ::_exit(0);

@@ -23,15 +23,17 @@ struct HaltKind {
   enum class By : std::uint8_t { place, data, system_call, signal, loader };
   By by = By::place;
   // Of places:
-  std::string_view fixed = {};  ///< the place, for all rules of the kind; it may come with a library
-  bool at_return = false;       ///< where the function that begins at the place returns to
+  /// The functions at whose first instruction all rules of the kind stand, with blanks between; they may come with a
+  /// library, and not all need be there.
+  std::string_view fixed = {};
+  bool at_return = false;  ///< where the function that begins at the place returns to
   // Of data:
   bool reads = false;         ///< a read counts, too
   bool only_changes = false;  ///< a write of the same value does not count
 };
 
 /// In the order of HaltRule::Kind.
-inline constexpr std::array<HaltKind, 9> kHaltKinds = {{
+inline constexpr std::array<HaltKind, 10> kHaltKinds = {{
     {.words = "at", .subject = "LOCATION"},
     {.words = "on write", .subject = "EXPR", .by = HaltKind::By::data},
     {.words = "on access", .subject = "EXPR", .by = HaltKind::By::data, .reads = true},
@@ -39,12 +41,16 @@ inline constexpr std::array<HaltKind, 9> kHaltKinds = {{
     {.words = "on return", .subject = "FUNCTION", .at_return = true},
     {.words = "on syscall", .subject = "NAME", .by = HaltKind::By::system_call},
     {.words = "on signal", .subject = "NAME", .by = HaltKind::By::signal},
-    {.words = "on throw", .subject = {}, .fixed = "__cxa_throw"},
+    // Itanium C++ ABI: Exception Handling, 2.4 and 2.5; std::rethrow_exception raises by itself.
+    {.words = "on throw",
+     .subject = {},
+     .fixed = "__cxa_throw __cxa_rethrow _ZSt17rethrow_exceptionNSt15__exception_ptr13exception_ptrE"},
+    {.words = "on catch", .subject = {}, .fixed = "__cxa_begin_catch"},
     {.words = "on load", .subject = "NAME", .by = HaltKind::By::loader},
 }};
 
 struct HaltRule {
-  enum class Kind : std::uint8_t { at, write, access, change, returns, system_call, signal, thrown, load };
+  enum class Kind : std::uint8_t { at, write, access, change, returns, system_call, signal, thrown, caught, load };
   Kind kind = Kind::at;
   std::string what;       ///< the location, expression, function or name
   std::string condition;  ///< an expression; empty: none

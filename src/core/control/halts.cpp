@@ -187,10 +187,41 @@ std::optional<Error> Control::unknown_at_places(const inspect::Expression& expre
   return error;
 }
 
+/// The first instructions of those of the functions that are there; an error where none is.
+Result<look::StopPlaces> Control::fixed_places(std::string_view names) {
+  std::optional<look::StopPlaces> all;
+  std::optional<Error> error;
+  while (!names.empty()) {
+    const std::size_t end = std::min(names.find(' '), names.size());
+    Result<look::StopPlaces> found = look::stop_places(*modules_, view(), std::string(names.substr(0, end)) + "+0");
+    names.remove_prefix(std::min(end + 1, names.size()));
+    if (!found) {
+      error = found.error();
+    } else if (!all) {
+      all = std::move(*found);
+    } else {
+      all->places.insert(all->places.end(), found->places.begin(), found->places.end());
+    }
+  }
+  return all ? Result<look::StopPlaces>(std::move(*all)) : Result<look::StopPlaces>(*error);
+}
+
+/// Where functions that are to return begin, with the return address on top of the stack; inlined copies have none.
+Result<look::StopPlaces> Control::return_places(look::StopPlaces found, const std::string& where) {
+  if (found.starts.empty() && found.inlined != 0)
+    return Error{Fault::usage, where + ": is inlined wherever it is called, so that no copy returns; `at " + where +
+                                   "` stops where each begins"};
+  if (found.starts.empty()) return look::stop_places(*modules_, view(), where + "+0", true);
+  found.places.clear();
+  for (const std::uint64_t start : found.starts) found.places.push_back({start, std::nullopt});
+  if (found.inlined != 0) found.found += found.inlined == 1 ? ", which has no return" : ", which have no return";
+  return found;
+}
+
 std::optional<Error> Control::place_halt(Halt& halt) {
   using By = HaltKind::By;
   const HaltKind& how = halt.rule.how();
-  std::string where = halt.rule.what;
+  const std::string& where = halt.rule.what;
   switch (how.by) {
     case By::system_call: {
       // 64-bit code can make 32-bit calls (int 0x80).
@@ -207,12 +238,11 @@ std::optional<Error> Control::place_halt(Halt& halt) {
     case By::data: return std::nullopt;
     case By::place: break;
   }
-  if (!how.fixed.empty()) where = how.fixed;
-  // The first instruction, where the return address lies on top of the stack.
-  if (how.at_return && where.find('+') == std::string::npos) where += "+0";
-  const Result<look::StopPlaces> found = look::stop_places(*modules_, view(), where, true);
+  Result<look::StopPlaces> found =
+      how.fixed.empty() ? look::stop_places(*modules_, view(), where, true) : fixed_places(how.fixed);
   halt.waiting = found ? found->waiting : !how.fixed.empty();
   if (halt.waiting) return std::nullopt;
+  if (found && how.at_return && where.find('+') == std::string::npos) found = return_places(std::move(*found), where);
   if (!found) return found.error();
   halt.found = found->found;
   for (const look::StopPlace& place : found->places) {

@@ -34,6 +34,7 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
   StopPlaces result;
   for (const auto* list : {&instances.functions, &instances.clones}) {
     for (const Function* function : *list) {
+      result.starts.push_back(function->address);
       const std::uint64_t end = program::prologue_end_of(*module.program, *function);
       result.places.push_back({end, instances.inlined.empty() ? std::nullopt : std::optional(Level{})});
     }
@@ -63,6 +64,7 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
   });
   const auto same = [](const StopPlace& a, const StopPlace& b) { return a.address == b.address; };
   result.places.erase(std::unique(result.places.begin(), result.places.end(), same), result.places.end());
+  result.inlined = instances.inlined.size();
   result.found = instances.words();
   return result;
 }
@@ -235,6 +237,7 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
     Result<StopPlaces> found = stop_places(module, where);
     if (found) {
       for (StopPlace& place : found->places) place.address += module.bias;
+      for (std::uint64_t& start : found->starts) start += module.bias;
     }
     return found;
   };
@@ -250,7 +253,11 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
       if (opened == nullptr) return Error{Fault::usage, module->path + ": cannot be read"};
       return in(*opened, location.substr(mark + 1));
     }
-    if (name.find(".so") != std::string_view::npos && may_wait) return StopPlaces{{}, {}, true};
+    if (name.find(".so") != std::string_view::npos && may_wait) {
+      StopPlaces waiting;
+      waiting.waiting = true;
+      return waiting;
+    }
   }
   // An address of the running program.
   if (const auto address = number_in(location)) {
@@ -258,7 +265,7 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
     if (module != nullptr) {
       const program::Boundaries around = program::boundaries_around(*module->program, *address - module->bias);
       if (around.before != *address - module->bias) return inside_instruction(location, around, module->bias);
-      return StopPlaces{{{*address, std::nullopt}}, {}, false};
+      return StopPlaces{.places = {{*address, std::nullopt}}, .found = {}, .starts = {}};
     }
   }
   if (const std::string other = called_as(modules, location); !other.empty())

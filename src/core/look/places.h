@@ -31,7 +31,9 @@ struct StopPlace {
 struct StopPlaces {
   std::vector<StopPlace> places;  ///< by address
   std::string found;              ///< "1 function, 2 clones, 3 inlined copies"; empty where that goes without saying
-  bool waiting = false;           ///< the location names a module that is not loaded; there are no places then
+  std::vector<std::uint64_t> starts;  ///< of a function's name: the first instructions of functions and clones
+  std::size_t inlined = 0;            ///< and the number of inlined copies
+  bool waiting = false;               ///< the location names a module that is not loaded; there are no places then
 };
 
 /// The places in one module's file. Errors as in program/location.h.
