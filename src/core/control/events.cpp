@@ -109,7 +109,7 @@ class Words {
   unsigned word_;
 };
 
-/// The type of an exception, and of the library's own kinds of errors the message, which lies behind the table of
+/// The type of an exception, and of the library's own kinds of errors the message, which lies after the table of
 /// virtual functions (libstdc++: __cow_string). Nothing is run for it.
 std::string exception_words(const Words& words, std::uint64_t type_info, std::uint64_t object) {
   // std::type_info: the table of virtual functions, then the name; a star before it marks names of one file alone.

@@ -242,7 +242,8 @@ std::optional<Error> Control::place_halt(Halt& halt) {
       how.fixed.empty() ? look::stop_places(*modules_, view(), where, true) : fixed_places(how.fixed);
   halt.waiting = found ? found->waiting : !how.fixed.empty();
   if (halt.waiting) return std::nullopt;
-  if (found && how.at_return && where.find('+') == std::string::npos) found = return_places(std::move(*found), where);
+  if (how.at_return && where.find('+') == std::string::npos)
+    found = found ? return_places(std::move(*found), where) : look::stop_places(*modules_, view(), where + "+0", true);
   if (!found) return found.error();
   halt.found = found->found;
   for (const look::StopPlace& place : found->places) {
