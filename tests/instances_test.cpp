@@ -6,6 +6,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <csignal>
 #include <set>
 
@@ -310,6 +311,46 @@ int main(int argc, char **argv) { return scaled(argc, 3) + scaled(argc + 1, 3) =
   ASSERT_EQ(told["hits"].size(), 2U) << told.dump();
   EXPECT_EQ(told["hits"][0]["kept"]["result"]["signed"], "3");
   EXPECT_EQ(told["hits"][1]["kept"]["result"]["signed"], "9");
+}
+
+/// SIGINT and SIGTERM end a run with 130, of launched and of attached programs, and the text has all rows.
+TEST(Hits, InterruptedTheyEndWithWhatTheyHave) {
+  const TempFolder folder;
+  const std::string program = built(folder, "beating", R"(#include <unistd.h>
+volatile int count;
+__attribute__((noinline)) void beat(int i) { count += i; }
+int main(void) { for (;;) { beat(1); usleep(2000); } }
+)");
+  for (const int signal : {SIGINT, SIGTERM}) {
+    for (const bool attached : {false, true}) {
+      const pid_t alone = attached ? ::fork() : 0;
+      if (attached && alone == 0) {
+        ::execl(program.c_str(), program.c_str(), nullptr);
+        ::_exit(127);
+      }
+      std::vector<std::string> words = {"hits", "--at", "beat", "--format", "json"};
+      if (attached) words.insert(words.end(), {"--attach", std::to_string(alone)});
+      if (!attached) words.push_back(program);
+      const TempFolder results;
+      const pid_t child = start_deeptrace(words, results.path());
+      ASSERT_TRUE(wait_until([&] {
+        const std::string rows = read_file(results / "out");
+        return std::ranges::count(rows, '\n') > 5;
+      }));
+      ::kill(child, signal);
+      int status = 0;
+      ASSERT_EQ(::waitpid(child, &status, 0), child);
+      EXPECT_EQ(WIFEXITED(status) ? WEXITSTATUS(status) : -1, 130);
+      const nlohmann::json told = nlohmann::json::parse(read_file(results / "out"), nullptr, false);
+      ASSERT_FALSE(told.is_discarded());
+      EXPECT_EQ(told["exit"]["stopped"], attached ? "detached" : "interrupt");
+      EXPECT_GT(told["hits"].size(), 3U);
+      if (!attached) continue;
+      EXPECT_EQ(status_field(alone, "TracerPid"), "0");
+      ::kill(alone, SIGKILL);
+      ::waitpid(alone, nullptr, 0);
+    }
+  }
 }
 
 TEST(Attaching, ToAZombieSaysSo) {
