@@ -461,6 +461,14 @@ int many(int n) {
     EXPECT_EQ(counts[9], std::string(compiler) == "gcc" ? 1 : 2);
     EXPECT_EQ(counts[10], 1);
     EXPECT_EQ(counts[11], 1);
+    // `lines` has the same.
+    const nlohmann::json told = nlohmann::json::parse(
+        deeptrace({"lines", folder / "rules.o", "rules.c:1..12", "--format", "json"}).out, nullptr, false);
+    ASSERT_FALSE(told.is_discarded());
+    for (const auto& line : told["lines"]) {
+      const auto entered = line.contains("entered") ? line["entered"].size() : 0;
+      EXPECT_EQ(entered, static_cast<std::size_t>(counts[line["line"].get<std::uint32_t>()])) << line.dump();
+    }
   }
 }
 

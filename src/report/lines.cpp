@@ -54,6 +54,7 @@ class Text : public study::LinesSink {
                              entry.nearest);
       line(fmt::format("         {}", look(style_, Role::faint, words)));
     }
+    entered(entry);
     for (const study::LinePlace& place : entry.places) {
       std::string words = fmt::format("begins at {:#x} in {}", place.address, printable(place.function));
       if (place.line != 0) words += fmt::format(", where the instructions of line {} begin", place.line);
@@ -66,6 +67,19 @@ class Text : public study::LinesSink {
 
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
+
+  /// Where control comes to the line, unless that is where its instructions begin and nowhere else.
+  void entered(const LineEntry& entry) {
+    constexpr std::size_t kMost = 6;
+    const std::vector<std::uint64_t>& at = entry.entered;
+    if (at.empty() || (at.size() == 1 && !entry.ranges.empty() && at[0] == entry.ranges[0].range.from)) return;
+    std::string words;
+    const std::size_t shown = at.size() > kMost ? kMost - 1 : at.size();
+    for (std::size_t i = 0; i < shown; ++i)
+      words += fmt::format("{}{:#x}", i == 0 ? "" : i + 1 == at.size() ? " and " : ", ", at[i]);
+    if (shown < at.size()) words += fmt::format(" and {} more places", at.size() - shown);
+    line(fmt::format("         {}", look(style_, Role::faint, "control comes to it at " + words)));
+  }
 
   void begin_file(std::string file) {
     file_ = std::move(file);
@@ -185,6 +199,11 @@ class Json : public study::LinesSink {
     json_.end();
     json_.key("instructions").number(entry.instructions);
     json_.key("bytes").number(entry.bytes);
+    if (!entry.entered.empty()) {
+      json_.key("entered").begin_array();
+      for (const std::uint64_t address : entry.entered) json_.hex(address);
+      json_.end();
+    }
     if (entry.ranges.empty()) {
       json_.key("nearest");
       entry.nearest != 0 ? json_.number(entry.nearest) : json_.null();

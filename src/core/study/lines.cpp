@@ -6,6 +6,7 @@
 
 #include "base/number.h"
 #include "base/similar_names.h"
+#include "program/line_entries.h"
 #include "program/location.h"
 #include "study/listing.h"
 
@@ -54,6 +55,7 @@ class Work {
         Collector collector(range.code);
         lister.list({program_.function_at(range.start), {range.start, range.start + range.range.size()}}, collector);
       }
+      if (request_.from != 0) add_entered(entry);
       found += entry.ranges.empty() ? 0 : 1;
       sink.line(entry);
     }
@@ -195,6 +197,17 @@ class Work {
     }
   }
 
+  void add_entered(LineEntry& entry) {
+    for (const LineRange& range : entry.ranges) {
+      for (const program::LineEntry& one : line_entries_.around(range.start)) {
+        const bool here = one.line.line == entry.line && program_.source_path(one.line) == entry.file;
+        if (here) entry.entered.push_back(program_.elf().section_offset(one.address));
+      }
+    }
+    std::ranges::sort(entry.entered);
+    entry.entered.erase(std::unique(entry.entered.begin(), entry.entered.end()), entry.entered.end());
+  }
+
   [[nodiscard]] bool has_code_elsewhere(std::uint32_t line) const {
     return std::ranges::any_of(entries_, [line](const auto& item) {
       return item.second.line == line && (!item.second.ranges.empty() || item.second.nearest != 0);
@@ -205,6 +218,8 @@ class Work {
   const LinesRequest& request_;
   bool all_;
   program::Inlining inlining_;
+  program::CodeScan scan_{program_};
+  program::LineEntries line_entries_{program_, inlining_.scopes(), scan_};
   std::vector<bool> wanted_;  ///< by number of the file
   std::map<std::uint32_t, std::set<std::uint32_t>> lines_with_code_;
   std::map<std::pair<std::string_view, std::uint32_t>, LineEntry> entries_;

@@ -55,6 +55,9 @@ struct LineEntry {
   std::vector<LineRange> ranges;  ///< empty: no instructions belong to the line
   std::size_t instructions = 0;
   std::uint64_t bytes = 0;
+  /// Where control comes to the line (program/line_entries.h), in an object file within its section; only where lines
+  /// were asked for by number.
+  std::vector<std::uint64_t> entered;
   std::vector<LinePlace> places;  ///< of a line without instructions
   std::uint32_t nearest =
       0;  ///< of a line without instructions: the next one that has some, or else the last before; 0: none
