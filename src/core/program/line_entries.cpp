@@ -572,10 +572,11 @@ std::vector<LineEntry> LineEntries::of(std::span<const std::uint32_t> files, std
 
 const LineEntry* LineEntries::at(std::uint64_t address, unsigned depth) {
   const LineEntry* result = nullptr;
-  for (const LineEntry& entry : around(address)) {
-    if (entry.address == address && entry.statement && entry.depth <= depth &&
-        (result == nullptr || entry.depth >= result->depth))
-      result = &entry;
+  const auto all = around(address);
+  for (auto entry = std::ranges::lower_bound(all, address, {}, &LineEntry::address);
+       entry != all.end() && entry->address == address; ++entry) {
+    if (entry->statement && entry->depth <= depth && (result == nullptr || entry->depth >= result->depth))
+      result = &*entry;
   }
   return result;
 }
