@@ -162,10 +162,11 @@ TEST(Levels, AreChosenAndSaidByTheConsole) {
     const std::string path = built(folder, "levels", kLevels, compiler);
     const std::string said = conversation(folder, {path},
                                           "halt at levels.c:5\nresume\nframes\nshow x\nin frame 1\nshow x\nin frame 2\n"
-                                          "show x\nin frame 0\nshow x\n")
+                                          "show x\nin frame 0\nshow x\nin frame 3\nframes\n")
                                  .out;
     const auto at = [&](const std::string& text, std::size_t from) { return said.find(text, from); };
     EXPECT_NE(said.find("levels inner, inlined in outer+"), std::string::npos) << said;
+    EXPECT_NE(said.find(" frame 3: frames\n"), std::string::npos) << "the number that `frames` gives it: " << said;
     // One level's value may be unknown, and is another's in no case.
     const auto one_after_another = [&](std::initializer_list<std::vector<std::string>> wanted) {
       std::size_t place = 0;

@@ -69,7 +69,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   }
   request.let_finish = parsed.options.count("let-finish") != 0;
   if (request.let_finish && !request.count)
-    return report_error({Fault::usage, "--let-finish: says what comes after the rows of --count, which is missing"});
+    return report_error({Fault::usage, "--let-finish: needs --count N, after whose rows the program runs on"});
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms, kFiles);
   if (!files) return report_error(files.error());
   request.control.launch.output = files->output->descriptor();

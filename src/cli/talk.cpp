@@ -156,7 +156,7 @@ std::string Talk::prompt() {
                      frame_ == 0 && depth_ ? std::optional(look::Level{*depth_, {}, 0}) : std::nullopt);
   std::string text = printable(name) + " " + report::shown_place(style_, where.place, where.inlined);
   if (own_ && own_->has_children()) text += fmt::format(" process {}", own_->number());
-  if (frame_ != 0) text += fmt::format(" frame {}", frame_);
+  if (frame_ != 0) text += fmt::format(" frame {}", shown_frame_);
   if (subject_->target().threads().size() > 1)
     text += fmt::format(" thread {}", subject_->number_of(subject_->thread()));
   return text + ": ";
@@ -170,8 +170,9 @@ const std::vector<inspect::Frame>& Talk::frames() {
   return frames_;
 }
 
-void Talk::choose_frame(std::size_t frame, std::optional<unsigned> depth) {
+void Talk::choose_frame(std::size_t frame, std::optional<unsigned> depth, std::size_t number) {
   frame_ = frame;
+  shown_frame_ = number;
   depth_ = depth;
 }
 

@@ -136,7 +136,8 @@ class Talk {
   Result<look::Stopped> go(const control::Motion& motion);
 
   look::Scope scope();
-  void choose_frame(std::size_t frame, std::optional<unsigned> depth);
+  /// `number`: what `frames` calls it.
+  void choose_frame(std::size_t frame, std::optional<unsigned> depth, std::size_t number = 0);
   Result<inspect::Expression> parse(std::string_view text, look::Scope& scope);
   void look_at(control::Control& control);
   void update_followed();
@@ -153,6 +154,7 @@ class Talk {
   control::Control* control_ = nullptr;  ///< of our own; null where nothing can be moved
   look::Subject* subject_ = nullptr;     ///< what is looked at: that, or somebody else's
   look::Stopped stopped_;
+  std::size_t shown_frame_ = 0;    ///< the number that `frames` gives the chosen one
   std::size_t frame_ = 0;          ///< of frames(), which has none of inlined calls
   std::optional<unsigned> depth_;  ///< of the inlined call in it whose frame was chosen; nothing: the innermost
   std::vector<inspect::Frame> frames_;

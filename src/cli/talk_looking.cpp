@@ -513,14 +513,8 @@ Answer Talk::frame_list(Arguments /*rest*/) {
   const bool any_own = subject_->modules().is_own(rows[shown - 1].address);
   if (!any_own) shown = rows.size();
   // The chosen one: of the innermost inlined call, unless another was asked for.
-  std::size_t real = 0, chosen = 0;
-  for (const look::FrameRow& row : rows) {
-    if (real == frame_ && (!depth_ || row.depth == *depth_)) {
-      chosen = row.number;
-      break;
-    }
-    real += row.inlined.empty() ? 1 : 0;
-  }
+  const auto chosen = std::ranges::find_if(
+      rows, [this](const look::FrameRow& row) { return row.frame == frame_ && (!depth_ || row.depth == *depth_); });
   for (const look::FrameRow& row : rows) {
     if (row.number == shown) {
       answer.lines.push_back(report::look(
@@ -541,7 +535,7 @@ Answer Talk::frame_list(Arguments /*rest*/) {
     if (row.signal) text += "   the kernel's frame of a signal handler";
     if (row.how == inspect::Frame::How::pointer)
       text += "   by the chain of frame pointers: functions may be missing before it";
-    answer.lines.push_back(report::look(style_, row.number == chosen ? Role::heading : Role::plain, text));
+    answer.lines.push_back(report::look(style_, &row == &*chosen ? Role::heading : Role::plain, text));
   }
   return answer;
 }
@@ -704,11 +698,9 @@ Answer Talk::in(Arguments rest) {
   // Numbers count inlined calls too, as `frames` lists them.
   const auto rows = look::frame_rows(subject_->modules(), subject_->view(), frames());
   if (*number >= rows.size()) return fail(fmt::format("frame {}: there are {} frames, from 0", *number, rows.size()));
-  std::size_t real = 0;
-  for (std::size_t i = 0; i < *number; ++i) real += rows[i].inlined.empty() ? 1 : 0;
-  choose_frame(real, rows[*number].depth);
-  Answer answer;
   const look::FrameRow& row = rows[*number];
+  choose_frame(row.frame, row.depth, row.number);
+  Answer answer;
   answer.lines.push_back(
       fmt::format("frame {}: {}{}", *number, report::shown_place(style_, row.place, row.inlined),
                   row.line != 0 ? fmt::format("   {}:{}", printable(base_name(row.file)), row.line) : ""));

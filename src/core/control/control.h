@@ -154,7 +154,6 @@ class Control final : public look::Subject {
   std::optional<Error> place_halt(Halt& halt);
   Result<look::StopPlaces> fixed_places(std::string_view names);
   Result<look::StopPlaces> return_places(look::StopPlaces found, const std::string& where);
-  std::string exception_at(pid_t thread);
   std::optional<Error> place_data(Halt& halt);
   void unplace(Halt& halt);
   bool counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned = std::nullopt);

@@ -477,8 +477,8 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
   if (halt.condition) {
     look::Scope scope(*modules_, process_->view(thread));
     if (returned) scope.returned_from(*returned);
-    if (const auto level = halt.levels.find(process_->view(thread).registers()[Reg::rip]); level != halt.levels.end())
-      scope.at_depth(level->second.depth);
+    const look::Level* level = halt.level_at(process_->view(thread).registers()[Reg::rip]);
+    if (level != nullptr) scope.at_depth(level->depth);
     const Result<bool> holds = halt.condition->holds(scope);
     if (!holds || !*holds) ++halt.came;
     if (!holds && halt.told_failure) return false;
@@ -497,8 +497,7 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
 void Control::hit(Halt& halt, pid_t thread, Stopped& stopped, HaltHit details) {
   details.halt = halt.number;
   details.hit = halt.hits;
-  if (const auto level = halt.levels.find(process_->view(thread).registers()[Reg::rip]); level != halt.levels.end())
-    details.level = level->second;
+  if (const look::Level* level = halt.level_at(process_->view(thread).registers()[Reg::rip])) details.level = *level;
   stopped.why = Why::halt;
   stopped.thread = thread;
   if (stopped.hits.empty()) stopped.level = details.level;

@@ -343,12 +343,14 @@ Stopped Control::line(bool enter_calls) {
   }
   lineless_said_ = false;
   // An inlined call may begin at this very instruction: nothing has to be executed to be in it.
-  for (unsigned depth = known ? reached_->level.depth + 1 : ~0U; enter_calls && depth <= modules_->inlined_depth(at);
-       ++depth) {
-    const auto entered = modules_->line_entered(at, depth);
-    if (!entered || entered->depth != depth) continue;
-    stopped_.level = entered;
-    return stopped_;
+  if (enter_calls && known) {
+    const auto deepest = static_cast<unsigned>(modules_->inlined_depth(at));
+    for (unsigned depth = reached_->level.depth + 1; depth <= deepest; ++depth) {
+      const auto entered = modules_->line_entered(at, depth);
+      if (!entered || entered->depth != depth) continue;
+      stopped_.level = entered;
+      return stopped_;
+    }
   }
   const auto line = std::make_shared<Line>();
   line->enter_calls = enter_calls;

@@ -42,6 +42,11 @@ struct Control::Halt {
   std::uint64_t frame_cfa = 0, frame_return = 0;  ///< of a local variable's frame
   pid_t frame_thread = 0;
 
+  /// The frame to be looked at where a thread stands; null: the innermost.
+  [[nodiscard]] const look::Level* level_at(std::uint64_t rip) const {
+    const auto level = levels.find(rip);
+    return level != levels.end() ? &level->second : nullptr;
+  }
   [[nodiscard]] bool same(const std::vector<std::uint8_t>& now) const {
     if (mask.empty() || now.size() != last.size()) return now == last;
     for (std::size_t i = 0; i < now.size(); ++i) {

@@ -136,8 +136,12 @@ std::vector<HaltInfo> ProcessTree::halts() const {
   for (HaltInfo& halt : result) {
     for (const auto& [number, hits] : past_hits_) halt.hits += number == halt.number ? hits : 0;
     for (std::size_t i = 1; i < members_.size(); ++i) {
-      for (const HaltInfo& other : members_[i].control->halts())
-        halt.hits += other.number == halt.number ? other.hits : 0;
+      for (const HaltInfo& other : members_[i].control->halts()) {
+        if (other.number != halt.number) continue;
+        halt.hits += other.hits;
+        halt.came += other.came;
+        halt.entered += other.entered;
+      }
     }
   }
   return result;

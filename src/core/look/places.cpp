@@ -124,14 +124,14 @@ std::uint64_t after_opening(const Program& program, std::uint64_t address) {
 
 Result<StopPlaces> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
-  const auto named = program.functions_named(location);
-  const bool section = !named.empty() && named.front()->origin == Function::Origin::section;
-  const bool name = location.find_first_of("+") == std::string_view::npos && !number_in(location);
-  if (!section && name) {
-    program::Instances instances = program::instances_of(program, location);
-    // What an alias names is a function like others.
-    if (instances.functions.empty() && instances.clones.empty()) instances.functions = named;
-    if (!instances.empty()) return instance_places(module, instances);
+  // `operator+` is a name, `main+0x12` is none.
+  const bool name = !number_in(location) &&
+                    (location.find('+') == std::string_view::npos || !program.functions_named(location).empty());
+  if (name) {
+    const program::Instances instances = program::instances_of(program, location);
+    const bool section =
+        !instances.functions.empty() && instances.functions.front()->origin == Function::Origin::section;
+    if (!section && !instances.empty()) return instance_places(module, instances);
   }
   StopPlaces result;
   const std::size_t colon = location.rfind(':');

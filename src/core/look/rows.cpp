@@ -51,6 +51,7 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
       Where where = where_at(modules, frame.inside(), Level{depth, {}, 0});
       row.number = result.size();
       row.depth = depth;
+      row.frame = static_cast<std::size_t>(&frame - frames.data());
       row.inlined = std::move(where.inlined);
       row.file = std::move(where.file);
       row.line = where.line;

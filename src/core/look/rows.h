@@ -19,8 +19,9 @@ struct FrameRow {
   std::string place;
   std::string file;
   std::uint32_t line = 0;
-  std::string inlined;  ///< it is an inlined call of this function, in the frame of the row after it
-  unsigned depth = 0;   ///< of inlined calls
+  std::string inlined;    ///< it is an inlined call of this function, in the frame of the row after it
+  unsigned depth = 0;     ///< of inlined calls
+  std::size_t frame = 0;  ///< of those that rows were asked for: which it is, or lies in
   std::uint64_t cfa = 0;
   inspect::Frame::How how = inspect::Frame::How::innermost;
   bool signal = false;

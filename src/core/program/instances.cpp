@@ -7,7 +7,7 @@ namespace deeptrace::program {
 namespace {
 
 /// Debug information beyond this is not gone over for a name.
-constexpr std::size_t kMostDebugInformation = std::size_t(256) << 20;
+constexpr std::size_t kMostDebugInformation = std::size_t(64) << 20;
 
 /// What lies after the last `::` that is outside of template arguments, without a signature: compilers give functions
 /// that name.
@@ -52,7 +52,7 @@ std::string_view origin_of_clone(std::string_view symbol) {
 }
 
 std::string Instances::words() const {
-  if (clones.empty() && inlined.empty()) return {};
+  if (clones.empty() && inlined.empty() && searched) return {};
   std::string result;
   const auto add = [&](std::size_t count, std::string_view one, std::string_view many) {
     if (count == 0) return;
@@ -61,6 +61,7 @@ std::string Instances::words() const {
   add(functions.size(), "function", "functions");
   add(clones.size(), "clone", "clones");
   add(inlined.size(), "inlined copy", "inlined copies");
+  if (!searched) result += "; inlined copies were not looked for, there is too much debug information";
   return result;
 }
 
@@ -71,17 +72,17 @@ Instances instances_of(const Program& program, std::string_view name) {
   for (const Function* function : program.functions_named(name))
     (origin_of_clone(function->symbol()).empty() ? result.functions : result.clones).push_back(function);
   const std::string_view plain = plain_name(name);
-  for (const Function& function : program.functions()) {
-    if (function.symbol().find('.') == std::string_view::npos) continue;
+  program.each_candidate(name, [&](const Function& function) {
     const std::string_view origin = origin_of_clone(function.symbol());
-    if (origin.empty() || origin.find(plain) == std::string_view::npos) continue;
+    if (origin.empty() || origin.find(plain) == std::string_view::npos) return;
     std::string shown;
     const auto show = [&]() -> std::string_view { return shown = demangled(std::string(origin)); };
     const bool known = std::ranges::find(result.clones, &function) != result.clones.end();
     if (!known && goes_by(origin, show, name)) result.clones.push_back(&function);
-  }
+  });
   const debuginfo::DebugInfo& info = program.debug();
-  if (info.empty() || program.debug_elf().debug_bytes(".debug_info").view.size() > kMostDebugInformation) return result;
+  result.searched = program.debug_elf().debug_bytes(".debug_info").view.size() <= kMostDebugInformation;
+  if (info.empty() || !result.searched) return result;
   debuginfo::Types types(info);
   result.inlined = debuginfo::inlined_copies(info, [&](const debuginfo::Entry& entry) {
     if (info.name_of(entry) != plain) return false;

@@ -21,13 +21,14 @@ struct Instances {
   std::vector<const Function*> functions;  ///< out of line
   std::vector<const Function*> clones;
   std::vector<debuginfo::InlinedCopy> inlined;  ///< by the address of some instruction
+  bool searched = true;                         ///< false: there is too much debug information to look for copies
   [[nodiscard]] bool empty() const { return functions.empty() && clones.empty() && inlined.empty(); }
   /// "1 function, 2 clones, 3 inlined copies"; empty where there is a function and nothing else.
   [[nodiscard]] std::string words() const;
 };
 
-/// All instances of the functions of a name (see Program::functions_named). Inlined copies are found in files with
-/// debug information of up to 256 MB.
+/// All instances of the functions of a name (see Program::functions_named). Inlined copies are looked for in up to
+/// 64 MB of debug information, which takes about a second.
 Instances instances_of(const Program& program, std::string_view name);
 
 }  // namespace deeptrace::program

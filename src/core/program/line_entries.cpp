@@ -4,8 +4,7 @@
 #include <optional>
 #include <set>
 #include <string_view>
-#include <tuple>
-#include <unordered_map>
+#include <utility>
 
 #include "isa/operand.h"
 #include "program/flow_blocks.h"

@@ -8,15 +8,14 @@
 //
 //  - Where the compiler marks statements apart from instructions (gcc with optimisation), its marks are the order of
 //    the statements; a line is entered at a mark of it after a mark of another line.
-//  - Elsewhere each instruction belongs to a line. A piece that is executed exactly as often as an earlier piece of the
-//    same line, and after it, goes on with it and is no entry, unless it repeats what that piece did: then it is a copy
-//    (an unrolled loop).
+//  - Elsewhere each instruction belongs to a line. A piece that always follows an earlier piece of the same line goes
+//  on
+//    with it and is no entry, unless it repeats what that piece did: then it is a copy (an unrolled loop).
 //  - A piece that only leads into another entry of the same line (the jump to a loop's condition) is none itself.
 #pragma once
 
 #include <cstdint>
 #include <map>
-#include <memory>
 #include <span>
 #include <vector>
 

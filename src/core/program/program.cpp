@@ -266,26 +266,28 @@ bool goes_by(std::string_view symbol, const std::function<std::string_view()>& s
   return full == name || is_signed(full, name);
 }
 
-std::vector<const Function*> Program::functions_named(std::string_view name) const {
-  std::vector<const Function*> result;
-  if (name.empty()) return result;
+void Program::each_candidate(std::string_view name, const std::function<void(const Function&)>& visit) const {
   const std::string identifier = identifier_of(name);
-  const auto named = [name](const Function& function) {
-    return function.origin != Function::Origin::plt &&
-           goes_by(
-               function.symbol(), [&]() -> std::string_view { return function.name; }, name);
-  };
   if (index_ != nullptr && !identifier.empty() && !name.starts_with("unnamed_") && !name.starts_with('.')) {
-    for (const std::size_t number : index_->with_word(identifier)) {
-      if (named(functions_[number])) result.push_back(&functions_[number]);
-    }
-    return result;
+    for (const std::size_t number : index_->with_word(identifier)) visit(functions_[number]);
+    return;
   }
   for (const Function& function : functions_) {
     const std::string_view symbol = function.symbol();
     const bool cannot = symbol.starts_with("_Z") && symbol != name && symbol.find(identifier) == std::string_view::npos;
-    if (!cannot && named(function)) result.push_back(&function);
+    if (!cannot) visit(function);
   }
+}
+
+std::vector<const Function*> Program::functions_named(std::string_view name) const {
+  std::vector<const Function*> result;
+  if (name.empty()) return result;
+  each_candidate(name, [&](const Function& function) {
+    const auto shown = [&]() -> std::string_view { return function.name; };
+    if (function.origin != Function::Origin::plt && goes_by(function.symbol(), shown, name))
+      result.push_back(&function);
+  });
+  if (index_ != nullptr) return result;
   // Where several symbols have one address, one of them is shown; any of them finds it.
   for (const Label& alias : aliases_) {
     if (alias.name != name) continue;

@@ -72,6 +72,8 @@ class Program {
   [[nodiscard]] std::optional<debuginfo::SourceLine> source_of(const Function& function) const;
   /// All functions of a name: mangled, demangled, or demangled without its signature.
   [[nodiscard]] std::vector<const Function*> functions_named(std::string_view name) const;
+  /// Calls `visit` with every function that may go by a name, and with others: few where the file has an index.
+  void each_candidate(std::string_view name, const std::function<void(const Function&)>& visit) const;
   [[nodiscard]] const Label* label_at(std::uint64_t address) const;
   [[nodiscard]] const std::vector<Label>& labels() const { return labels_; }
   /// The function or, inside it, the label that stands nearest at or before an address of code; nothing outside all
