@@ -66,6 +66,8 @@ TEST(Instances, AreFoundByName) {
     EXPECT_EQ(program::instances_of(*program, "middle").words(), "1 inlined copy");
     EXPECT_EQ(program::instances_of(*program, "inner").inlined.size(), 1U);
     EXPECT_TRUE(program::instances_of(*program, "nowhere").empty());
+    EXPECT_EQ(program::instances_of(*program, "outer", 100).words(),
+              "1 function; inlined copies were not looked for, there is too much debug information");
   }
 }
 

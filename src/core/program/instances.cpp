@@ -6,9 +6,6 @@
 namespace deeptrace::program {
 namespace {
 
-/// Debug information beyond this is not gone over for a name.
-constexpr std::size_t kMostDebugInformation = std::size_t(64) << 20;
-
 /// What lies after the last `::` that is outside of template arguments, without a signature: compilers give functions
 /// that name.
 std::string_view plain_name(std::string_view name) {
@@ -65,7 +62,7 @@ std::string Instances::words() const {
   return result;
 }
 
-Instances instances_of(const Program& program, std::string_view name) {
+Instances instances_of(const Program& program, std::string_view name, std::size_t most) {
   Instances result;
   result.name = name;
   if (name.empty()) return result;
@@ -81,7 +78,7 @@ Instances instances_of(const Program& program, std::string_view name) {
     if (!known && goes_by(origin, show, name)) result.clones.push_back(&function);
   });
   const debuginfo::DebugInfo& info = program.debug();
-  result.searched = program.debug_elf().debug_bytes(".debug_info").view.size() <= kMostDebugInformation;
+  result.searched = program.debug_elf().debug_bytes(".debug_info").view.size() <= most;
   if (info.empty() || !result.searched) return result;
   debuginfo::Types types(info);
   result.inlined = debuginfo::inlined_copies(info, [&](const debuginfo::Entry& entry) {

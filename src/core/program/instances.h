@@ -2,6 +2,7 @@
 // inlined into other functions.
 #pragma once
 
+#include <cstddef>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -28,7 +29,7 @@ struct Instances {
 };
 
 /// All instances of the functions of a name (see Program::functions_named). Inlined copies are looked for in up to
-/// 64 MB of debug information, which takes about a second.
-Instances instances_of(const Program& program, std::string_view name);
+/// `most` bytes of debug information; 64 MB take about a second.
+Instances instances_of(const Program& program, std::string_view name, std::size_t most = std::size_t(64) << 20);
 
 }  // namespace deeptrace::program
