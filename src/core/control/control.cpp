@@ -1,11 +1,9 @@
 #include "control/control.h"
 
 #include <algorithm>
-#include <cstring>
 
 #include "control/parts.h"
 #include "control/program_to_run.h"
-#include "process/maps.h"
 
 namespace deeptrace::control {
 
@@ -45,34 +43,20 @@ Result<std::unique_ptr<Control>> Control::start(ControlOptions options) {
 }
 
 std::optional<Error> Control::begin() {
-  std::string path;
-  if (options_.attach != 0) {
-    Result<std::unique_ptr<process::Process>> attached = process::Process::attach(options_.attach);
-    if (!attached) return attached.error();
-    process_ = std::move(*attached);
-    path = process::executable_of(options_.attach);
-  } else {
-    Result<std::string> found = process::find_program(options_.launch.program);
-    if (!found) return found.error();
-    path = *found;
-  }
-  Result<program::Program> program = program_to_run(path, options_.open);
-  if (!program) return program.error();
-  if (!process_) {
-    Result<std::unique_ptr<process::Process>> launched = process::Process::launch(options_.launch);
-    if (!launched) return launched.error();
-    process_ = std::move(*launched);
-  }
+  Result<Running> running =
+      options_.attach != 0 ? attach(options_.attach, options_.open) : launch(options_.launch, options_.open);
+  if (!running) return running.error();
+  process_ = std::move(running->process);
   if (options_.trace_children) process_->trace_children();
   thread_ = process_->pid();
   if (options_.attach == 0) {
-    if (auto error = run_to_beginning(path)) return error;
+    if (auto error = run_to_beginning(running->program.elf().path())) return error;
   }
-  modules_ = std::make_unique<look::Modules>(*process_, std::move(*program), options_.open);
+  modules_ = std::make_unique<look::Modules>(*process_, std::move(running->program), options_.open);
   find_loader();
   moved_.before = view().registers();
   if (options_.end_at_input) process_->end_at_input();
-  return std::nullopt;
+  return end_is_asked();
 }
 
 /// At the entry the dynamic linker has mapped every library that the program names, and their constructors have run. It

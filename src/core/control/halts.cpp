@@ -6,6 +6,7 @@
 #include "abi/system_calls.h"
 #include "base/number.h"
 #include "control/parts.h"
+#include "control/program_to_run.h"
 #include "look/places.h"
 #include "state/execute.h"
 
@@ -151,6 +152,7 @@ void Control::release(std::uint64_t address) {
 
 Result<unsigned> Control::add(const HaltRule& rule) {
   if (process_->gone()) return Error{Fault::usage, "the program has ended; restart it first"};
+  if (auto error = end_is_asked()) return *error;
   auto halt = std::make_unique<Halt>();
   halt->rule = rule;
   if (!rule.condition.empty()) {

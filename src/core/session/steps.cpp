@@ -7,7 +7,6 @@
 #include "abi/signal_names.h"
 #include "control/program_to_run.h"
 #include "look/places.h"
-#include "process/maps.h"
 #include "session/stepper.h"
 
 namespace deeptrace::session {
@@ -94,28 +93,15 @@ namespace {
 /// A program that stands where its libraries are mapped and nothing of its own has run, or where it was attached to.
 struct Started {
   std::unique_ptr<control::FollowedThread> followed;
-  std::optional<program::Program> program;
+  program::Program program;
 };
 
-Result<Started> attached(const StepsRequest& request) {
-  Result<std::unique_ptr<process::Process>> process = process::Process::attach(request.attach);
-  if (!process) return process.error();
-  Started started{std::make_unique<control::FollowedThread>(std::move(*process)), std::nullopt};
-  Result<program::Program> program = control::program_to_run(process::executable_of(request.attach), request.open);
-  if (!program) return program.error();
-  started.program.emplace(std::move(*program));
-  return started;
-}
-
-Result<Started> launched(const StepsRequest& request) {
-  const Result<std::string> path = process::find_program(request.launch.program);
-  if (!path) return path.error();
-  Result<program::Program> program = control::program_to_run(*path, request.open);
-  if (!program) return program.error();
-  Result<std::unique_ptr<process::Process>> process = process::Process::launch(request.launch);
-  if (!process) return process.error();
-  Started started{std::make_unique<control::FollowedThread>(std::move(*process)), std::nullopt};
-  started.program.emplace(std::move(*program));
+Result<Started> start(const StepsRequest& request) {
+  Result<control::Running> running = request.attach != 0 ? control::attach(request.attach, request.open)
+                                                         : control::launch(request.launch, request.open);
+  if (!running) return running.error();
+  Started started{std::make_unique<control::FollowedThread>(std::move(running->process)), std::move(running->program)};
+  if (request.attach != 0) return started;
   const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);
   if (auto error = run_to(*started.followed, {entry}, "its entry", false)) return *error;
   return started;
@@ -148,10 +134,10 @@ std::optional<Error> go_to_start(const StepsRequest& request, control::FollowedT
 }  // namespace
 
 Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
-  Result<Started> started = request.attach != 0 ? attached(request) : launched(request);
+  Result<Started> started = start(request);
   if (!started) return started.error();
   control::FollowedThread& followed = *started->followed;
-  look::Modules modules(followed.process(), std::move(*started->program), request.open);
+  look::Modules modules(followed.process(), std::move(started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {
     Result<std::vector<std::uint64_t>> found = instructions_at(modules, request.to);
