@@ -146,11 +146,15 @@ TEST(Levels, HaveTheirOwnVariables) {
         {"h1", {"1", "2", "3"}}, {"h2", {"101", "102", "103"}}, {"h3", {"1011", "1021", "1031"}}};
     // A compiler may say of none where it is; of those that it does say, each is the level's own.
     for (const auto& [stop, right] : printed) {
-      if (values.contains(stop)) EXPECT_EQ(values[stop], right);
+      if (values.contains(stop)) {
+        EXPECT_EQ(values[stop], right);
+      }
     }
     EXPECT_TRUE(values.contains("h1") && values.contains("h3"));
     // Conditions are about that level, too.
-    if (values.contains("h2")) EXPECT_EQ(hits_of({"--halt", "at levels.c:10 when x == 102", path})["hits"].size(), 1U);
+    if (values.contains("h2")) {
+      EXPECT_EQ(hits_of({"--halt", "at levels.c:10 when x == 102", path})["hits"].size(), 1U);
+    }
     EXPECT_EQ(hits_of({"--halt", "at levels.c:5 when x == 1021", path})["hits"].size(), 1U);
     EXPECT_EQ(hits_of({"--at", "middle", path})["hits"].size(), 3U);
     EXPECT_EQ(hits_of({"--at", "inner", path})["hits"].size(), 3U);

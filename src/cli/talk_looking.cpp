@@ -227,13 +227,7 @@ Answer Talk::show(Arguments rest) {
     }
     if (asked) see_as(*datum, *asked, inspect::size_of(*datum, here));
     const inspect::Value value = inspect::value_of(*datum, here);
-    constexpr std::size_t kWide = 100;  // columns; what has lines as well is not said twice then
-    std::string words = report::value_words(style_, value);
-    if (words.size() > kWide && report::has_lines(value)) {
-      const bool array = value.kind == inspect::Value::Kind::array;
-      words = fmt::format("{} {}", array ? value.count : value.parts.size(), array ? "elements" : "members");
-    }
-    std::string text = fmt::format("{} = {}", printable(name), words);
+    std::string text = fmt::format("{} = {}", printable(name), report::value_head(style_, value));
     if (!value.type.empty()) text += "   " + report::look(style_, Role::faint, report::shown_type(style_, value.type));
     if (value.from_code) text += "   " + report::look(style_, Role::faint, report::inferred_words(value));
     if (datum->place == inspect::Datum::Place::memory)

@@ -50,6 +50,8 @@ std::string without_noise(const Style& style, std::string_view name, std::size_t
   replace_all(text, "std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >", "std::string");
   replace_all(text, "std::basic_string_view<char, std::char_traits<char> >", "std::string_view");
   leave_out_defaults(text);
+  replace_all(text, "std::__cxx11::", "std::");
+  replace_all(text, ", 18446744073709551615>", ">");  // of a std::span: as many as there are
   std::string result;
   for (std::size_t i = 0; i < text.size();) {
     const bool opens = (text[i] == '<' || text[i] == '(') && !is_operator(text, i);

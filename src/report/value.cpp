@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 
+#include "inspect/wide_text.h"
 #include "report/names.h"
 
 namespace deeptrace::report {
@@ -54,8 +56,15 @@ std::string integer_words(const Style& style, const Value& value) {
   return fmt::format("{:#x}{}{}", value.number, dot(style), decimal);
 }
 
-std::string character_of(const Value& value) {
+std::string character_of(const Style& style, const Value& value) {
   const std::uint64_t n = value.number;
+  // Wide ones and UTF-32 are Unicode's; those of one byte may be of any encoding.
+  if (style.utf8 && value.size > 1 && n >= 0xa0 && n < 0x110000 && (n < 0xd800 || n >= 0xe000)) {
+    const auto code = static_cast<std::uint32_t>(n);
+    std::uint8_t raw[sizeof code];
+    std::memcpy(raw, &code, sizeof raw);
+    return "'" + escaped(inspect::utf8_of(raw, sizeof raw)) + "'";
+  }
   if (n >= 0x20 && n < 0x7f) return fmt::format("'{}'", escaped(std::string(1, static_cast<char>(n))));
   if (n == '\n') return "'\\n'";
   if (n == '\t') return "'\\t'";
@@ -63,23 +72,41 @@ std::string character_of(const Value& value) {
   return {};
 }
 
+/// Of a pointer that shares what it points to: ", 2 owners, 1 watcher".
+std::string sharing_words(const Value& value) {
+  if (!value.owners) return {};
+  if (*value.owners == 0) return ", expired";
+  std::string result = fmt::format(", {} {}", *value.owners, *value.owners == 1 ? "owner" : "owners");
+  const std::uint64_t watchers = value.watchers.value_or(0);
+  if (watchers != 0) result += fmt::format(", {} {}", watchers, watchers == 1 ? "watcher" : "watchers");
+  return result;
+}
+
 std::string pointer_words(const Style& style, const Value& value) {
   if (value.number == 0) return "null";
   std::string result = fmt::format("{:#x}", value.number);
   const std::string_view arrow = style.utf8 ? " → " : " -> ";
   if (!value.pointed_text.empty()) return result + std::string(arrow) + "\"" + escaped(value.pointed_text) + "\"";
-  if (!value.text.empty()) result += std::string(arrow) + printable(value.text);
+  if (!value.parts.empty())
+    return result + std::string(arrow) + value_words(style, value.parts.front()) + sharing_words(value);
+  if (!value.text.empty()) result += std::string(arrow) + shown_name(style, value.text);
   if (value.text.empty() && !value.region.empty()) result += "  " + printable(value.region);
-  return result;
+  if (!value.dynamic.empty()) result += ", a " + shown_type(style, value.dynamic);
+  return result + sharing_words(value);
 }
 
 constexpr std::size_t kInWords = 8, kInLines = 64;
+
+std::string label_of(const Style& style, const Value& part) {
+  if (part.label.empty()) return "(unnamed)";
+  return part.base ? shown_type(style, part.label) : printable(part.label);
+}
 
 std::string parts_words(const Style& style, const Value& value, char open, char close) {
   std::string result(1, open);
   for (std::size_t i = 0; i < value.parts.size() && i < kInWords; ++i) {
     if (i != 0) result += ", ";
-    if (!value.parts[i].label.empty()) result += printable(value.parts[i].label) + " ";
+    if (!value.parts[i].label.empty()) result += label_of(style, value.parts[i]) + " ";
     result += value_words(style, value.parts[i]);
   }
   const std::uint64_t count = value.kind == Kind::array ? value.count : value.parts.size();
@@ -128,6 +155,13 @@ void number_json(JsonWriter& json, const Value& value) {
   if (value.kind == Kind::pointer) {
     json.key("target").string_or_null(value.text);
     if (!value.region.empty()) json.key("region").string(value.region);
+    if (!value.dynamic.empty()) json.key("class").string(value.dynamic);
+    if (!value.parts.empty()) {
+      json.key("value");
+      value_json(json, value.parts.front());
+    }
+    if (value.owners) json.key("owners").number(*value.owners);
+    if (value.watchers) json.key("watchers").number(*value.watchers);
     if (!value.pointed_text.empty()) json.key("text").string(value.pointed_text);
   }
   json.end();
@@ -143,7 +177,7 @@ std::string value_words(const Style& style, const Value& value) {
              (value.text.empty() ? "" : fmt::format(" {}{}{}", quote, escaped(value.text), quote));
     }
     case Kind::character: {
-      const std::string character = character_of(value);
+      const std::string character = character_of(style, value);
       return integer_words(style, value) + (character.empty() ? "" : " " + character);
     }
     case Kind::truth:
@@ -164,10 +198,21 @@ std::string value_words(const Style& style, const Value& value) {
       return hex_bytes(first, " ") +
              (value.raw.size() > kShown ? fmt::format(" and {} more", value.raw.size() - kShown) : "");
     }
-    case Kind::nothing: return "nothing";
+    case Kind::nothing: return value.text.empty() ? "nothing" : value.text;
     case Kind::unknown: return "unknown: " + printable(value.text);
+    case Kind::not_set: return printable(value.text);
   }
   return {};
+}
+
+std::string value_head(const Style& style, const Value& value) {
+  constexpr std::size_t kWide = 100;  // columns
+  std::string words = value_words(style, value);
+  if (words.size() <= kWide || !has_lines(value)) return words;
+  if (value.kind == Kind::pointer) return fmt::format("{:#x}{}", value.number, sharing_words(value));
+  const bool array = value.kind == Kind::array;
+  const std::size_t count = array ? value.count : value.parts.size();
+  return fmt::format("{} {}{}", count, array ? "element" : "member", count == 1 ? "" : "s");
 }
 
 std::string inferred_words(const Value& value) {
@@ -176,6 +221,7 @@ std::string inferred_words(const Value& value) {
 }
 
 bool has_lines(const Value& value) {
+  if (value.kind == Kind::pointer && !value.parts.empty()) return has_lines(value.parts.front());
   return (value.kind == Kind::array || value.kind == Kind::aggregate) && !value.parts.empty() && !all_zero(value);
 }
 
@@ -183,6 +229,7 @@ std::vector<std::string> value_lines(const Style& style, const Value& value, uns
   std::vector<std::string> result;
   const std::string room(indent, ' ');
   if (!has_lines(value)) return result;
+  if (value.kind == Kind::pointer) return value_lines(style, value.parts.front(), indent);
   if (value.kind == Kind::array) {
     const bool nested = has_lines(value.parts.front());
     std::string line;
@@ -206,9 +253,9 @@ std::vector<std::string> value_lines(const Style& style, const Value& value, uns
     return result;
   }
   std::size_t widest = 0;
-  for (const Value& part : value.parts) widest = std::max(widest, printable(part.label).size());
+  for (const Value& part : value.parts) widest = std::max(widest, label_of(style, part).size());
   for (const Value& part : value.parts) {
-    const std::string label = part.label.empty() ? "(unnamed)" : printable(part.label);
+    const std::string label = label_of(style, part);
     std::string line = fmt::format("{}{:<{}}  {:#06x}  {}", room, label, widest, part.address - value.address,
                                    has_lines(part) ? "" : value_words(style, part));
     if (part.kind == Kind::unknown && part.size == 0)
@@ -309,6 +356,7 @@ void value_json(JsonWriter& json, const Value& value) {
     }
     case Kind::nothing: json.null(); return;
     case Kind::unknown:
+    case Kind::not_set:
       json.begin_object();
       json.key("unknown").string(value.text);
       json.end();

@@ -14,6 +14,9 @@ namespace deeptrace::report {
 /// One line: "0x17 · 23", "\"text\"", "{level 0x1 · 1, name \"…\"}". Long arrays are cut and counted.
 std::string value_words(const Style& style, const inspect::Value& value);
 
+/// The same where value_lines follow: what would be too long for a line is counted, "12 elements".
+std::string value_head(const Style& style, const inspect::Value& value);
+
 /// Lines for the parts of an array or aggregate, indented by `indent` columns; none for what fits into words.
 std::vector<std::string> value_lines(const Style& style, const inspect::Value& value, unsigned indent);
 

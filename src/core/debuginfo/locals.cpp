@@ -42,7 +42,8 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
         if (const auto typed = info_.with_attribute(entry, At::type)) variable.type = {typed->unit, typed->offset};
         variable.parameter = entry.tag == Tag::formal_parameter;
         if (const auto declared = info_.with_attribute(entry, At::declaration_line))
-          variable.line = static_cast<std::uint32_t>(declared->number(At::declaration_line).value_or(0));
+          variable.declared = {declared->unit, declared->number(At::declaration_file).value_or(0),
+                               static_cast<std::uint32_t>(declared->number(At::declaration_line).value_or(0))};
         if (!variable.name.empty()) result.scopes[open.back().scope].variables.push_back(std::move(variable));
         cursor.skip_children();
         break;

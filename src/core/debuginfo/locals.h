@@ -18,7 +18,7 @@ struct LocalVariable {
   EntryPlace entry;  ///< with the location, if it has one
   EntryPlace type;   ///< the entry that says the type: itself or what it is an instance of
   bool parameter = false;
-  std::uint32_t line = 0;  ///< of its declaration; 0 when unknown
+  Declaration declared;  ///< its line is 0 when unknown
 };
 
 /// A function, a block in it, or an inlined call.

@@ -61,6 +61,19 @@ const Scopes::Held* Scopes::held_at(const Unit& unit, std::uint64_t address) {
   }
 }
 
+namespace {
+
+/// gcc writes its options down. Others say of all functions that they optimise that their calls are described
+/// (DW_AT_call_all_calls); gcc says so of those without calls too.
+bool is_optimised(const Entry& function) {
+  const std::string_view producer = function.unit->producer;
+  if (!producer.starts_with("GNU ")) return function.has(At::call_all_calls) || function.has(At::gnu_all_call_sites);
+  const std::size_t option = producer.rfind(" -O");
+  return option != std::string_view::npos && !producer.substr(option).starts_with(" -O0");
+}
+
+}  // namespace
+
 const DescribedFunction& Scopes::described(const Unit& unit, std::uint64_t offset) {
   const auto [place, added] = functions_.try_emplace({&unit, offset});
   DescribedFunction& function = place->second;
@@ -77,7 +90,7 @@ const DescribedFunction& Scopes::described(const Unit& unit, std::uint64_t offse
     if (cursor.depth() == 0) {
       function.ranges = info_.ranges(entry);
       function.declared = declaration_of(info_, entry);
-      function.optimised = entry.has(At::call_all_calls) || entry.has(At::gnu_all_call_sites);
+      function.optimised = is_optimised(entry);
       continue;
     }
     while (open.size() > 1 && open.back().depth >= cursor.depth()) open.pop_back();

@@ -38,8 +38,7 @@ struct DescribedFunction {
   std::vector<AddressRange> ranges;
   std::vector<InlinedCall> inlined;  ///< outer ones before those in them
   Declaration declared;
-  /// All calls in it are described (DW_AT_call_all_calls), as gcc and clang do where they optimise, and only there.
-  bool optimised = false;
+  bool optimised = false;  ///< by the compiler, as far as debug information tells
 };
 
 /// Looks functions up by address. A unit is looked over when its first address is asked for, a function is read when it

@@ -133,6 +133,10 @@ void Types::load(Slot& slot) {
     case Kind::enumeration: add_members(*entry, type); break;
     case Kind::array: add_dimensions(*entry, type); break;
     case Kind::function: add_parameters(*entry, type); break;
+    case Kind::unspecified:
+      // decltype(nullptr) is as large as a pointer (ISO C++ 6.8.2), which nobody writes down.
+      if (!entry_size && type.name.find("nullptr") != std::string::npos) type.size = entry->unit->form.address_size;
+      break;
     default: break;
   }
 }
@@ -145,6 +149,7 @@ void Types::add_members(const Entry& entry, Type& type) {
     if (cursor.depth() == 1) {
       if (child.tag == Tag::member || child.tag == Tag::inheritance) add_member(child, type);
       if (child.tag == Tag::template_type_parameter) type.arguments.push_back(of(child));
+      if (child.tag == Tag::subprogram && info_.text(child, At::name) == "operator()") type.callable = true;
       if (child.tag == Tag::enumerator) {
         const FormValue* value = child.find(At::const_value);
         type.enumerators.push_back(
@@ -166,6 +171,7 @@ void Types::add_member(const Entry& entry, Type& type) {
   member.bit_size = static_cast<std::uint16_t>(entry.number(At::bit_size).value_or(0));
   const FormValue* place = entry.find(At::data_member_location);
   const std::uint64_t start = place == nullptr ? 0 : offset_of(*place).value_or(0);
+  if (member.moving && place != nullptr) member.place = place->bytes;
   std::uint64_t bits = start * 8;
   if (const auto data_bits = entry.number(At::data_bit_offset)) {
     bits += *data_bits;
@@ -250,12 +256,14 @@ TypeId Types::pointer_to(TypeId target, std::uint64_t size) {
 }
 
 TypeId Types::base_type(std::string name, std::uint64_t size, Encoding encoding) {
+  const auto [place, added] = made_.try_emplace({std::move(name), size, encoding}, kVoid);
+  if (!added) return place->second;
   Type type;
   type.kind = Type::Kind::base;
-  type.name = std::move(name);
+  type.name = std::get<0>(place->first);
   type.size = size;
   type.encoding = encoding;
-  return add_made(std::move(type));
+  return place->second = add_made(std::move(type));
 }
 
 TypeId Types::element_of(TypeId array) {
@@ -471,8 +479,11 @@ std::string Types::declaration(TypeId id, std::string inner, int depth) {
   return {};
 }
 
-std::vector<TypeId> Types::named(std::string_view name) {
-  std::vector<TypeId> result;
+const std::vector<TypeId>& Types::named(std::string_view name) {
+  const auto [known, added] = named_.try_emplace(std::string(name));
+  std::vector<TypeId>& result = known->second;
+  if (!added) return result;
+  std::vector<TypeId> shorter;  // what the name may be short for
   for (const auto& unit : info_.units()) {
     for (Cursor cursor(info_, *unit); cursor.next();) {
       const Entry& entry = cursor.entry();
@@ -482,13 +493,67 @@ std::vector<TypeId> Types::named(std::string_view name) {
       if (type && !entry.flag(At::declaration)) {
         const std::string_view own = info_.text(entry, At::name);
         // The last part of the name must fit before the whole is put together.
-        if (!own.empty() && name.ends_with(own) && qualified_name(entry) == name)
+        if (own.empty() || !name.ends_with(own)) continue;
+        const std::string whole = qualified_name(entry);
+        if (whole == name) {
           result.push_back(at({unit.get(), entry.offset}));
+        } else if (whole.ends_with("::" + std::string(name))) {
+          shorter.push_back(at({unit.get(), entry.offset}));
+        }
       }
       if (entry.tag == Tag::subprogram) cursor.skip_children();
     }
   }
+  if (result.empty()) result = std::move(shorter);
   return result;
+}
+
+std::optional<std::uint64_t> Types::flexible_part(TypeId id) {
+  const Type& type = (*this)[plain(id)];
+  if (!type.is_aggregate() || type.kind == Kind::union_type || type.members.empty()) return std::nullopt;
+  const Member& last = type.members.back();
+  const Type& array = (*this)[plain(last.type)];
+  if (array.kind != Kind::array || array.counts.empty()) return std::nullopt;
+  if (array.counts.front().value_or(0) != 0) return std::nullopt;
+  return last.offset;
+}
+
+std::string_view captured_name(const Type& closure, const Member& member) {
+  const std::string_view name = member.name;
+  return closure.callable && !member.base && name.starts_with("__") && name.size() > 2 ? name.substr(2)
+                                                                                       : std::string_view();
+}
+
+std::string as_described(std::string_view name) {
+  struct Spelling {
+    std::string_view written, described;
+  };
+  static constexpr Spelling kSpellings[] = {
+      {"unsigned", "unsigned int"},
+      {"signed", "int"},
+      {"signed int", "int"},
+      {"long", "long int"},
+      {"signed long", "long int"},
+      {"long int", "long int"},
+      {"unsigned long", "long unsigned int"},
+      {"unsigned long int", "long unsigned int"},
+      {"long unsigned", "long unsigned int"},
+      {"long long", "long long int"},
+      {"unsigned long long", "long long unsigned int"},
+      {"short", "short int"},
+      {"signed short", "short int"},
+      {"unsigned short", "short unsigned int"},
+      {"unsigned short int", "short unsigned int"},
+      {"unsigned __int128", "__int128 unsigned"},
+      {"bool", "_Bool"},
+  };
+  for (const std::string_view prefix : {"struct ", "union ", "enum ", "class "}) {
+    if (name.starts_with(prefix)) return std::string(name.substr(prefix.size()));
+  }
+  for (const Spelling& one : kSpellings) {
+    if (one.written == name) return std::string(one.described);
+  }
+  return std::string(name);
 }
 
 }  // namespace deeptrace::debuginfo

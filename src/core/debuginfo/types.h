@@ -9,6 +9,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <tuple>
 #include <unordered_map>
 #include <vector>
 
@@ -27,6 +28,7 @@ struct Member {
   std::uint16_t bit_size = 0;    ///< 0: no bit field
   bool base = false;             ///< a base class
   bool moving = false;           ///< a virtual base: the object itself says where it lies
+  Bytes place;  ///< of a moving one: gives its address, with the object's on the stack (DWARF 5, 5.7.3)
 };
 
 struct Enumerator {
@@ -63,6 +65,7 @@ struct Type {
   bool c_names = true;   ///< written with struct, union or enum in front
   bool variadic = false;
   bool vector = false;       ///< an array that stands for a vector register
+  bool callable = false;     ///< a class with a call operator, such as a lambda's
   TypeId target = kVoid;     ///< of pointers, arrays, typedefs, qualifiers, enumerations; what a function returns
   TypeId container = kVoid;  ///< of pointers to members
   std::vector<Member> members;
@@ -75,6 +78,14 @@ struct Type {
     return kind == Kind::structure || kind == Kind::class_type || kind == Kind::union_type;
   }
 };
+
+/// The name in the source of what a lambda captures, of its closure's member; empty for members of anything else. gcc
+/// puts two underscores in front.
+std::string_view captured_name(const Type& closure, const Member& member);
+
+/// A type of C's own as compilers name it in debug information: "long unsigned int" for "unsigned long". Anything else
+/// as it is, without "struct" and its like.
+std::string as_described(std::string_view name);
 
 class Types {
  public:
@@ -107,8 +118,12 @@ class Types {
   /// "[2].level", with "+3" for what lies inside a part; of an address that is taken (`access` 0) the outermost that
   /// begins there.
   std::string part_name(TypeId id, std::uint64_t offset, std::uint64_t access);
-  /// All complete types of a name (structures, classes, unions, enumerations, typedefs, base types), each once.
-  std::vector<TypeId> named(std::string_view name);
+  /// All complete types of a name (structures, classes, unions, enumerations, typedefs, base types), each once; where
+  /// there are none, those whose names end with it ("Gauge" for tide::Gauge). All debug information is gone through
+  /// when a name is asked for first.
+  const std::vector<TypeId>& named(std::string_view name);
+  /// The offset of a last member that has as many elements as there is room for ("int items[]"); nothing without one.
+  std::optional<std::uint64_t> flexible_part(TypeId id);
 
  private:
   struct Slot {
@@ -138,6 +153,8 @@ class Types {
   std::map<std::pair<const Unit*, std::uint64_t>, TypeId> ids_;
   std::unordered_map<const Unit*, std::vector<Scope>> scopes_;
   std::map<TypeId, TypeId> pointers_, elements_;  ///< types that no entry describes, by what they are made of
+  std::map<std::tuple<std::string, std::uint64_t, Encoding>, TypeId> made_;  ///< base types that no entry describes
+  std::map<std::string, std::vector<TypeId>, std::less<>> named_;
 };
 
 }  // namespace deeptrace::debuginfo

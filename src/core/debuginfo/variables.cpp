@@ -1,5 +1,8 @@
 #include "debuginfo/variables.h"
 
+#include <algorithm>
+#include <cstring>
+
 namespace deeptrace::debuginfo {
 
 std::optional<FixedPlace> fixed_place(const DebugInfo& info, const Unit& unit, Bytes expression) {
@@ -71,6 +74,94 @@ std::vector<StaticVariable> static_variables(const DebugInfo& info, Types& types
     }
   }
   return result;
+}
+
+bool ends_with_name(std::string_view full, std::string_view wanted) {
+  if (full == wanted) return true;
+  return full.size() > wanted.size() + 2 && full.ends_with(wanted) &&
+         full.substr(full.size() - wanted.size() - 2, 2) == "::";
+}
+
+namespace {
+
+/// Goes through the entries for constants_named.
+class ConstantFinder {
+ public:
+  ConstantFinder(const DebugInfo& info, Types& types, std::string_view name)
+      : info_(info), types_(types), name_(name), last_(last_part(name)) {}
+
+  std::vector<NamedConstant> find() {
+    for (const auto& unit : info_.units()) {
+      std::optional<EntryPlace> enumeration;
+      for (Cursor cursor(info_, *unit); cursor.next();) {
+        const Entry& entry = cursor.entry();
+        if (entry.tag == Tag::enumeration_type) enumeration = EntryPlace{unit.get(), entry.offset};
+        const bool constant =
+            entry.tag == Tag::enumerator || ((entry.tag == Tag::variable || entry.tag == Tag::member) &&
+                                             entry.has(At::const_value) && !entry.has(At::location));
+        if (!constant || info_.text(entry, At::name) != last_) continue;
+        entry.tag == Tag::enumerator ? add_enumerator(enumeration) : add(entry);
+      }
+    }
+    return std::move(result_);
+  }
+
+ private:
+  static std::string_view last_part(std::string_view name) {
+    const std::size_t colons = name.rfind("::");
+    return colons == std::string_view::npos ? name : name.substr(colons + 2);
+  }
+
+  void add_enumerator(const std::optional<EntryPlace>& enumeration) {
+    const auto entry = enumeration ? info_.read(*enumeration) : std::nullopt;
+    if (!entry) return;
+    NamedConstant constant;
+    constant.type = types_.at(*enumeration);
+    constant.enumeration = info_.text(*entry, At::name);
+    const std::string whole = types_.qualified_name(*entry);
+    const std::string around = whole.substr(0, whole.size() - std::min(whole.size(), constant.enumeration.size()));
+    const Type& type = types_[constant.type];
+    const auto one = std::ranges::find(type.enumerators, last_, &Enumerator::name);
+    if (one == type.enumerators.end()) return;
+    constant.name = (constant.enumeration.empty() ? around : whole + "::") + one->name;
+    if (!ends_with_name(constant.name, name_) && !ends_with_name(around + one->name, name_)) return;
+    constant.bytes.resize(std::clamp<std::uint64_t>(type.size, 1, 8));
+    std::memcpy(constant.bytes.data(), &one->value, constant.bytes.size());
+    keep(std::move(constant));
+  }
+
+  void add(const Entry& entry) {
+    NamedConstant constant;
+    constant.name = types_.qualified_name(entry);
+    if (!ends_with_name(constant.name, name_)) return;
+    constant.type = types_.of(entry);
+    const FormValue* value = entry.find(At::const_value);
+    if (!value->bytes.empty()) {
+      constant.bytes.assign(value->bytes.begin(), value->bytes.end());
+    } else {
+      constant.bytes.resize(std::clamp<std::uint64_t>(types_.size(constant.type), 1, 8));
+      std::memcpy(constant.bytes.data(), &value->number, constant.bytes.size());
+    }
+    keep(std::move(constant));
+  }
+
+  /// Headers bring the same ones into many units.
+  void keep(NamedConstant constant) {
+    const bool known = std::ranges::any_of(
+        result_, [&](const NamedConstant& one) { return one.name == constant.name && one.bytes == constant.bytes; });
+    if (!known) result_.push_back(std::move(constant));
+  }
+
+  const DebugInfo& info_;
+  Types& types_;
+  std::string_view name_, last_;
+  std::vector<NamedConstant> result_;
+};
+
+}  // namespace
+
+std::vector<NamedConstant> constants_named(const DebugInfo& info, Types& types, std::string_view name) {
+  return ConstantFinder(info, types, name).find();
 }
 
 }  // namespace deeptrace::debuginfo

@@ -28,6 +28,22 @@ struct FixedPlace {
 };
 std::optional<FixedPlace> fixed_place(const DebugInfo& info, const Unit& unit, Bytes expression);
 
+/// A name that stands for a value without a place: an enumerator, a constant static member or variable that the
+/// compiler gave none.
+struct NamedConstant {
+  std::string name;         ///< "tide::State::open"
+  std::string enumeration;  ///< of an enumerator: "State", which C and unscoped enumerations leave out
+  TypeId type = kVoid;
+  std::vector<std::uint8_t> bytes;  ///< in memory order
+};
+
+/// Those whose name ends with the parts of `name` ("open", "State::open"), each once; of enumerators the enumeration's
+/// name may be left out. All debug information is gone through.
+std::vector<NamedConstant> constants_named(const DebugInfo& info, Types& types, std::string_view name);
+
+/// True when `full` is `wanted`, or ends with it after "::".
+bool ends_with_name(std::string_view full, std::string_view wanted);
+
 /// All of them, in the order of the file. Those that were discarded at linking are left out.
 std::vector<StaticVariable> static_variables(const DebugInfo& info, Types& types);
 

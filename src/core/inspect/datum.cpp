@@ -81,8 +81,6 @@ Result<Datum> referred(Datum datum, Environment& environment) {
   return object;
 }
 
-namespace {
-
 MemoryReader memory_of(const Environment& environment) {
   const state::StateView& view = environment.view();
   return [&view](std::uint64_t address, std::span<std::uint8_t> into) {
@@ -90,16 +88,26 @@ MemoryReader memory_of(const Environment& environment) {
   };
 }
 
-}  // namespace
-
 std::optional<LibraryValue> library_value(Datum& datum, Environment& environment, std::uint64_t most) {
   if (!datum.type || datum.bit_size != 0 || load(datum, environment)) return std::nullopt;
-  return library_value(*datum.type.types, datum.type.id, datum.bytes, datum.address, memory_of(environment),
-                       word_of(environment), most);
+  const PointerReader names = environment.pointers();
+  const LibraryContext context{memory_of(environment),
+                               [&](std::uint64_t address) { return names ? names(0, address, false).name : ""; },
+                               word_of(environment), most};
+  return library_value(*datum.type.types, datum.type.id, datum.bytes, datum.address, context);
 }
+
+std::string not_set_words(std::uint32_t line) { return "not yet set here: declared on line " + std::to_string(line); }
 
 Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits) {
   Value value;
+  if (datum.declared_ahead != 0) {
+    value.kind = Value::Kind::not_set;
+    value.text = not_set_words(datum.declared_ahead);
+    value.type = datum.type.types->name(datum.type.id);
+    value.address = datum.place == Datum::Place::memory ? datum.address : 0;
+    return value;
+  }
   if (auto error = load(datum, environment)) {
     value.text = error->message;
     return value;
@@ -107,7 +115,7 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
   if (datum.bit_size != 0) {
     std::uint64_t bits = 0;
     std::memcpy(&bits, datum.bytes.data(), std::min<std::size_t>(8, datum.bytes.size()));
-    const std::uint64_t field = extended(bits >> datum.bit_offset, datum.bit_size, false);
+    const std::uint64_t field = low_word(extended(bits >> datum.bit_offset, datum.bit_size, false));
     debuginfo::Types& types = *datum.type.types;
     std::vector<std::uint8_t> raw(std::max<std::uint64_t>(1, types.size(datum.type.id)));
     std::memcpy(raw.data(), &field, std::min<std::size_t>(8, raw.size()));
@@ -124,7 +132,7 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
       ValueLimits within = limits;
       within.memory = memory_of(environment);
       within.word = word_of(environment);
-      return value_of(*datum.type.types, datum.type.id, datum.bytes, address, environment.pointers(), within);
+      return object_of(*datum.type.types, datum.type.id, datum.bytes, address, environment.pointers(), within);
     }
     value.kind = Value::Kind::pointer;
     value.number = datum.address;
@@ -151,11 +159,11 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
   value.bits = datum.bits;
   value.is_signed = datum.is_signed || datum.signless;  // people read registers with their sign
   std::memcpy(&value.number, datum.bytes.data(), std::min<std::size_t>(8, datum.bytes.size()));
-  value.number = extended(value.number, datum.bits, false);
+  value.number = low_word(extended(value.number, datum.bits, false));
   value.kind = Value::Kind::integer;
   if (datum.floating) return value_of(Shape{Shape::Kind::floating, 8}, datum.bytes, 0, environment.pointers(), limits);
   if (datum.bytes.size() > 8) {
-    value.kind = Value::Kind::bytes;
+    if (datum.place == Datum::Place::reg || datum.bytes.size() != sizeof(Wide)) value.kind = Value::Kind::bytes;
     value.raw = datum.bytes;
   } else if (datum.signless && datum.bits == word_of(environment) * 8 && datum.label.empty()) {
     (void)take_for_pointer(value, environment.pointers());
@@ -167,7 +175,7 @@ Result<std::uint64_t> number_of(Datum& datum, Environment& environment) {
   const Result<Number> number = number_in(datum, environment);
   if (!number) return number.error();
   if (number->floating) return problem("an integer is needed, not a floating-point number");
-  return number->bits;
+  return low_word(number->bits);
 }
 
 std::uint64_t size_of(const Datum& datum, Environment& /*environment*/) { return bytes_of(datum); }
@@ -187,8 +195,8 @@ std::optional<Error> assign(Datum& to, Datum& value, Environment& environment, s
     if (auto error = load(to, environment)) return error;
     std::uint64_t bits = 0;
     std::memcpy(&bits, to.bytes.data(), std::min<std::size_t>(8, to.bytes.size()));
-    const std::uint64_t mask = extended(~0ULL, to.bit_size, false) << to.bit_offset;
-    bits = (bits & ~mask) | (number->bits << to.bit_offset & mask);
+    const std::uint64_t mask = low_word(extended(~0ULL, to.bit_size, false)) << to.bit_offset;
+    bits = (bits & ~mask) | (low_word(number->bits) << to.bit_offset & mask);
     std::memcpy(to.bytes.data(), &bits, std::min<std::size_t>(8, to.bytes.size()));
   } else {
     if (auto error = load(to, environment)) return error;
@@ -200,19 +208,18 @@ std::optional<Error> assign(Datum& to, Datum& value, Environment& environment, s
       real = type.kind == Type::Kind::base && type.encoding == Encoding::floating;
     }
     if (to.many || size > 16) return problem("it holds several values; set one of them");
-    const long double wide = number->floating    ? number->real
-                             : number->is_signed ? static_cast<long double>(static_cast<std::int64_t>(number->bits))
-                                                 : static_cast<long double>(number->bits);
+    const long double wide = real_value(*number);
     if (!real) {
-      const Result<std::uint64_t> bits = integer_of(*number, size);
+      const Result<Wide> bits = integer_of(*number, size);
       if (!bits) return problem(bits.error().message);
       if (!number->floating && size < 8) {
-        const std::uint64_t top = number->bits >> (8 * size - 1);
-        const bool fits = (number->bits >> (8 * size)) == 0 || top == (~0ULL >> (8 * size - 1));
+        const auto width = static_cast<unsigned>(8 * size);
+        const bool fits =
+            extended(*bits, width, false) == *bits || (extended(*bits, width, true) == *bits && number->is_signed);
         if (!fits) return problem("the value does not fit " + std::to_string(size) + " bytes");
       }
       std::ranges::fill(to.bytes, std::uint8_t(0));
-      std::memcpy(to.bytes.data(), &*bits, std::min<std::size_t>(8, size));
+      std::memcpy(to.bytes.data(), &*bits, std::min(sizeof *bits, size));
     } else if (size == 4) {
       const auto narrow = static_cast<float>(wide);
       std::memcpy(to.bytes.data(), &narrow, 4);

@@ -7,6 +7,7 @@
 #include <cstring>
 
 #include "base/number.h"
+#include "inspect/wide_text.h"
 #include "state/parts.h"
 
 namespace deeptrace::inspect {
@@ -17,6 +18,8 @@ using debuginfo::TypeId;
 using Op = ExpressionNode::Op;
 
 namespace {
+
+constexpr std::size_t kMostCharacters = 4096;  // of a string that only its end mark ends
 
 /// What a register's part stands for; a vector or x87 register has its own reading.
 Result<Datum> register_datum(isa::RegisterPart part, std::string_view name, const state::StateView& view) {
@@ -92,6 +95,7 @@ Result<Datum> Evaluator::evaluate(const ExpressionNode& node) {
     case Op::size_of: return size_of_node(node);
     case Op::member:
     case Op::arrow: return object(member(node));
+    case Op::call: return object(call(node));
     case Op::index: return object(index(node));
     case Op::dereference: return object(dereference(node));
     case Op::address_of: return address_of(node);
@@ -132,6 +136,15 @@ Result<Datum> Evaluator::chosen(const ExpressionNode& node, const ExpressionNode
 Result<bool> Evaluator::truth_of(const ExpressionNode& node) {
   Result<Datum> datum = evaluate(node);
   if (!datum) return datum.error();
+  if (is_aggregate(*datum)) {
+    // A std::optional is true when it holds a value, whatever that is; so is all else that may hold nothing.
+    const auto meant = library_value(*datum, environment_, 0);
+    if (meant && meant->kind == LibraryValue::Kind::nothing) return false;
+    if ((*datum->type.types)[datum->type.types->plain(datum->type.id)].name.starts_with("std::optional<") && meant)
+      return true;
+    datum = operand(node);
+    if (!datum) return datum.error();
+  }
   const Result<Number> number = number_in(*datum, environment_);
   if (!number) return number.error();
   return number->floating ? number->real != 0 : number->bits != 0;
@@ -192,18 +205,19 @@ std::optional<Error> Evaluator::literals_fit(const ExpressionNode& node) {
 }
 
 Result<Datum> Evaluator::unary(const ExpressionNode& node) {
-  Result<Datum> datum = evaluate(*node.parts[0]);
+  if (node.op == Op::logical_not) {
+    const Result<bool> holds = truth_of(*node.parts[0]);
+    return holds ? Result<Datum>(truth(!*holds)) : holds.error();
+  }
+  Result<Datum> datum = operand(*node.parts[0]);
   if (!datum) return datum;
   Result<Number> number = number_in(*datum, environment_);
   if (!number) return number.error();
-  if (node.op == Op::logical_not) return truth(number->floating ? number->real == 0 : number->bits == 0);
   if (number->floating) {
     if (node.op == Op::bit_not) return problem("~ is for integers");
     return floating(static_cast<double>(node.op == Op::negate ? -number->real : number->real));
   }
-  const std::uint64_t bits = node.op == Op::negate    ? 0 - number->bits
-                             : node.op == Op::bit_not ? ~number->bits
-                                                      : number->bits;
+  const Wide bits = node.op == Op::negate ? 0 - number->bits : node.op == Op::bit_not ? ~number->bits : number->bits;
   const bool keeps = number->signless || number->literal;
   Datum result = integer(bits, keeps ? number->width : std::max(32U, number->width),
                          number->is_signed || (number->width < 32 && !keeps));
@@ -223,21 +237,29 @@ Result<std::optional<std::string>> Evaluator::text_in(Datum& datum) {
   if (datum.type) {
     debuginfo::Types& types = *datum.type.types;
     const Type& type = types[types.plain(datum.type.id)];
+    if (type.is_aggregate()) {
+      const auto meant = library_value(datum, environment_, 0);
+      if (!meant || meant->kind != LibraryValue::Kind::string) return std::optional<std::string>();
+      return characters_at(meant->address, meant->count, character_size(types, meant->type));
+    }
     if (type.kind == Type::Kind::pointer) {
       const Result<Number> number = number_in(datum, environment_);
       if (!number) return number.error();
-      address = number->bits;
+      address = low_word(number->bits);
     } else if (type.kind != Type::Kind::array || datum.place != Datum::Place::memory) {
       return std::optional<std::string>();
     }
     const Type& target = types[types.plain(type.target)];
+    if (const std::uint64_t wide = character_size(types, type.target); wide > 1) {
+      const std::uint64_t most = type.kind == Type::Kind::array ? types.size(datum.type.id) / wide : kMostCharacters;
+      return wide_string_at(address, most, wide);
+    }
     if (target.kind != Type::Kind::base || target.size != 1) return std::optional<std::string>();
   } else if (!text) {
     return std::optional<std::string>();
   }
   std::string result;
-  constexpr std::size_t kMost = 4096;
-  while (result.size() < kMost) {
+  while (result.size() < kMostCharacters) {
     std::uint8_t byte = 0;
     if (environment_.view().read_memory(address + result.size(), {&byte, 1}) != 1)
       return problem("no string can be read at " + hex_text(address));
@@ -247,12 +269,39 @@ Result<std::optional<std::string>> Evaluator::text_in(Datum& datum) {
   return std::optional(std::move(result));
 }
 
+Result<std::optional<std::string>> Evaluator::characters_at(std::uint64_t address, std::uint64_t count,
+                                                            std::uint64_t size) {
+  std::vector<std::uint8_t> units(std::min<std::uint64_t>(count, std::uint64_t(1) << 20) * size);
+  if (environment_.view().read_memory(address, units) != units.size())
+    return problem("no string can be read at " + hex_text(address));
+  return std::optional(utf8_of(units, size));
+}
+
+Result<std::optional<std::string>> Evaluator::wide_string_at(std::uint64_t address, std::uint64_t most,
+                                                             std::uint64_t size) {
+  std::uint64_t count = 0;
+  for (std::uint32_t unit = 1; count < most; ++count) {
+    std::uint8_t raw[4] = {};
+    if (environment_.view().read_memory(address + count * size, {raw, size}) != size)
+      return problem("no string can be read at " + hex_text(address));
+    std::memcpy(&unit, raw, sizeof unit);
+    if (unit == 0) break;
+  }
+  return characters_at(address, count, size);
+}
+
+bool Evaluator::is_library_string(Datum& datum) {
+  if (!is_aggregate(datum)) return false;
+  const auto meant = library_value(datum, environment_, 0);
+  return meant && meant->kind == LibraryValue::Kind::string;
+}
+
 Result<Datum> Evaluator::binary(const ExpressionNode& node) {
-  Result<Datum> left = evaluate(*node.parts[0]);
+  Result<Datum> left = operand(*node.parts[0]);
   if (!left) return left;
-  Result<Datum> right = evaluate(*node.parts[1]);
+  Result<Datum> right = operand(*node.parts[1]);
   if (!right) return right;
-  if (left->text_literal || right->text_literal) {
+  if (left->text_literal || right->text_literal || is_library_string(*left) || is_library_string(*right)) {
     if (node.op != Op::equal && node.op != Op::not_equal) return problem("strings are compared by == and != only");
     const auto a = text_in(*left), b = text_in(*right);
     if (!a) return a.error();

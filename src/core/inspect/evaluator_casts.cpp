@@ -21,7 +21,7 @@ Result<Datum> Evaluator::cast(const ExpressionNode& node) {
   if (node.stars != 0) {
     const Result<Number> number = number_in(*datum, environment_);
     if (!number) return number.error();
-    return pointer_cast(*type, node.stars, number->bits);
+    return pointer_cast(*type, node.stars, low_word(number->bits));
   }
   debuginfo::Types& types = *type->types;
   const Type& plain = types[types.plain(type->id)];
@@ -34,9 +34,7 @@ Result<Datum> Evaluator::cast(const ExpressionNode& node) {
   result.type = *type;
   result.loaded = true;
   if (plain.encoding == Encoding::floating) {
-    const long double real = number->floating    ? number->real
-                             : number->is_signed ? static_cast<long double>(static_cast<std::int64_t>(number->bits))
-                                                 : static_cast<long double>(number->bits);
+    const long double real = real_value(*number);
     result.bytes.resize(size);
     if (size == 4) {
       const auto narrow = static_cast<float>(real);
@@ -49,10 +47,10 @@ Result<Datum> Evaluator::cast(const ExpressionNode& node) {
     }
     return result;
   }
-  const Result<std::uint64_t> bits = integer_of(*number, size);
+  const Result<Wide> bits = integer_of(*number, size);
   if (!bits) return problem(bits.error().message);
   result.bytes.resize(size);
-  std::memcpy(result.bytes.data(), &*bits, std::min<std::size_t>(size, 8));
+  std::memcpy(result.bytes.data(), &*bits, std::min<std::size_t>(size, sizeof *bits));
   return result;
 }
 
@@ -84,9 +82,7 @@ Result<Datum> Evaluator::shape_cast(const ExpressionNode& node) {
       std::memcpy(result.bytes.data(), &number->bits, shape.size);
       return result;
     }
-    const long double real = number->floating    ? number->real
-                             : number->is_signed ? static_cast<long double>(static_cast<std::int64_t>(number->bits))
-                                                 : static_cast<long double>(number->bits);
+    const long double real = real_value(*number);
     const auto narrow = static_cast<float>(real);
     const auto middle = static_cast<double>(real);
     std::memcpy(result.bytes.data(),
@@ -96,7 +92,7 @@ Result<Datum> Evaluator::shape_cast(const ExpressionNode& node) {
                 shape.size);
     return result;
   }
-  const Result<std::uint64_t> bits = integer_of(*number, shape.size);
+  const Result<Wide> bits = integer_of(*number, shape.size);
   if (!bits) return problem(bits.error().message);
   std::memcpy(result.bytes.data(), &*bits, std::min<std::size_t>(shape.size, 8));
   return result;

@@ -3,6 +3,7 @@
 #include <cstring>
 
 #include "base/number.h"
+#include "inspect/dynamic_type.h"
 #include "inspect/evaluator.h"
 #include "state/parts.h"
 
@@ -60,39 +61,17 @@ Result<Datum> Evaluator::dereference(const ExpressionNode& node) {
   return pointed(*datum, 0);
 }
 
-std::optional<Datum> Evaluator::wrapped(Datum& datum) {
-  const auto meant = library_value(datum, environment_, 0);
-  if (!meant || meant->kind != LibraryValue::Kind::wrapped || datum.place != Datum::Place::memory) return std::nullopt;
-  Datum inner;
-  inner.place = Datum::Place::memory;
-  inner.address = meant->address;
-  inner.type = {datum.type.types, meant->type};
-  return inner;
-}
-
-Result<Datum> Evaluator::pointed(Datum& datum, std::int64_t position) {
-  if (const auto meant = library_value(datum, environment_, 0); meant && meant->kind == LibraryValue::Kind::nothing)
-    return problem("it holds nothing");
-  while (auto inner = wrapped(datum)) {
-    datum = std::move(*inner);
-    if (!is_pointer(datum) && position == 0 && !is_aggregate(datum)) return datum;
-  }
-  const Result<Number> number = number_in(datum, environment_);
-  if (!number) return number.error();
-  if (!number->pointer)
-    return problem("it is not a pointer; say what lies there, as in [u32 " + std::string("…]") +
-                   " or with a cast like (int *)");
-  return element(number->pointer, number->bits, position);
-}
-
 Result<Datum> Evaluator::index(const ExpressionNode& node) {
   Result<Datum> base = evaluate(*node.parts[0]);
   if (!base) return base;
   Result<Datum> at = evaluate(*node.parts[1]);
   if (!at) return at;
+  if (is_aggregate(*base)) {
+    if (auto found = keyed(*base, *at)) return *found;
+  }
   const Result<Number> number = number_in(*at, environment_);
   if (!number) return number.error();
-  const auto position = static_cast<std::int64_t>(number->bits);
+  const auto position = static_cast<std::int64_t>(low_word(number->bits));
   Datum& datum = *base;
   if (datum.shape && datum.many) {
     if (position < 0 || static_cast<std::uint64_t>(position) >= datum.count)
@@ -105,29 +84,6 @@ Result<Datum> Evaluator::index(const ExpressionNode& node) {
   if (type.is_aggregate()) return library_element(datum, position);
   if (type.kind != Type::Kind::array) return pointed(datum, position);
   return array_element(datum, position);
-}
-
-Result<Datum> Evaluator::library_element(Datum& datum, std::int64_t position) {
-  const auto at = static_cast<std::uint64_t>(position);
-  constexpr std::uint64_t kMost = 1 << 20;  // places are listed for those that lie apart
-  const auto meant = library_value(datum, environment_, std::min(at, kMost) + 1);
-  if (meant && meant->kind == LibraryValue::Kind::wrapped) {
-    auto inner = wrapped(datum);
-    if (!inner) return pointed(datum, position);
-    const bool array = (*inner->type.types)[inner->type.types->plain(inner->type.id)].kind == Type::Kind::array;
-    if (array) return array_element(*inner, position);
-    return is_aggregate(*inner) ? library_element(*inner, position) : pointed(*inner, position);
-  }
-  if (!meant || !meant->has_index()) return pointed(datum, position);
-  if (position < 0 || at >= meant->count)
-    return problem("there are " + std::to_string(meant->count) + " elements, from 0");
-  const bool apart = meant->kind == LibraryValue::Kind::queue;
-  if (apart && at >= meant->places.size()) return problem("that element is too far away to be looked for");
-  Datum result;
-  result.place = Datum::Place::memory;
-  result.type = {datum.type.types, meant->type};
-  result.address = apart ? meant->places[at] : meant->address + at * datum.type.types->size(meant->type);
-  return result;
 }
 
 Result<Datum> Evaluator::array_element(Datum& datum, std::int64_t position) {
@@ -194,6 +150,9 @@ Result<Datum> Evaluator::member(const ExpressionNode& node) {
   if (!type.is_aggregate()) return problem("." + node.text + ": " + types.name(datum.type.id) + " has no members");
   std::string near;
   if (auto found = find_member(datum, type, node.text, 0)) return *found;
+  if (auto whole = as_what_it_is(datum)) {
+    if (auto found = find_member(*whole, types[types.plain(whole->type.id)], node.text, 0)) return *found;
+  }
   for (const debuginfo::Member& member : type.members) {
     if (!member.name.empty() && !member.base) near += (near.empty() ? "; it has " : ", ") + member.name;
   }
@@ -215,11 +174,20 @@ std::optional<Datum> Evaluator::find_member(Datum& whole, const Type& type, cons
   if (depth > kDeepest) return std::nullopt;
   debuginfo::Types& types = *whole.type.types;
   for (const debuginfo::Member& member : type.members) {
-    if (member.moving) continue;
     Datum part;
     part.type = {&types, member.type};
     part.place = whole.place == Datum::Place::memory ? Datum::Place::memory : Datum::Place::none;
     part.address = whole.address + member.offset;
+    if (member.moving) {
+      const auto place = part.place == Datum::Place::memory
+                             ? moving_base(member, whole.address, memory_of(environment_), pointer_size())
+                             : std::nullopt;
+      if (!place) continue;
+      part.address = *place;
+      const Type& inner = types[types.plain(member.type)];
+      if (auto found = find_member(part, inner, name, depth + 1)) return found;
+      continue;
+    }
     part.bit_offset = member.bit_offset;
     part.bit_size = member.bit_size;
     if (whole.loaded) {
@@ -230,7 +198,7 @@ std::optional<Datum> Evaluator::find_member(Datum& whole, const Type& type, cons
       part.bytes.assign(whole.bytes.begin() + static_cast<std::ptrdiff_t>(member.offset),
                         whole.bytes.begin() + static_cast<std::ptrdiff_t>(member.offset + size));
     }
-    if (member.name == name && !member.base) return part;
+    if (!member.base && (member.name == name || name == captured_name(type, member))) return part;
     if (!member.name.empty() && !member.base) continue;
     const Type& inner = types[types.plain(member.type)];
     if (!inner.is_aggregate()) continue;

@@ -3,7 +3,7 @@
 //
 //   rax + 8        zf         xmm0.f64[1]     tide.levels[3]     *next->name     (struct level *) rdi
 //   [u32 rsp+8]    [u8 marks, 6]    dword ptr [rbp-8]    arg(1)  result   caller   "text"   'c'   0x10   1.5
-//   i32(eax) < 0   reg:ax   var:ax
+//   i32(eax) < 0   reg:ax   var:ax     State::open   Box<int>::made   names["north"]   levels.size()   name == "pier"
 //
 // A register has no sign, nor has a variable of which only a symbol is known: it is compared for equality at its width,
 // at which a literal must be representable, signed or unsigned (al == -6 and al == 0xfa ask the same); ordering it
@@ -51,7 +51,9 @@ struct Datum {
   std::uint64_t count = 1;     ///< elements of a shape
   bool many = false;           ///< an array of a shape, be it of one element
   bool from_code = false;      ///< the shape's width is inferred from the instructions that access it
-  bool is_symbol = false;      ///< named by the file: inside [ ] it stands for its address, as in an instruction
+  std::uint64_t room = 0;      ///< bytes up to its symbol's end, where its last member takes what there is; 0: none
+  std::uint32_t declared_ahead = 0;  ///< the line of a local variable's declaration, to which control has not come yet
+  bool is_symbol = false;            ///< named by the file: inside [ ] it stands for its address, as in an instruction
 
   bool loaded = false;              ///< `bytes` hold the value; otherwise it is still in memory
   std::vector<std::uint8_t> bytes;  ///< in memory order
@@ -120,11 +122,17 @@ class Expression {
   std::unique_ptr<ExpressionNode> root_;
 };
 
+/// Of a local variable whose declaration control has not come to.
+std::string not_set_words(std::uint32_t line);
+
 /// Reads what is still in memory. Errors say which part cannot be read.
 std::optional<Error> load(Datum& datum, Environment& environment);
 
 /// The object that a reference refers to; anything else as it is.
 Result<Datum> referred(Datum datum, Environment& environment);
+
+/// What reads the memory that expressions are evaluated over.
+MemoryReader memory_of(const Environment& environment);
 
 /// What an object of the C++ library stands for, with the places of at most `most` elements; see library_types.h.
 std::optional<LibraryValue> library_value(Datum& datum, Environment& environment, std::uint64_t most);

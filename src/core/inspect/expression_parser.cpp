@@ -105,14 +105,43 @@ class Parser {
     const std::string_view word = peek_name();
     at_ += word.size();
     std::string result(word);
-    while (!word.empty() && text_.substr(at_).starts_with("::") && at_ + 2 < text_.size() &&
-           begins_name(text_[at_ + 2])) {
-      at_ += 2;
+    while (!word.empty()) {
+      const std::string_view arguments = template_arguments();
+      const std::size_t after = at_ + arguments.size();
+      const bool scope =
+          text_.substr(after).starts_with("::") && after + 2 < text_.size() && begins_name(text_[after + 2]);
+      if (!scope) {
+        // "level < limit" compares; in "(Box<int> *)" and "sizeof(Box<int>)" only a type can be meant.
+        const std::size_t next = text_.find_first_not_of(' ', after);
+        const bool type = !arguments.empty() && next != std::string_view::npos &&
+                          (text_[next] == ')' || text_[next] == '*') && is_type_ &&
+                          is_type_(result + std::string(arguments));
+        if (!type) break;
+        at_ = after;
+        result += arguments;
+        break;
+      }
+      result += arguments;
+      at_ = after + 2;
       const std::string_view next = peek_name();
       at_ += next.size();
       result += "::" + std::string(next);
     }
     return result;
+  }
+  /// "<int, Box<long>>" right here, without going over it; empty where brackets do not fit.
+  [[nodiscard]] std::string_view template_arguments() const {
+    if (here() != '<') return {};
+    int depth = 0;
+    for (std::size_t i = at_; i < text_.size(); ++i) {
+      const char c = text_[i];
+      if (c == '<' || c == '(') ++depth;
+      if (c == '>' || c == ')') --depth;
+      if (depth == 0) return c == '>' ? text_.substr(at_, i + 1 - at_) : std::string_view();
+      const bool fits = continues_name(c) || std::string_view("<>(), *&:-[]").find(c) != std::string_view::npos;
+      if (!fits) return {};
+    }
+    return {};
   }
 
   static NodePointer make(Op op) {
@@ -245,15 +274,33 @@ class Parser {
         node = make(Op::arrow, std::move(node));
         node->text = name();
         if (node->text.empty()) return fail("a member's name");
+        if (node = called(std::move(node)); !node) return nullptr;
       } else if (skip_space(); here() == '.' && at_ + 1 < text_.size() && begins_name(text_[at_ + 1])) {
         ++at_;
         node = make(Op::member, std::move(node));
         node->text = name();
+        if (node = called(std::move(node)); !node) return nullptr;
       } else {
         return node;
       }
     }
     return node;
+  }
+
+  /// A member before "(ARGUMENT, …)" is a function.
+  NodePointer called(NodePointer member) {
+    if (here() != '(') return member;
+    ++at_;
+    NodePointer node = make(Op::call, std::move(member->parts[0]));
+    node->text = std::move(member->text);
+    node->value = member->op == Op::arrow ? 1 : 0;
+    if (take(")")) return node;
+    do {
+      NodePointer argument = choice();
+      if (!argument) return nullptr;
+      node->parts.push_back(std::move(argument));
+    } while (take(","));
+    return take(")") ? std::move(node) : fail("')'");
   }
 
   NodePointer primary() {

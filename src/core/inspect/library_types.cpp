@@ -1,7 +1,9 @@
 #include "inspect/library_types.h"
 
 #include <algorithm>
+#include <cstdlib>
 #include <cstring>
+#include <string>
 #include <string_view>
 
 namespace deeptrace::inspect {
@@ -24,10 +26,20 @@ enum class Layout : std::uint8_t {
   list,        ///< first: the header node; nodes are {next, previous, value}
   chain,       ///< first: pointer to the first node; nodes are {next, value}
   blocks,      ///< first, second: iterators {current, first, last, block}
+  owner,       ///< first: the pointer itself; second: what counts its owners, if any
+  node,        ///< first: pointer to a tree's node {colour, parent, left, right, value}
+  link,        ///< first: pointer to a list's node {next, previous, value}
+  forward,     ///< first: pointer to a node {next, value}
+  bit_range,   ///< first, second: iterators {word, bit in it}
+  bit_words,   ///< first: the words; how many bits says the type's name
+  tuple,       ///< base classes _Tuple_impl, each with a _Head_base
+  variant,     ///< first: nested unions {_M_first, _M_rest}; second: which one
+  any,         ///< first: the function that manages the value; second: the value or a pointer to it
+  function,    ///< first: the function that calls the target; second: the target
 };
 
 struct Row {
-  std::string_view type;  ///< how its name begins
+  std::string_view type;  ///< its name, of a template how it begins
   Layout layout;
   std::string_view first, second;  ///< members, looked for in base classes too
   std::string_view owner;          ///< the member whose template argument is the element's type; empty: the whole
@@ -36,15 +48,17 @@ struct Row {
 
 // GNU C++ library, from the headers <bits/basic_string.h>, <bits/stl_vector.h>, <bits/stl_tree.h> and so on.
 constexpr Row kRows[] = {
-    {"std::__cxx11::basic_string<char,", Layout::characters, "_M_dataplus._M_p", "_M_string_length", {}},
-    {"std::basic_string_view<char,", Layout::characters, "_M_str", "_M_len", {}},
+    {"std::__cxx11::basic_string<", Layout::characters, "_M_dataplus._M_p", "_M_string_length", {}},
+    {"std::basic_string_view<", Layout::characters, "_M_str", "_M_len", {}},
+    {"std::vector<bool,", Layout::bit_range, "_M_impl._M_start", "_M_impl._M_finish", {}},
     {"std::vector<", Layout::bounds, "_M_impl._M_start", "_M_impl._M_finish", {}},
     {"std::initializer_list<", Layout::counted, "_M_array", "_M_len", {}},
     {"std::span<", Layout::counted, "_M_ptr", "_M_extent._M_extent_value", {}},
     {"std::array<", Layout::part, "_M_elems", {}, {}},
-    {"std::unique_ptr<", Layout::part, "_M_t._M_t._M_head_impl", {}, {}},
-    {"std::shared_ptr<", Layout::part, "_M_ptr", {}, {}},
-    {"std::weak_ptr<", Layout::part, "_M_ptr", {}, {}},
+    {"std::unique_ptr<", Layout::owner, "_M_t._M_t._M_head_impl", {}, {}},
+    {"std::shared_ptr<", Layout::owner, "_M_ptr", "_M_refcount._M_pi", {}},
+    {"std::weak_ptr<", Layout::owner, "_M_ptr", "_M_refcount._M_pi", {}},
+    {"std::reference_wrapper<", Layout::part, "_M_data", {}, {}},
     {"std::atomic<", Layout::part, "_M_i", {}, {}},
     {"std::atomic<", Layout::part, "_M_base._M_i", {}, {}},
     {"std::atomic<", Layout::part, "_M_b._M_p", {}, {}},
@@ -52,7 +66,26 @@ constexpr Row kRows[] = {
     {"std::queue<", Layout::part, "c", {}, {}},
     {"std::priority_queue<", Layout::part, "c", {}, {}},
     {"std::filesystem::__cxx11::path", Layout::part, "_M_pathname", {}, {}},
+    {"std::chrono::duration<", Layout::part, "__r", {}, {}},
+    {"std::chrono::time_point<", Layout::part, "__d", {}, {}},
+    {"std::complex<", Layout::part, "_M_value", {}, {}},
+    {"std::thread::id", Layout::part, "_M_thread", {}, {}},
+    {"std::thread", Layout::part, "_M_id", {}, {}},
+    {"std::valarray<", Layout::counted, "_M_data", "_M_size", {}},
+    {"std::bitset<", Layout::bit_words, "_M_w", {}, {}},
+    {"std::tuple<", Layout::tuple, {}, {}, {}},
+    {"std::variant<", Layout::variant, "_M_u", "_M_index", {}},
+    {"std::any", Layout::any, "_M_manager", "_M_storage", {}},
+    {"std::function<", Layout::function, "_M_invoker", "_M_functor", {}},
     {"__gnu_cxx::__normal_iterator<", Layout::part, "_M_current", {}, {}},
+    {"std::_Rb_tree_iterator<", Layout::node, "_M_node", {}, {}},
+    {"std::_Rb_tree_const_iterator<", Layout::node, "_M_node", {}, {}},
+    {"std::_List_iterator<", Layout::link, "_M_node", {}, {}},
+    {"std::_List_const_iterator<", Layout::link, "_M_node", {}, {}},
+    {"std::_Fwd_list_iterator<", Layout::forward, "_M_node", {}, {}},
+    {"std::_Fwd_list_const_iterator<", Layout::forward, "_M_node", {}, {}},
+    {"std::__detail::_Node_iterator<", Layout::forward, "_M_cur", {}, {}},
+    {"std::__detail::_Node_const_iterator<", Layout::forward, "_M_cur", {}, {}},
     {"std::optional<", Layout::optional, "_M_payload._M_payload._M_value", "_M_payload._M_engaged", {}},
     {"std::map<", Layout::tree, "_M_t._M_impl._M_header", "_M_t._M_impl._M_node_count", "_M_t", 1},
     {"std::multimap<", Layout::tree, "_M_t._M_impl._M_header", "_M_t._M_impl._M_node_count", "_M_t", 1},
@@ -75,40 +108,93 @@ struct Part {
   std::uint64_t offset = 0;
 };
 
+/// Which of the rows above have which element type is known by a member; all others know it from the value.
+bool has_element(Layout layout) {
+  return layout == Layout::tree || layout == Layout::list || layout == Layout::chain || layout == Layout::blocks ||
+         layout == Layout::node || layout == Layout::link || layout == Layout::forward;
+}
+
+/// The template arguments in "name<a, b<c, d>>rest", without what surrounds them; text between quotes or brackets of
+/// other kinds belongs to one.
+std::vector<std::string> template_arguments(std::string_view name) {
+  std::vector<std::string> result;
+  const std::size_t open = name.find('<');
+  if (open == std::string_view::npos) return result;
+  int depth = 0;
+  std::size_t from = open + 1;
+  const auto add = [&](std::size_t to) {
+    std::string_view one = name.substr(from, to - from);
+    while (one.starts_with(' ')) one.remove_prefix(1);
+    while (one.ends_with(' ')) one.remove_suffix(1);
+    result.emplace_back(one);
+    from = to + 1;
+  };
+  for (std::size_t i = open; i < name.size(); ++i) {
+    const char c = name[i];
+    if (c == '<' || c == '(' || c == '{' || c == '[') ++depth;
+    if (c == ',' && depth == 1) add(i);
+    if (c == '>' && depth == 1) {
+      add(i);
+      return result;
+    }
+    if (c == '>' || c == ')' || c == '}' || c == ']') --depth;
+  }
+  return {};
+}
+
 class Finder {
  public:
-  Finder(Types& types, TypeId whole, Bytes bytes, std::uint64_t address, const MemoryReader& memory, std::uint64_t word,
-         std::uint64_t most)
-      : types_(types), whole_(whole), bytes_(bytes), address_(address), memory_(memory), word_(word), most_(most) {}
+  Finder(Types& types, TypeId whole, Bytes bytes, std::uint64_t address, const LibraryContext& context)
+      : types_(types),
+        whole_(whole),
+        bytes_(bytes),
+        address_(address),
+        context_(context),
+        memory_(context.memory),
+        word_(context.word),
+        most_(context.most) {}
 
   std::optional<LibraryValue> by(const Row& row) {
-    const auto first = part(row.first);
+    const auto first = row.first.empty() ? std::optional(Part{whole_, 0}) : part(row.first);
     const auto second = row.second.empty() ? std::optional(Part{}) : part(row.second);
     if (!first || !second) return std::nullopt;
     switch (row.layout) {
       case Layout::characters:
       case Layout::counted: return counted(*first, *second, row.layout == Layout::characters);
       case Layout::bounds: return bounds(*first, *second);
-      case Layout::part: return LibraryValue{Kind::wrapped, first->type, address_ + first->offset, 1, {}};
+      case Layout::part: return inside(*first);
       case Layout::optional:
         if (number(*second).value_or(0) == 0) return LibraryValue{};
-        return LibraryValue{Kind::wrapped, first->type, address_ + first->offset, 1, {}};
+        return inside(*first);
+      case Layout::owner: return owner(*first, *second, !row.second.empty());
+      case Layout::bit_range: return bit_range(*first, *second);
+      case Layout::bit_words: return bit_words(*first);
+      case Layout::tuple: return tuple();
+      case Layout::variant: return variant(*first, *second);
+      case Layout::any: return any(*first, *second);
+      case Layout::function: return function(*first, *second);
       default: break;
     }
-    const auto element = argument(row);
-    if (!element || types_.size(*element) == 0) return std::nullopt;
-    LibraryValue value{Kind::elements, *element, 0, 0, {}};
-    bool fine = false;
-    switch (row.layout) {
-      case Layout::tree: fine = tree(value, *first, number(*second).value_or(0)); break;
-      case Layout::list: fine = chain(value, word_at(first->offset), address_ + first->offset, 2); break;
-      case Layout::chain: fine = chain(value, number(*first), 0, 1); break;
-      default: fine = blocks(value, *first, *second);
-    }
-    return fine ? std::optional(std::move(value)) : std::nullopt;
+    return has_element(row.layout) ? by_element(row, *first, *second) : std::nullopt;
   }
 
  private:
+  std::optional<LibraryValue> by_element(const Row& row, const Part& first, const Part& second) {
+    const auto element = argument(row);
+    if (!element || types_.size(*element) == 0) return std::nullopt;
+    LibraryValue value{.kind = Kind::elements, .type = *element};
+    bool fine = false;
+    switch (row.layout) {
+      case Layout::tree: fine = tree(value, first, number(second).value_or(0)); break;
+      case Layout::list: fine = chain(value, word_at(first.offset), address_ + first.offset, 2); break;
+      case Layout::chain: fine = chain(value, number(first), 0, 1); break;
+      case Layout::node: fine = node(value, first); break;
+      case Layout::link: fine = link(value, first); break;
+      case Layout::forward: fine = forward(value, first); break;
+      default: fine = blocks(value, first, second);
+    }
+    return fine ? std::optional(std::move(value)) : std::nullopt;
+  }
   /// A member of an aggregate by its name: the nearest one, base classes and unnamed members included.
   std::optional<Part> member(const Part& of, std::string_view name) {
     std::vector<Part> open = {of};
@@ -136,7 +222,12 @@ class Finder {
     const auto owner = part(row.owner);
     if (!owner) return std::nullopt;
     const Type& type = types_[types_.plain(owner->type)];
-    return row.argument < type.arguments.size() ? std::optional(type.arguments[row.argument]) : std::nullopt;
+    if (row.argument < type.arguments.size()) return type.arguments[row.argument];
+    // gcc leaves the arguments of some out; their names remain.
+    const std::vector<std::string> names = template_arguments(type.name);
+    if (row.argument >= names.size()) return std::nullopt;
+    const std::vector<TypeId>& found = types_.named(debuginfo::as_described(names[row.argument]));
+    return found.empty() ? std::nullopt : std::optional(found.front());
   }
   [[nodiscard]] bool is_pointer(const Part& one) { return types_[types_.plain(one.type)].kind == Type::Kind::pointer; }
 
@@ -181,13 +272,171 @@ class Finder {
     return most;
   }
 
+  [[nodiscard]] LibraryValue inside(const Part& one) const {
+    return {.kind = Kind::wrapped, .type = one.type, .address = address_ + one.offset, .count = 1};
+  }
+  /// The counts lie in an object of the library's: how many own, and how many watch, all owners together counted as
+  /// one (<bits/shared_ptr_base.h>: _Sp_counted_base).
+  std::optional<LibraryValue> owner(const Part& pointer, const Part& counts, bool shares) {
+    LibraryValue value = inside(pointer);
+    value.kind = Kind::owner;
+    const std::uint64_t at = shares ? number(counts).value_or(0) : 0;
+    if (at == 0) return value;
+    const TypeId counted = types_[types_.plain(counts.type)].target;
+    const auto uses = member({counted, 0}, "_M_use_count"), watches = member({counted, 0}, "_M_weak_count");
+    std::uint32_t used = 0, watched = 0;
+    if (!uses || !watches || !read_at(at + uses->offset, used) || !read_at(at + watches->offset, watched)) return value;
+    value.owners = used;
+    value.watchers = watched - (used != 0 ? 1 : 0);
+    return value;
+  }
+  template <typename T>
+  [[nodiscard]] bool read_at(std::uint64_t address, T& into) const {
+    std::uint8_t raw[sizeof into];
+    if (!memory_(address, raw)) return false;
+    std::memcpy(&into, raw, sizeof into);
+    return true;
+  }
+
+  std::optional<LibraryValue> bit_range(const Part& start, const Part& finish) {
+    const auto from = member(start, "_M_p"), to = member(finish, "_M_p");
+    const auto from_bit = member(start, "_M_offset"), to_bit = member(finish, "_M_offset");
+    if (!from || !to || !from_bit || !to_bit) return std::nullopt;
+    const auto a = number(*from), b = number(*to), i = number(*from_bit), j = number(*to_bit);
+    if (!a || !b || !i || !j || *b < *a || *i >= 64 || *j >= 64) return std::nullopt;
+    const std::uint64_t end = (*b - *a) * 8 + *j;
+    if (end < *i || end - *i > kMostElements) return std::nullopt;
+    return bits(*a + *i / 8, end - *i, static_cast<unsigned>(*i % 8));
+  }
+  std::optional<LibraryValue> bit_words(const Part& words) {
+    const std::vector<std::string> arguments = template_arguments(types_[types_.plain(whole_)].name);
+    if (arguments.size() != 1) return std::nullopt;
+    const std::uint64_t count = std::strtoull(arguments[0].c_str(), nullptr, 10);
+    if (count == 0 || count > types_.size(words.type) * 8) return std::nullopt;
+    return bits(address_ + words.offset, count, 0);
+  }
+  LibraryValue bits(std::uint64_t address, std::uint64_t count, unsigned bit) {
+    const TypeId type = types_.base_type("bool", 1, debuginfo::Encoding::boolean);
+    return {.kind = Kind::bits, .type = type, .address = address, .count = count, .bit = bit};
+  }
+
+  /// The first value lies in the outermost of nested base classes, the second in the next one (<tuple>).
+  std::optional<LibraryValue> tuple() {
+    LibraryValue value{.kind = Kind::tuple};
+    Part at{whole_, 0};
+    constexpr std::size_t kMost = 1000;
+    while (value.types.size() < kMost) {
+      std::optional<Part> rest;
+      for (const Member& one : types_[types_.plain(at.type)].members) {
+        const std::string& base = types_[types_.plain(one.type)].name;
+        const Part inner{one.type, at.offset + one.offset};
+        if (one.base && base.starts_with("std::_Tuple_impl<")) rest = inner;
+        if (!one.base || !base.starts_with("std::_Head_base<")) continue;
+        const auto head = member(inner, "_M_head_impl");
+        if (!head) return std::nullopt;
+        value.types.push_back(head->type);
+        value.places.push_back(address_ + head->offset);
+      }
+      if (!rest) break;
+      at = *rest;
+    }
+    value.count = value.types.size();
+    return value;
+  }
+
+  std::optional<LibraryValue> variant(const Part& all, const Part& index) {
+    const auto which = number(index);
+    const std::uint64_t size = types_.size(index.type);
+    if (!which || size == 0 || size > 8) return std::nullopt;
+    if (*which == ~std::uint64_t(0) >> (64 - size * 8)) return LibraryValue{};
+    constexpr std::uint64_t kMost = 256;
+    std::optional<Part> at = all;
+    for (std::uint64_t i = 0; i < *which && at; ++i) at = *which < kMost ? member(*at, "_M_rest") : std::nullopt;
+    const auto chosen = at ? member(*at, "_M_first") : std::nullopt;
+    if (!chosen) return std::nullopt;
+    const Type& storage = types_[types_.plain(chosen->type)];
+    if (storage.arguments.empty()) return std::nullopt;
+    return inside({storage.arguments[0], chosen->offset});
+  }
+
+  /// The name of the function that manages it says of which type the value is, and whether it lies in the object
+  /// (<any>: _Manager_internal, _Manager_external).
+  std::optional<LibraryValue> any(const Part& manager, const Part& storage) {
+    const auto code = number(manager);
+    if (!code) return std::nullopt;
+    if (*code == 0) return LibraryValue{};
+    const std::string name = context_.name_of ? context_.name_of(*code) : std::string();
+    const bool here = name.starts_with("std::any::_Manager_internal<");
+    if (!here && !name.starts_with("std::any::_Manager_external<")) return std::nullopt;
+    const std::vector<std::string> arguments = template_arguments(name);
+    if (arguments.size() != 1) return std::nullopt;
+    const std::vector<TypeId>& found = types_.named(debuginfo::as_described(arguments[0]));
+    if (found.empty()) return std::nullopt;
+    const auto place = word_at(storage.offset);
+    if (here) return inside({found.front(), storage.offset});
+    if (!place) return std::nullopt;
+    return LibraryValue{.kind = Kind::refers, .type = found.front(), .address = *place, .count = 1};
+  }
+
+  /// The name of the function that calls it says what the target is; a pointer to a function is the target itself
+  /// (<bits/std_function.h>: _Function_handler).
+  std::optional<LibraryValue> function(const Part& invoker, const Part& target) {
+    const auto code = number(invoker);
+    if (!code) return std::nullopt;
+    if (*code == 0) return LibraryValue{};
+    const std::string name = context_.name_of ? context_.name_of(*code) : std::string();
+    const std::vector<std::string> arguments = template_arguments(name);
+    if (!name.starts_with("std::_Function_handler<") || arguments.size() != 2) return std::nullopt;
+    LibraryValue value{.kind = Kind::calls, .address = *code, .name = arguments[1]};
+    if (arguments[1].find("(*)") == std::string::npos) return value;
+    const auto pointed = word_at(target.offset);
+    if (!pointed) return std::nullopt;
+    value.address = *pointed;
+    value.name = context_.name_of(*pointed);
+    return value;
+  }
+
+  /// A container's own node stands for its end: it is red, and its parent's parent is it (<bits/stl_tree.h>).
+  bool node(LibraryValue& value, const Part& pointer) {
+    const auto at = number(pointer);
+    std::uint64_t words[4], parents[4];  // colour, parent, left, right
+    if (!at || !read(*at, words)) return false;
+    const bool red = (words[0] & 0xffffffff) == 0;
+    const bool end = red && (words[1] == 0 || (read(words[1], parents) && parents[1] == *at));
+    return found_node(value, *at, 4, end);
+  }
+  /// Nothing tells a list's own node from others, but that its length follows: where that may be, nothing is said.
+  bool link(LibraryValue& value, const Part& pointer) {
+    const auto at = number(pointer);
+    constexpr std::uint64_t kMost = 100000;
+    std::uint64_t words[3], next[1];
+    if (!at || !read(*at, words)) return false;
+    std::uint64_t others = 0;
+    for (std::uint64_t i = words[0]; i != *at; ++others) {
+      if (others == kMost || !read(i, next)) return false;
+      i = next[0];
+    }
+    return words[2] != others && found_node(value, *at, 2, false);
+  }
+  bool forward(LibraryValue& value, const Part& pointer) {
+    const auto at = number(pointer);
+    return at && found_node(value, *at, 1, *at == 0);
+  }
+  bool found_node(LibraryValue& value, std::uint64_t at, std::uint64_t words, bool end) {
+    value.kind = end ? Kind::past_end : Kind::refers;
+    value.address = end ? 0 : value_place(at, words, value.type);
+    value.count = 1;
+    return true;
+  }
+
   std::optional<LibraryValue> counted(const Part& first, const Part& second, bool characters) {
     const auto start = number(first), count = number(second);
     if (!start || !count || !is_pointer(first) || *count > kMostElements) return std::nullopt;
     const TypeId element = types_[types_.plain(first.type)].target;
     std::uint8_t byte = 0;
     if (*count != 0 && !memory_(*start, {&byte, 1})) return std::nullopt;
-    return LibraryValue{characters ? Kind::string : Kind::sequence, element, *start, *count, {}};
+    return LibraryValue{
+        .kind = characters ? Kind::string : Kind::sequence, .type = element, .address = *start, .count = *count};
   }
   std::optional<LibraryValue> bounds(const Part& first, const Part& second) {
     const auto start = number(first), end = number(second);
@@ -197,7 +446,7 @@ class Finder {
     if (size == 0 || (*end - *start) % size != 0 || (*end - *start) / size > kMostElements) return std::nullopt;
     std::uint8_t byte = 0;
     if (*end != *start && !memory_(*end - 1, {&byte, 1})) return std::nullopt;
-    return LibraryValue{Kind::sequence, element, *start, (*end - *start) / size, {}};
+    return LibraryValue{.kind = Kind::sequence, .type = element, .address = *start, .count = (*end - *start) / size};
   }
   bool tree(LibraryValue& value, const Part& header, std::uint64_t count) {
     // The header is a node whose left one is the first in order, and whose parent is the root.
@@ -268,6 +517,7 @@ class Finder {
   TypeId whole_;
   Bytes bytes_;
   std::uint64_t address_;
+  const LibraryContext& context_;
   const MemoryReader& memory_;
   std::uint64_t word_, most_;
 };
@@ -275,13 +525,14 @@ class Finder {
 }  // namespace
 
 std::optional<LibraryValue> library_value(Types& types, TypeId id, Bytes bytes, std::uint64_t address,
-                                          const MemoryReader& memory, std::uint64_t word, std::uint64_t most) {
+                                          const LibraryContext& context) {
   const Type& type = types[types.plain(id)];
-  if (!type.is_aggregate() || !memory) return std::nullopt;
+  if (!type.is_aggregate() || !context.memory) return std::nullopt;
   if (!type.name.starts_with("std::") && !type.name.starts_with("__gnu_cxx::")) return std::nullopt;
   for (const Row& row : kRows) {
-    if (!type.name.starts_with(row.type)) continue;
-    if (auto found = Finder(types, id, bytes, address, memory, word, most).by(row)) return found;
+    const bool of_template = row.type.ends_with('<') || row.type.ends_with(',');
+    if (of_template ? !type.name.starts_with(row.type) : type.name != row.type) continue;
+    if (auto found = Finder(types, id, bytes, address, context).by(row)) return found;
   }
   return std::nullopt;
 }

@@ -15,30 +15,29 @@ Error problem(std::string message) { return {Fault::usage, std::move(message)}; 
 
 unsigned word_of(const Environment& environment) { return arch::machine_of(environment.view().mode()).word; }
 
-Result<std::uint64_t> integer_of(const Number& number, std::size_t size) {
+Result<Wide> integer_of(const Number& number, std::size_t size) {
   if (!number.floating) return number.bits;
-  const int bits = size >= 8 ? 64 : static_cast<int>(8 * size);
+  const int bits = size >= 16 ? static_cast<int>(kWideBits) : static_cast<int>(8 * size);
   const long double half = std::ldexp(1.0L, bits - 1);
   const bool fits = number.real > -half - 1 && number.real < 2 * half;
   if (!fits) return Error{Fault::usage, "the value does not fit " + std::to_string(bits / 8) + " bytes"};
-  return number.real < 0 ? static_cast<std::uint64_t>(static_cast<std::int64_t>(number.real))
-                         : static_cast<std::uint64_t>(number.real);
+  return number.real < 0 ? static_cast<Wide>(static_cast<SignedWide>(number.real)) : static_cast<Wide>(number.real);
 }
 
-std::uint64_t extended(std::uint64_t value, unsigned width, bool by_sign) {
-  if (width == 0 || width >= 64) return value;
-  const unsigned unused = 64 - width;
-  const std::uint64_t raised = value << unused;
-  return by_sign ? static_cast<std::uint64_t>(static_cast<std::int64_t>(raised) >> unused) : raised >> unused;
+Wide extended(Wide value, unsigned width, bool by_sign) {
+  if (width == 0 || width >= kWideBits) return value;
+  const unsigned unused = kWideBits - width;
+  const Wide raised = value << unused;
+  return by_sign ? static_cast<Wide>(static_cast<SignedWide>(raised) >> unused) : raised >> unused;
 }
 
-Datum integer(std::uint64_t value, unsigned width, bool is_signed) {
+Datum integer(Wide value, unsigned width, bool is_signed) {
   Datum datum;
   datum.loaded = true;
   datum.bits = width;
   datum.is_signed = is_signed;
   datum.bytes.resize((width + 7) / 8);
-  std::memcpy(datum.bytes.data(), &value, std::min<std::size_t>(8, datum.bytes.size()));
+  std::memcpy(datum.bytes.data(), &value, std::min(sizeof value, datum.bytes.size()));
   return datum;
 }
 
@@ -82,7 +81,7 @@ std::uint64_t bytes_of(const Datum& datum) {
     const bool ended = datum.shape->kind == Shape::Kind::string && !datum.many;  // by its end mark
     return ended ? 0 : datum.shape->size * datum.count;
   }
-  if (datum.type) return datum.type.types->size(datum.type.id);
+  if (datum.type) return std::max(datum.room, datum.type.types->size(datum.type.id));
   return datum.bytes.size();
 }
 
@@ -121,7 +120,6 @@ Result<Number> typed_number(Datum& datum, Number number, unsigned word) {
     number.real = real_of(datum.bytes);
     return number;
   }
-  if (datum.bytes.size() > 8) return problem("numbers of more than 64 bits are not computed with");
   number.is_signed = type->encoding == Encoding::signed_integer || type->encoding == Encoding::signed_char;
   number.bits = extended(number.bits, number.width, number.is_signed);
   return number;
@@ -146,7 +144,7 @@ Result<Number> shaped_number(Datum& datum, Number number) {
 Result<Number> number_in(Datum& datum, Environment& environment) {
   if (auto error = load(datum, environment)) return *error;
   Number number;
-  std::memcpy(&number.bits, datum.bytes.data(), std::min<std::size_t>(8, datum.bytes.size()));
+  std::memcpy(&number.bits, datum.bytes.data(), std::min(sizeof number.bits, datum.bytes.size()));
   number.width = static_cast<unsigned>(datum.bytes.size()) * 8;
   number.literal = datum.literal;
   if (datum.bit_size != 0) {
@@ -164,7 +162,8 @@ Result<Number> number_in(Datum& datum, Environment& environment) {
     number.real = real_of(datum.bytes);
     return number;
   }
-  if (datum.bytes.size() > 8) return problem("it is wider than 64 bits; name a part of it, as in xmm0.u64[1]");
+  if (datum.bits > 64 && datum.place == Datum::Place::reg)
+    return problem("it is wider than 64 bits; name a part of it, as in xmm0.u64[1]");
   number.width = datum.bits;
   number.is_signed = datum.is_signed;
   number.signless = datum.signless;
@@ -174,7 +173,7 @@ Result<Number> number_in(Datum& datum, Environment& environment) {
 
 long double real_value(const Number& n) {
   if (n.floating) return n.real;
-  return n.is_signed ? static_cast<long double>(static_cast<std::int64_t>(n.bits)) : static_cast<long double>(n.bits);
+  return n.is_signed ? static_cast<long double>(static_cast<SignedWide>(n.bits)) : static_cast<long double>(n.bits);
 }
 
 void common_type(const Number& a, const Number& b, unsigned& width, bool& is_signed) {
@@ -187,13 +186,13 @@ namespace {
 
 /// Whether a literal is a number of `width` bits, signed or unsigned.
 bool represented(const Number& literal, unsigned width) {
-  if (width >= 64) return true;
   return extended(literal.bits, width, false) == literal.bits ||
          (literal.is_signed && extended(literal.bits, width, true) == literal.bits);
 }
 
 std::string literal_text(const Number& literal) {
-  return literal.is_signed ? std::to_string(static_cast<std::int64_t>(literal.bits)) : std::to_string(literal.bits);
+  return literal.is_signed ? std::to_string(static_cast<std::int64_t>(literal.bits))
+                           : std::to_string(low_word(literal.bits));
 }
 
 }  // namespace
@@ -238,12 +237,11 @@ std::optional<Datum> pointer_binary(Op op, const Number& left, const Number& rig
   const std::uint64_t size = std::max<std::uint64_t>(1, types.size(pointer.target));
   if (left.pointer && right.pointer) {
     if (op != Op::subtract) return std::nullopt;
-    return integer(
-        static_cast<std::uint64_t>(static_cast<std::int64_t>(left.bits - right.bits) / static_cast<std::int64_t>(size)),
-        64, true);
+    return integer(static_cast<Wide>(static_cast<SignedWide>(left.bits - right.bits) / static_cast<SignedWide>(size)),
+                   64, true);
   }
-  const std::uint64_t address = left.pointer ? left.bits : right.bits;
-  const std::uint64_t distance = (left.pointer ? right.bits : left.bits) * size;
+  const Wide address = left.pointer ? left.bits : right.bits;
+  const Wide distance = (left.pointer ? right.bits : left.bits) * size;
   Datum result = integer(op == Op::add ? address + distance : address - distance, word * 8, false);
   result.type = {&types, pointer.kind == Type::Kind::array ? types.pointer_to(pointer.target, word) : type.id};
   return result;
@@ -255,9 +253,9 @@ bool takes_sign_into_account(Op op) {
 
 Result<Datum> computed(Op op, const Number& a, const Number& b, unsigned width, bool is_signed, bool signless,
                        bool literal) {
-  const std::uint64_t x = extended(a.bits, width, is_signed), y = extended(b.bits, width, is_signed);
-  const auto sx = static_cast<std::int64_t>(x), sy = static_cast<std::int64_t>(y);
-  std::uint64_t value = 0;
+  const Wide x = extended(a.bits, width, is_signed), y = extended(b.bits, width, is_signed);
+  const auto sx = static_cast<SignedWide>(x), sy = static_cast<SignedWide>(y);
+  Wide value = 0;
   switch (op) {
     case Op::equal: return truth(x == y);
     case Op::not_equal: return truth(x != y);
@@ -274,17 +272,18 @@ Result<Datum> computed(Op op, const Number& a, const Number& b, unsigned width, 
       if (is_signed && sy == -1) {
         value = op == Op::divide ? 0 - x : 0;
       } else if (is_signed) {
-        value = static_cast<std::uint64_t>(op == Op::divide ? sx / sy : sx % sy);
+        value = static_cast<Wide>(op == Op::divide ? sx / sy : sx % sy);
       } else {
         value = op == Op::divide ? x / y : x % y;
       }
       break;
-    case Op::shift_left: value = b.bits < width ? x << b.bits : 0; break;
+    case Op::shift_left: value = b.bits < width ? x << low_word(b.bits) : 0; break;
     case Op::shift_right:
       if (is_signed) {
-        value = static_cast<std::uint64_t>(sx >> std::min<std::uint64_t>(b.bits, 63));
+        value =
+            static_cast<Wide>(sx >> std::min<std::uint64_t>(b.bits > kWideBits ? kWideBits : low_word(b.bits), 127));
       } else {
-        value = b.bits < width ? x >> b.bits : 0;
+        value = b.bits < width ? x >> low_word(b.bits) : 0;
       }
       break;
     case Op::bit_and: value = x & y; break;

@@ -15,9 +15,14 @@ namespace deeptrace::inspect {
 /// An error in what a person wrote.
 Error problem(std::string message);
 
+/// Compilers for these processors have integers of up to 128 bits.
+using Wide = unsigned __int128;
+using SignedWide = __int128;
+inline constexpr unsigned kWideBits = 128;
+
 /// A number with all that decides how it takes part in arithmetic.
 struct Number {
-  std::uint64_t bits = 0;  ///< extended to 64 bits by its sign
+  Wide bits = 0;  ///< extended to 128 bits by its sign
   long double real = 0;
   bool floating = false;
   unsigned width = 64;
@@ -32,13 +37,15 @@ Result<Number> number_in(Datum& datum, Environment& environment);
 
 /// The whole part of a number as an integer of `size` bytes, signed or not. C leaves open what becomes of one that does
 /// not fit (ISO C 6.3.1.4): that is an error.
-Result<std::uint64_t> integer_of(const Number& number, std::size_t size);
+Result<Wide> integer_of(const Number& number, std::size_t size);
 
-/// The lowest `width` bits, extended to 64 by their sign or by zeros.
-std::uint64_t extended(std::uint64_t value, unsigned width, bool by_sign);
+/// The lowest `width` bits, extended to 128 by their sign or by zeros.
+Wide extended(Wide value, unsigned width, bool by_sign);
+/// The lowest 64 bits.
+inline std::uint64_t low_word(Wide value) { return static_cast<std::uint64_t>(value); }
 
 /// A computed number of `width` bits; the int that a comparison gives; a double.
-Datum integer(std::uint64_t value, unsigned width, bool is_signed);
+Datum integer(Wide value, unsigned width, bool is_signed);
 Datum truth(bool holds);
 Datum floating(double value);
 

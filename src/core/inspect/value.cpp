@@ -5,6 +5,8 @@
 #include <cstring>
 
 #include "base/number.h"
+#include "inspect/dynamic_type.h"
+#include "inspect/wide_text.h"
 
 namespace deeptrace::inspect {
 namespace {
@@ -103,6 +105,24 @@ void read_text(Value& value, Bytes bytes) {
   value.raw.assign(bytes.begin(), bytes.end());
 }
 
+/// Printable characters, line ends and tabs, in UTF-8 (RFC 3629).
+bool is_readable(Bytes bytes) {
+  for (std::size_t at = 0; at < bytes.size();) {
+    const std::uint8_t lead = bytes[at++];
+    if (lead == 0x7f || (lead < 0x20 && lead != '\n' && lead != '\t')) return false;
+    if (lead < 0x80) continue;
+    const int more = lead >= 0xc2 && lead <= 0xdf   ? 1
+                     : (lead & 0xf0) == 0xe0        ? 2
+                     : lead >= 0xf0 && lead <= 0xf4 ? 3
+                                                    : 0;
+    if (more == 0) return false;
+    for (int i = 0; i < more; ++i, ++at) {
+      if (at >= bytes.size() || (bytes[at] & 0xc0) != 0x80) return false;
+    }
+  }
+  return true;
+}
+
 class Reader {
  public:
   Reader(Types& types, const PointerReader& pointers, const ValueLimits& limits)
@@ -124,7 +144,9 @@ class Reader {
     } else {
       value.address = address;
       value.size = size;
-      fill(value, plain, bytes.first(size), address, depth);
+      // More than its size is given for what its last member takes ("int items[]").
+      const bool flexible = bytes.size() > size && depth == 0 && types_.flexible_part(plain);
+      fill(value, id, flexible ? bytes : bytes.first(size), address, depth);
     }
     value.address = address;
     value.size = size;
@@ -132,11 +154,37 @@ class Reader {
     return value;
   }
 
+  /// The object that this one is a part of; nothing where it is the whole.
+  std::optional<DynamicObject> dynamic(TypeId id, std::uint64_t address) {
+    if (!limits_.memory || !types_[types_.plain(id)].is_aggregate()) return std::nullopt;
+    return dynamic_object(types_, id, address, limits_.memory, limits_.word, names());
+  }
+  /// An object that something points to, as what it is: of its own class.
+  Value read_object(TypeId id, std::uint64_t address, int depth) {
+    if (const auto object = dynamic(id, address)) {
+      id = object->type;
+      address = object->address;
+    }
+    const std::uint64_t size = types_.size(id);
+    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(size, kMostBytes));
+    if (raw.empty() || raw.size() != size || !limits_.memory(address, raw)) return unknown("its memory cannot be read");
+    ++elsewhere_;
+    return read(id, raw, address, depth);
+  }
+
  private:
+  [[nodiscard]] std::function<std::string(std::uint64_t)> names() const {
+    if (!pointers_) return {};
+    return [this](std::uint64_t address) { return pointers_(0, address, false).name; };
+  }
+
   void fill(Value& value, TypeId id, Bytes bytes, std::uint64_t address, int depth) {
-    const Type& type = types_[id];
+    const Type& type = types_[types_.plain(id)];
     switch (type.kind) {
-      case Type::Kind::base: return base(value, type.encoding, bytes);
+      case Type::Kind::base:
+        base(value, type.encoding, bytes);
+        if (character_size(types_, id) != 0) value.kind = Kind::character;
+        return;
       case Type::Kind::enumeration: return enumeration(value, type, bytes);
       case Type::Kind::array: return array(value, type, 0, bytes, address, depth);
       case Type::Kind::structure:
@@ -150,12 +198,34 @@ class Reader {
         const Type& target = types_[types_.plain(type.target)];
         const bool characters = target.encoding == Encoding::signed_char || target.encoding == Encoding::unsigned_char;
         read_scalar(value, bytes);
-        return read_pointer(value, pointers_, characters && type.kind == Type::Kind::pointer);
+        const std::uint64_t wide = character_size(types_, type.target);
+        read_pointer(value, pointers_, characters && type.kind == Type::Kind::pointer);
+        if (wide > 1 && value.kind == Kind::pointer) value.pointed_text = text_at(value.number, wide);
+        if (value.kind != Kind::pointer || value.number == 0) return;
+        if (const auto object = dynamic(type.target, value.number)) value.dynamic = types_.name(object->type);
+        return;
       }
-      default:
-        read_scalar(value, bytes);
-        value.kind = bytes.size() <= 8 && !bytes.empty() ? Kind::integer : Kind::bytes;
+      case Type::Kind::unspecified:
+        if (type.size == 0) break;
+        value.kind = Kind::pointer;  // decltype(nullptr): whatever its bytes are
+        value.bits = static_cast<unsigned>(type.size) * 8;
+        return;
+      default: break;
     }
+    read_scalar(value, bytes);
+    value.kind = bytes.size() <= 8 && !bytes.empty() ? Kind::integer : Kind::bytes;
+  }
+
+  /// The characters of two or four bytes each at an address, up to a zero.
+  [[nodiscard]] std::string text_at(std::uint64_t address, std::uint64_t size) const {
+    constexpr std::size_t kMost = 80;
+    std::vector<std::uint8_t> units, unit(size);
+    while (address != 0 && limits_.memory && units.size() < kMost * size) {
+      if (!limits_.memory(address + units.size(), unit)) break;
+      if (std::ranges::all_of(unit, [](std::uint8_t b) { return b == 0; })) break;
+      units.insert(units.end(), unit.begin(), unit.end());
+    }
+    return utf8_of(units, size);
   }
 
   static void base(Value& value, Encoding encoding, Bytes bytes) {
@@ -181,6 +251,7 @@ class Reader {
           const Bytes half = bytes.subspan(imaginary ? bytes.size() / 2 : 0, bytes.size() / 2);
           read_scalar(part, half);
           read_floating(part, half);
+          part.address = value.address + (imaginary ? bytes.size() / 2 : 0);
           part.label = imaginary ? "imaginary" : "real";
           value.parts.push_back(std::move(part));
         }
@@ -231,6 +302,16 @@ class Reader {
                             (plain.encoding == Encoding::signed_char || plain.encoding == Encoding::unsigned_char);
     // Bytes that are used as numbers have the same type; what is not readable is shown as numbers.
     if (last && characters && reads_as_text(bytes)) return read_text(value, bytes);
+    if (const std::uint64_t wide = character_size(types_, element); last && wide > 1 && !bytes.empty()) {
+      const std::uint64_t length = wide_length(bytes, wide);
+      const std::string text = utf8_of(bytes.first(length * wide), wide);
+      if (is_readable(Bytes(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()))) {
+        value.kind = Kind::string;
+        value.text = text;
+        value.raw.assign(bytes.begin(), bytes.end());
+        return;
+      }
+    }
     for (std::uint64_t i = 0; i < std::min<std::uint64_t>(value.count, limits_.elements); ++i) {
       const Bytes part = bytes.subspan(i * below, below);
       if (last) {
@@ -243,6 +324,17 @@ class Reader {
         value.parts.push_back(std::move(row));
       }
     }
+  }
+
+  /// Units of `size` bytes before the first zero.
+  static std::uint64_t wide_length(Bytes bytes, std::uint64_t size) {
+    std::uint64_t length = 0;
+    const auto zero = [&](std::uint64_t i) {
+      const Bytes unit = bytes.subspan(i * size, size);
+      return std::ranges::all_of(unit, [](std::uint8_t b) { return b == 0; });
+    };
+    while ((length + 1) * size <= bytes.size() && !zero(length)) ++length;
+    return length;
   }
 
   static bool reads_as_text(Bytes bytes) {
@@ -259,58 +351,142 @@ class Reader {
       if (member.base && is_empty(member.type)) continue;
       Value part;
       if (member.moving) {
-        part = unknown("a virtual base: its place is known only at run time");
-        part.type = types_.name(member.type);
+        part = virtual_base(member, address, depth);
       } else if (member.bit_size != 0) {
         part = bit_field(member, bytes, address);
       } else {
         const Bytes rest = member.offset <= bytes.size() ? bytes.subspan(member.offset) : Bytes{};
+        const bool takes_rest = depth == 0 && bytes.size() > type.size && &member == &type.members.back();
         part = read(member.type, rest, address + member.offset, depth + 1);
+        if (takes_rest) take_rest(part, member.type, rest, depth + 1);
       }
-      part.label = member.name;
+      const std::string_view captured = captured_name(type, member);
+      part.label = captured.empty() ? member.name : std::string(captured);
       part.base = member.base;
       if (member.base) part.label = types_[types_.plain(member.type)].name;
       value.parts.push_back(std::move(part));
     }
   }
 
+  /// A last member without a size of its own has the elements that fit.
+  void take_rest(Value& part, TypeId id, Bytes rest, int depth) {
+    const Type& type = types_[types_.plain(id)];
+    if (type.kind != Type::Kind::array) return;
+    array(part, type, 0, rest, part.address, depth);
+    part.size = rest.size();
+  }
+
+  Value virtual_base(const debuginfo::Member& member, std::uint64_t address, int depth) {
+    const auto place = moving_base(member, address, limits_.memory, limits_.word);
+    const std::uint64_t size = types_.size(member.type);
+    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(size, kMostBytes));
+    Value part = unknown("a virtual base: its place is known only at run time");
+    if (place && raw.size() == size && limits_.memory(*place, raw)) return read(member.type, raw, *place, depth + 1);
+    part.type = types_.name(member.type);
+    return part;
+  }
+
   /// What an object of the C++ library stands for; false for anything else.
   bool library_object(Value& value, TypeId id, Bytes bytes, std::uint64_t address, int depth) {
     if (!limits_.memory || limits_.as_members) return false;
-    const auto meant = library_value(types_, id, bytes, address, limits_.memory, limits_.word, limits_.elements);
+    const LibraryContext context{limits_.memory, names(), limits_.word, limits_.elements};
+    const auto meant = library_value(types_, id, bytes, address, context);
     if (!meant) return false;
     using Meant = LibraryValue::Kind;
     switch (meant->kind) {
       case Meant::nothing: value.kind = Kind::nothing; return true;
+      case Meant::past_end:
+        value.kind = Kind::nothing;
+        value.text = "past the end";
+        return true;
       case Meant::string: return characters(value, *meant);
-      case Meant::wrapped: {
+      case Meant::wrapped:
+      case Meant::owner: {
         const std::uint64_t offset = meant->address - address;
         const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
         value = read(meant->type, inner, meant->address, depth + 1);
+        if (meant->kind == Meant::owner) add_owned(value, *meant, depth);
         return true;
       }
-      default: break;
+      case Meant::calls:
+      case Meant::refers:
+        value.kind = Kind::pointer;
+        value.number = meant->address;
+        value.bits = limits_.word * 8;
+        value.text = meant->name;
+        if (meant->kind == Meant::refers) value.parts = {read_object(meant->type, meant->address, depth + 1)};
+        return true;
+      case Meant::bits: return bits(value, *meant);
+      case Meant::tuple: tuple(value, *meant, bytes, address, depth); return true;
+      default: elements(value, *meant, depth); return true;
     }
+  }
+
+  /// What a smart pointer owns is shown with it; not what that owns in turn, which may go round in a circle.
+  void add_owned(Value& value, const LibraryValue& meant, int depth) {
+    constexpr int kDeepest = 2;
+    if (value.kind != Kind::pointer) return;
+    value.owners = meant.owners;
+    value.watchers = meant.watchers;
+    const TypeId target = types_[types_.plain(meant.type)].target;
+    const bool alive = value.number != 0 && meant.owners.value_or(1) != 0;
+    if (!alive || depth > kDeepest || elsewhere_ >= kMostElsewhere || types_.size(target) == 0) return;
+    value.parts = {read_object(target, value.number, depth + 1)};
+    value.region.clear();
+  }
+
+  bool bits(Value& value, const LibraryValue& meant) {
     value.kind = Kind::array;
-    value.count = meant->count;
-    const std::uint64_t size = types_.size(meant->type);
-    const std::uint64_t shown =
-        meant->kind == Meant::sequence ? std::min<std::uint64_t>(meant->count, limits_.elements) : meant->places.size();
-    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(size, kMostBytes));
-    for (std::uint64_t i = 0; i < shown && elsewhere_ < kMostElsewhere; ++i, ++elsewhere_) {
-      const std::uint64_t place = meant->kind == Meant::sequence ? meant->address + i * size : meant->places[i];
-      const bool got = raw.size() == size && limits_.memory(place, raw);
-      value.parts.push_back(got ? read(meant->type, raw, place, depth + 1) : unknown("its memory cannot be read"));
+    value.count = meant.count;
+    for (std::uint64_t i = 0; i < std::min<std::uint64_t>(meant.count, limits_.elements); ++i) {
+      Value one;
+      std::uint8_t byte = 0;
+      one.address = meant.address + (meant.bit + i) / 8;
+      if (!limits_.memory(one.address, {&byte, 1})) return false;
+      one.kind = Kind::truth;
+      one.size = one.bits = 1;
+      one.bit_field = true;
+      one.bit_offset = static_cast<unsigned>((meant.bit + i) % 8);
+      one.number = byte >> one.bit_offset & 1U;
+      one.type = "bool";
+      value.parts.push_back(std::move(one));
     }
     return true;
   }
 
+  void tuple(Value& value, const LibraryValue& meant, Bytes bytes, std::uint64_t address, int depth) {
+    value.kind = Kind::array;
+    value.count = meant.count;
+    for (std::size_t i = 0; i < meant.places.size(); ++i) {
+      const std::uint64_t offset = meant.places[i] - address;
+      const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
+      value.parts.push_back(read(meant.types[i], inner, meant.places[i], depth + 1));
+    }
+  }
+
+  void elements(Value& value, const LibraryValue& meant, int depth) {
+    using Meant = LibraryValue::Kind;
+    value.kind = Kind::array;
+    value.count = meant.count;
+    const std::uint64_t size = types_.size(meant.type);
+    const std::uint64_t shown =
+        meant.kind == Meant::sequence ? std::min<std::uint64_t>(meant.count, limits_.elements) : meant.places.size();
+    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(size, kMostBytes));
+    for (std::uint64_t i = 0; i < shown && elsewhere_ < kMostElsewhere; ++i, ++elsewhere_) {
+      const std::uint64_t place = meant.kind == Meant::sequence ? meant.address + i * size : meant.places[i];
+      const bool got = raw.size() == size && limits_.memory(place, raw);
+      value.parts.push_back(got ? read(meant.type, raw, place, depth + 1) : unknown("its memory cannot be read"));
+    }
+  }
+
   bool characters(Value& value, const LibraryValue& meant) {
-    std::vector<std::uint8_t> text(std::min(meant.count, kMostBytes));
+    const std::uint64_t size = character_size(types_, meant.type);
+    if (size == 0) return false;
+    std::vector<std::uint8_t> text(std::min(meant.count, kMostBytes) * size);
     if (!text.empty() && !limits_.memory(meant.address, text)) return false;
     value.kind = Kind::string;
     value.count = meant.count;
-    value.text.assign(text.begin(), text.end());
+    value.text = utf8_of(text, size);
     value.raw = std::move(text);
     return true;
   }
@@ -358,24 +534,6 @@ class Reader {
   std::uint64_t elsewhere_ = 0;  ///< elements that were read outside the object
 };
 
-/// Printable characters, line ends and tabs, in UTF-8 (RFC 3629).
-bool is_readable(Bytes bytes) {
-  for (std::size_t at = 0; at < bytes.size();) {
-    const std::uint8_t lead = bytes[at++];
-    if (lead == 0x7f || (lead < 0x20 && lead != '\n' && lead != '\t')) return false;
-    if (lead < 0x80) continue;
-    const int more = lead >= 0xc2 && lead <= 0xdf   ? 1
-                     : (lead & 0xf0) == 0xe0        ? 2
-                     : lead >= 0xf0 && lead <= 0xf4 ? 3
-                                                    : 0;
-    if (more == 0) return false;
-    for (int i = 0; i < more; ++i, ++at) {
-      if (at >= bytes.size() || (bytes[at] & 0xc0) != 0x80) return false;
-    }
-  }
-  return true;
-}
-
 /// Matches ".member" or "[3]" at the start of `path`, which is moved after it.
 const Value* step(const Value& value, std::string_view& path) {
   if (path.front() == '[') {
@@ -406,6 +564,16 @@ const Value* step(const Value& value, std::string_view& path) {
 Value value_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
                const ValueLimits& limits) {
   return Reader(types, pointers, limits).read(type, bytes, address, 0);
+}
+
+Value object_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
+                const ValueLimits& limits) {
+  Reader reader(types, pointers, limits);
+  const bool whole = address == 0 || limits.as_members || !reader.dynamic(type, address);
+  if (whole) return reader.read(type, bytes, address, 0);
+  Value value = reader.read_object(type, address, 0);
+  value.type += " (declared as " + types.name(type) + ")";
+  return value;
 }
 
 bool take_for_pointer(Value& value, const PointerReader& pointers) {
@@ -474,7 +642,7 @@ Shape untyped_shape(Bytes bytes, unsigned width, bool said) {
 namespace {
 
 void add_fields(const Value& value, const std::string& path, std::vector<Field>& into) {
-  if (value.parts.empty()) return into.push_back({path, &value});
+  if (value.parts.empty() || value.kind == Value::Kind::pointer) return into.push_back({path, &value});
   for (std::size_t i = 0; i < value.parts.size(); ++i) {
     const Value& part = value.parts[i];
     std::string name = path;

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -20,13 +21,15 @@ struct Value {
     truth,        ///< bool
     floating,     ///< `text` has the shortest decimal that reads back as the same
     enumeration,  ///< `text` has the enumerator, or several joined by " | "; empty when none fits
-    pointer,      ///< `text` has the name of what it points to; `pointed_text` the characters there
-    string,       ///< an array of characters: `text` up to the first zero
+    pointer,      ///< `text` has the name of what it points to; `pointed_text` the characters there; of one that owns
+                  ///< or iterates `parts` has what it points to
+    string,       ///< an array of characters: `text` up to the first zero, in UTF-8
     array,        ///< `parts` by index
     aggregate,    ///< `parts` by member
     bytes,        ///< neither type nor shape says more
-    nothing,      ///< an object that holds no value now
+    nothing,      ///< an object that holds no value now; `text` may say more
     unknown,      ///< not to be had: `text` says why
+    not_set,      ///< a local variable that has no value yet: `text` says so
   };
   Kind kind = Kind::unknown;
   std::string label;  ///< of a member; empty for elements of arrays and for the whole
@@ -41,7 +44,9 @@ struct Value {
   std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
   std::string text, pointed_text;  ///< raw
   std::string region;              ///< of a pointer to what has no name: "stack, rsp+8", "heap"
-  std::vector<std::uint8_t> raw;   ///< of scalars over 64 bits, of text and bytes, in memory order
+  std::string dynamic;             ///< of a pointer to an object of a class with virtual functions: its own class
+  std::optional<std::uint64_t> owners, watchers;  ///< of a shared pointer: see LibraryValue
+  std::vector<std::uint8_t> raw;                  ///< of scalars over 64 bits, of text and bytes, in memory order
   std::vector<Value> parts;
   bool from_code = false;   ///< the width of its elements is inferred from the instructions that access them
   std::uint64_t count = 0;  ///< elements of an array, those included that were cut off; characters of a text's array
@@ -75,6 +80,11 @@ struct ValueLimits {
 /// Reads a value of a type from its bytes. Too few bytes give what can be read, and `unknown` for the rest.
 Value value_of(debuginfo::Types& types, debuginfo::TypeId type, Bytes bytes, std::uint64_t address,
                const PointerReader& pointers, const ValueLimits& limits = {});
+
+/// The same of an object that lies at `address` in the program's memory: of a class with virtual functions it is read
+/// as what it is, which may be more than `type` (inspect/dynamic_type.h).
+Value object_of(debuginfo::Types& types, debuginfo::TypeId type, Bytes bytes, std::uint64_t address,
+                const PointerReader& pointers, const ValueLimits& limits);
 
 /// Reads bytes in a shape: one element, or an array of as many as fit.
 Value value_of(Shape shape, Bytes bytes, std::uint64_t address, const PointerReader& pointers,

@@ -21,6 +21,7 @@
 #include "look/level.h"
 #include "program/code_scan.h"
 #include "program/code_starts.h"
+#include "program/declarations.h"
 #include "program/line_entries.h"
 #include "program/program.h"
 #include "state/target.h"
@@ -35,7 +36,8 @@ struct ModuleDebug {
         locals(program.debug(), scopes),
         frames(program.elf(), program.debug_elf()),
         scan(program),
-        entries(program, scopes, scan) {}
+        entries(program, scopes, scan),
+        declarations(program, scopes, scan) {}
 
   debuginfo::Types types;
   debuginfo::Scopes scopes;
@@ -43,6 +45,7 @@ struct ModuleDebug {
   debuginfo::FrameTable frames;
   program::CodeScan scan;
   program::LineEntries entries;
+  program::Declarations declarations;
   std::optional<std::vector<debuginfo::StaticVariable>> statics;
   /// Those with a fixed place, by address.
   std::optional<std::vector<const debuginfo::StaticVariable*>> placed;
@@ -51,6 +54,7 @@ struct ModuleDebug {
   /// What a name stands for in a unit; null: nothing. Filled as names are asked for.
   std::map<std::pair<std::string, const debuginfo::Unit*>, const debuginfo::StaticVariable*> statics_by_name;
   std::map<std::string, std::optional<debuginfo::TypeId>, std::less<>> type_names;
+  std::map<std::string, std::vector<debuginfo::NamedConstant>, std::less<>> constants;  ///< as they are asked for
   std::unordered_map<std::uint64_t, program::Prologue> prologues;  ///< of functions that were stopped in, by address
 };
 

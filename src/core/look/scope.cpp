@@ -22,44 +22,6 @@ using inspect::Datum;
 using inspect::TypeRef;
 using state::Reg;
 
-/// Names of C's integer types as compilers write them in debug information.
-std::string as_in_debug_information(std::string_view name) {
-  struct Spelling {
-    std::string_view written, described;
-  };
-  constexpr Spelling kSpellings[] = {
-      {"unsigned", "unsigned int"},
-      {"signed", "int"},
-      {"signed int", "int"},
-      {"long", "long int"},
-      {"signed long", "long int"},
-      {"long int", "long int"},
-      {"unsigned long", "long unsigned int"},
-      {"unsigned long int", "long unsigned int"},
-      {"long unsigned", "long unsigned int"},
-      {"long long", "long long int"},
-      {"unsigned long long", "long long unsigned int"},
-      {"short", "short int"},
-      {"signed short", "short int"},
-      {"unsigned short", "short unsigned int"},
-      {"unsigned short int", "short unsigned int"},
-      {"bool", "_Bool"},
-  };
-  for (const std::string_view prefix : {"struct ", "union ", "enum ", "class "}) {
-    if (name.starts_with(prefix)) return std::string(name.substr(prefix.size()));
-  }
-  for (const Spelling& one : kSpellings) {
-    if (one.written == name) return std::string(one.described);
-  }
-  return std::string(name);
-}
-
-bool names_match(std::string_view full, std::string_view wanted) {
-  if (full == wanted) return true;
-  return full.size() > wanted.size() + 2 && full.ends_with(wanted) &&
-         full.substr(full.size() - wanted.size() - 2, 2) == "::";
-}
-
 }  // namespace
 
 /// What location expressions ask about this frame.
@@ -256,7 +218,28 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
   Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
   const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size()};
-  return place(debuginfo::evaluate(part->expression, where, context), type);
+  Result<Datum> datum = place(debuginfo::evaluate(part->expression, where, context), type);
+  if (!datum || !part->always || !is_ahead(variable)) return datum;
+  const Type& plain = debug.types[debug.types.plain(type.id)];
+  datum->declared_ahead = variable.declared.line;
+  if (plain.kind != Type::Kind::reference && plain.kind != Type::Kind::rvalue_reference) return datum;
+  return Error{Fault::usage, inspect::not_set_words(variable.declared.line)};
+}
+
+/// True when control has not come to the declaration yet, in code that is not optimised.
+bool Scope::is_ahead(const LocalVariable& variable) {
+  const debuginfo::Declaration& declared = variable.declared;
+  if (in_their_places_ || variable.parameter || declared.line == 0 || declared.unit == nullptr ||
+      !declared.unit->line_table)
+    return false;
+  const auto file = module_->program->lines().file_of(*declared.unit->line_table, declared.file);
+  const auto has_it = [&](const debuginfo::LocalScope* scope) {
+    return !scope->variables.empty() && &variable >= &scope->variables.front() && &variable <= &scope->variables.back();
+  };
+  const auto scopes = scopes_here();
+  const auto scope = std::ranges::find_if(scopes, has_it);
+  if (!file || scope == scopes.end()) return false;
+  return Modules::debug(*module_).declarations.is_ahead({*file, declared.line}, (*scope)->ranges, inside_);
 }
 
 /// A variable from the pieces that its location gives.
@@ -321,7 +304,7 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
     int best_rank = 0;
     for (const debuginfo::StaticVariable& variable : *debug.statics) {
       if (!added) break;
-      if (!names_match(variable.name, name)) continue;
+      if (!debuginfo::ends_with_name(variable.name, name)) continue;
       const int rank = (variable.name == name ? 2 : 1) + (variable.unit == here ? 4 : 0);
       if (rank > best_rank) known->second = &variable;
       best_rank = std::max(rank, best_rank);
@@ -348,6 +331,9 @@ std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
       datum.address = *address;
     } else {
       datum.address = best->address + module.bias;
+      const program::DataSymbol* symbol = module.program->data_at(best->address);
+      if (symbol != nullptr && symbol->address == best->address && debug.types.flexible_part(best->type))
+        datum.room = symbol->size;
     }
     return datum;
   };
@@ -396,6 +382,44 @@ std::optional<Datum> Scope::object_named(std::string_view name) {
   return std::nullopt;
 }
 
+std::optional<Result<Datum>> Scope::constant_named(std::string_view name) {
+  constexpr std::uint64_t kMostDebug = std::uint64_t(64) << 20;  // bytes of debug information that are gone through
+  std::vector<const debuginfo::NamedConstant*> found;
+  debuginfo::Types* types = nullptr;
+  for (const auto& module : modules_.all()) {
+    if (!module->program || module->system || (types != nullptr && module.get() != module_)) continue;
+    const binary::Section* info = module->program->debug_elf().section_named(".debug_info");
+    if (info == nullptr || info->size > kMostDebug) continue;
+    ModuleDebug& debug = Modules::debug(*module);
+    const auto [known, added] = debug.constants.try_emplace(std::string(name));
+    if (added) known->second = debuginfo::constants_named(module->program->debug(), debug.types, name);
+    if (known->second.empty()) continue;
+    found.clear();
+    for (const debuginfo::NamedConstant& one : known->second) found.push_back(&one);
+    types = &debug.types;
+  }
+  if (found.empty()) return std::nullopt;
+  // What is written in full is meant; else the one that the function here lies nearest to.
+  const std::string here = module_ != nullptr ? modules_.place_name(frame_.inside()) : std::string();
+  const auto nearness = [&](const debuginfo::NamedConstant* one) {
+    if (one->name == name) return std::size_t(1) << 32;
+    const std::string_view around = std::string_view(one->name).substr(0, one->name.size() - name.size());
+    return here.starts_with(around) ? around.size() : 0;
+  };
+  const auto best = std::ranges::max_element(found, {}, nearness);
+  const std::size_t most = nearness(*best);
+  if (std::ranges::count(found, most, nearness) > 1) {
+    std::string names;
+    for (const auto* one : found) names += (names.empty() ? "" : ", ") + one->name;
+    return Error{Fault::usage, "could be each of " + names};
+  }
+  Datum datum;
+  datum.type = {types, (*best)->type};
+  datum.loaded = true;
+  datum.bytes = (*best)->bytes;
+  return datum;
+}
+
 std::optional<Datum> Scope::function_named(std::string_view name) {
   for (const auto& module : modules_.all()) {
     if (!module->program) continue;
@@ -435,6 +459,7 @@ Result<Datum> Scope::variable(std::string_view name) {
   if (auto found = static_named(name)) return *found;
   if (auto found = function_named(name)) return *found;
   if (auto found = object_named(name)) return *found;
+  if (auto found = constant_named(name)) return *found;
   return unknown_name(name);
 }
 
@@ -445,7 +470,7 @@ std::optional<Error> Scope::unknown_in(const inspect::Expression& expression) {
     const bool is_register =
         state::part_named(name, view_.mode()) || state::flag_bit(name) || state::is_flags_register(name, bits);
     if (is_register || local_named(name) != nullptr || local_named("this") != nullptr) continue;
-    if (static_named(name) || function_named(name) || object_named(name)) continue;
+    if (static_named(name) || function_named(name) || object_named(name) || constant_named(name)) continue;
     return Error{Fault::usage, name + ": " + unknown_name(name).message};
   }
   return std::nullopt;
@@ -522,14 +547,14 @@ std::optional<std::uint64_t> Scope::thread_address(const Module& module, std::ui
 // ---- types ----------------------------------------------------------------------------------------------------------
 
 std::optional<TypeRef> Scope::type_named(std::string_view name) {
-  const std::string described = as_in_debug_information(name);
+  const std::string described = debuginfo::as_described(name);
   const auto in = [&](const Module& module) -> std::optional<TypeRef> {
     ModuleDebug& debug = Modules::debug(module);
     const auto [place, added] = debug.type_names.try_emplace(described);
     if (added) {
-      std::vector<debuginfo::TypeId> found = debug.types.named(described);
-      if (found.empty() && described == "_Bool") found = debug.types.named("bool");
-      if (!found.empty()) place->second = found.front();
+      const std::vector<debuginfo::TypeId>* found = &debug.types.named(described);
+      if (found->empty() && described == "_Bool") found = &debug.types.named("bool");
+      if (!found->empty()) place->second = found->front();
     }
     if (!place->second) return std::nullopt;
     return TypeRef{&debug.types, *place->second};

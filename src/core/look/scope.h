@@ -65,6 +65,7 @@ class Scope final : public inspect::Environment {
  private:
   class Context;
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
+  bool is_ahead(const debuginfo::LocalVariable& variable);
   std::optional<Result<inspect::Datum>> before_frame(const debuginfo::LocalVariable& variable,
                                                      const std::vector<debuginfo::LocationPart>& parts);
   /// Where the function that the innermost frame stands in has set up its frame, an address in the file; nothing when
@@ -81,6 +82,8 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
+  /// An enumerator or constant of own modules.
+  std::optional<Result<inspect::Datum>> constant_named(std::string_view name);
   std::optional<inspect::Datum> function_named(std::string_view name);
   std::optional<inspect::Datum> member_of_this(std::string_view name);
   Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
