@@ -2,10 +2,12 @@
 // the library and of polymorphic classes as what they are; locals before their declaration.
 #include <gtest/gtest.h>
 
+#include <set>
 #include <sstream>
 
 #include "inspect/wide_text.h"
 #include "live_support.h"
+#include "program/name_match.h"
 
 namespace deeptrace::tests {
 namespace {
@@ -304,6 +306,133 @@ int main(void) { return table.levels[1] != 8; }
   EXPECT_EQ(hit["table"]["levels"][2]["signed"], "-9");
   EXPECT_EQ(hit["none"]["levels"].size(), 0U);
   EXPECT_EQ(hit["table.levels[2]"]["signed"], "-9");
+}
+
+TEST(CppNames, AreBareWithoutWhatCarriesNothing) {
+  using program::bare_name;
+  EXPECT_EQ(bare_name("tide::Log::read(char const*, int) const"), "tide::Log::read");
+  EXPECT_EQ(bare_name("int tide::Box<int>::get<long>(long)"), "tide::Box::get");
+  EXPECT_EQ(bare_name("std::vector<int, std::allocator<int> >::size() const"), "std::vector::size");
+  EXPECT_EQ(bare_name("tide::operator<<(std::ostream&, tide::Log const&)"), "tide::operator<<");
+  EXPECT_EQ(bare_name("tide::Log::operator()(int)"), "tide::Log::operator()");
+  EXPECT_EQ(bare_name("tide::Log::operator bool() const"), "tide::Log::operator bool");
+  EXPECT_EQ(bare_name("tide::Log::operator->() const"), "tide::Log::operator->");
+  EXPECT_EQ(bare_name("(anonymous namespace)::read(int)"), "(anonymous namespace)::read");
+  EXPECT_EQ(bare_name("main::{lambda(int)#1}::operator()(int) const"), "main::{lambda(int)#1}::operator()");
+  EXPECT_EQ(bare_name("tide::read(int)::Local::get() const"), "tide::read::Local::get");
+  EXPECT_EQ(bare_name("tide::Log::name[abi:cxx11]() const"), "tide::Log::name");
+  EXPECT_EQ(bare_name("log_read"), "log_read");
+  EXPECT_EQ(bare_name("void tide::each<tide::Log::read(int)::{lambda(char)#1}>(int)"), "tide::each");
+}
+
+TEST(CppNames, FitWhatIsWritten) {
+  using Match = program::NameMatch;
+  const std::string get = "int tide::Box<int>::get<long>(long)", read = "tide::Log::read(char const*)";
+  EXPECT_EQ(Match("read").fits(read), Match::How::tail);
+  EXPECT_EQ(Match("Log::read").fits(read), Match::How::tail);
+  EXPECT_EQ(Match("og::read").fits(read), std::nullopt);
+  EXPECT_EQ(Match("Log").fits(read), Match::How::member);
+  EXPECT_EQ(Match("tide").fits(read), std::nullopt) << "neither the class nor the function";
+  EXPECT_EQ(Match("tide::*").fits(read), Match::How::pattern);
+  EXPECT_EQ(Match("*::re*d").fits(read), Match::How::pattern);
+  EXPECT_EQ(Match("Log::*").fits(read), Match::How::pattern);
+  EXPECT_EQ(Match("re*x").fits(read), std::nullopt);
+  EXPECT_EQ(Match("Box::get").fits(get), Match::How::tail);
+  EXPECT_EQ(Match("Box").fits(get), Match::How::member);
+  EXPECT_EQ(Match("Box<int>::get<long>").fits(get), Match::How::tail);
+  EXPECT_EQ(Match("Box<long>::get<long>").fits(get), std::nullopt);
+  EXPECT_EQ(Match("read(char const*)").fits(read), Match::How::tail);
+  EXPECT_EQ(Match("read(int)").fits(read), std::nullopt);
+  EXPECT_EQ(Match("operator<<").fits("tide::operator<<(int)"), Match::How::tail);
+}
+
+constexpr const char* kShortNames = R"(#include <cstdio>
+namespace tide {
+template <class T> struct Box { T held; __attribute__((noinline)) T get() { return held; } };
+struct Log { __attribute__((noinline)) int read(int n) { return n + 1; }
+             __attribute__((noinline)) int count() { return 2; } };
+struct Gauge { __attribute__((noinline)) int read() { return 3; } };
+inline __attribute__((always_inline)) int blend(int a) { printf("%d\n", a); return a; }
+}
+__attribute__((noinline)) int read_all(tide::Log &log) { return log.read(4) + log.count(); }
+int main() {
+  tide::Log log; tide::Gauge gauge; tide::Box<int> box{5}; tide::Box<long> wide{6};
+  return read_all(log) + gauge.read() + box.get() + (int)wide.get() + tide::blend(1) - 22;
+}
+)";
+
+TEST(CppNames, ShortOnesFindFunctions) {
+  const TempFolder folder;
+  for (const std::vector<std::string>& compiler :
+       {std::vector<std::string>{"g++", "-g", "-O1", "-w"}, std::vector<std::string>{"clang++", "-g", "-O1", "-w"}}) {
+    const std::string path = built(folder, "short", kShortNames, compiler);
+    const auto hits = [&](const std::string& at) {
+      std::multiset<std::string> functions;
+      const json found = hits_of({"--at", at, path});
+      for (const json& hit : found["hits"]) {
+        const std::string name = hit["function"];
+        functions.insert(name.substr(0, name.find_first_of("+(")));
+      }
+      return functions;
+    };
+    using Names = std::multiset<std::string>;
+    EXPECT_EQ(hits("Log::read"), Names{"tide::Log::read"});
+    EXPECT_EQ(hits("count"), Names{"tide::Log::count"});
+    EXPECT_EQ(hits("Log"), (Names{"tide::Log::count", "tide::Log::read"}));
+    EXPECT_EQ(hits("Gauge"), Names{"tide::Gauge::read"});
+    EXPECT_EQ(hits("tide::*::read"), (Names{"tide::Gauge::read", "tide::Log::read"}));
+    EXPECT_EQ(hits("Box::get"), (Names{"tide::Box<int>::get", "tide::Box<long>::get"}));
+    EXPECT_EQ(hits("Box<long>::get"), Names{"tide::Box<long>::get"});
+    EXPECT_EQ(hits("read_*"), Names{"read_all"});
+    EXPECT_EQ(hits("blend"), Names{"main"}) << "inlined only";
+    // The C library has a `read`: it is what the name says.
+    EXPECT_EQ(run({DEEPTRACE_PROGRAM, "hits", "--at", "read", path}).status, 1);
+    const Outcome both = run({DEEPTRACE_PROGRAM, "listing", path, "read"});
+    EXPECT_EQ(both.status, 2);
+    EXPECT_NE(both.err.find("read: could be each of tide::Gauge::read, tide::Log::read"), std::string::npos)
+        << both.err;
+    const Outcome box = run({DEEPTRACE_PROGRAM, "listing", path, "Box"});
+    EXPECT_EQ(box.status, 0) << box.err;
+    EXPECT_NE(box.out.find("tide::Box<int>::get()"), std::string::npos) << box.out;
+    EXPECT_NE(box.out.find("tide::Box<long>::get()"), std::string::npos) << box.out;
+    EXPECT_EQ(box.out.find("read"), std::string::npos) << box.out;
+    EXPECT_EQ(run({DEEPTRACE_PROGRAM, "uses", path, "Log::count"}).status, 0);
+    EXPECT_EQ(run({DEEPTRACE_PROGRAM, "compare", path, path, "Gauge::read"}).status, 0);
+  }
+}
+
+TEST(CppNames, NoneIsPrintedWholeThatFillsThePage) {
+  const TempFolder folder;
+  std::string list;
+  for (int i = 0; i < 60; ++i) list += (i == 0 ? "" : ", ") + std::string("tide::Level<") + std::to_string(i) + ">";
+  const std::string path = built(folder, "long",
+                                 R"(
+namespace tide { template <int> struct Level {}; template <class... T> struct Table {
+  __attribute__((noinline)) int sum() { return (int)sizeof...(T); } }; }
+__attribute__((noinline)) int )" + std::string(600, 'x') +
+                                     R"(() { return 1; }
+int main() { tide::Table<)" + list + R"(> table; return table.sum() + )" +
+                                     std::string(600, 'x') + R"(() - 61; }
+)",
+                                 {"g++", "-g", "-O0", "-w"});
+  const std::vector<std::vector<std::string>> commands = {{"listing", path, "--all"},
+                                                          {"lines", path, "long.cpp"},
+                                                          {"survey", path},
+                                                          {"uses", path, "sum"},
+                                                          {"compare", path, path},
+                                                          {"hits", "--at", "sum", path},
+                                                          {"steps", "--from", "main", "--count", "9", path}};
+  for (std::vector<std::string> words : commands) {
+    words.insert(words.begin(), DEEPTRACE_PROGRAM);
+    std::istringstream lines(run(words).out);
+    for (std::string line; std::getline(lines, line);) {
+      // The source's own lines are what they are.
+      const bool source = line.find("int main()") != std::string::npos || line.find("noinline") != std::string::npos;
+      EXPECT_TRUE(source || line.size() < 500) << words[1] << ": " << line.substr(0, 200) << " (" << line.size() << ")";
+    }
+  }
+  const std::string whole = run({DEEPTRACE_PROGRAM, "listing", path, "sum", "--uncut"}).out;
+  EXPECT_NE(whole.find("tide::Level<59>"), std::string::npos) << "--uncut";
 }
 
 TEST(CppNames, WideCharactersBecomeUtf8) {

@@ -11,6 +11,7 @@
 #include "cli/talk.h"
 #include "cli/talk_text.h"
 #include "isa/text.h"
+#include "report/names.h"
 #include "report/value.h"
 #include "state/parts.h"
 
@@ -32,7 +33,7 @@ Answer Talk::halt(Arguments rest) {
     std::string text = fmt::format("h{} {}", one.number, printable(one.rule.text()));
     for (const std::uint64_t address : one.addresses) {
       text += fmt::format("   {:#x}", address);
-      if (!one.rule.on_data()) text += " " + printable(subject_->modules().place_name(address));
+      if (!one.rule.on_data()) text += " " + report::shown_name(style_, subject_->modules().place_name(address));
     }
     if (one.rule.on_data()) text += fmt::format(", {} bytes", one.size);
     answer.lines.push_back(text + "   " + report::look(style_, Role::faint, one.how));

@@ -146,7 +146,7 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
       text += " cannot be read";
     }
     if (operand.address) text += fmt::format(" at {:#x}", *operand.address);
-    if (!operand.name.empty()) text += (style.utf8 ? " \u2192 " : " -> ") + printable(operand.name);
+    if (!operand.name.empty()) text += (style.utf8 ? " \u2192 " : " -> ") + shown_name(style, operand.name);
     result.push_back(std::move(text));
   }
   for (const auto& one : next.results)
@@ -171,7 +171,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
   if (card.ended) return result;
   std::string where = look(style, Role::heading, shown_place(style, card.place, card.inlined));
   if (card.line != 0) where += fmt::format("   {}:{}", printable(base_name(card.file)), card.line);
-  if (!card.called_from.empty()) where += ", for " + printable(card.called_from);
+  if (!card.called_from.empty()) where += ", for " + shown_name(style, card.called_from);
   if (card.threads > 1) where += fmt::format("   thread {} of {}", card.thread, card.threads);
   result.push_back(std::move(where));
   if (card.line != 0 && sources.found(card.file))

@@ -9,6 +9,7 @@
 #include "report/file_words.h"
 #include "report/html.h"
 #include "report/json.h"
+#include "report/names.h"
 
 namespace deeptrace::report {
 namespace {
@@ -122,7 +123,7 @@ class Text : public study::CompareSink {
       return;
     }
     line("");
-    line(look(style_, Role::heading, printable(function.name)));
+    line(look(style_, Role::heading, shown_heading(style_, function.name)));
     const std::vector<Fact> facts = facts_of(function, wide_a_, wide_b_);
     std::size_t widest = 1;
     for (const Fact& fact : facts) widest = std::max(widest, columns_of(fact.a));
@@ -163,7 +164,7 @@ class Text : public study::CompareSink {
     if (!one.present) return {};
     std::string text = fmt::format("{:>5} {:>6}  {}", one.line != 0 ? fmt::format("{}", one.line) : "",
                                    "+" + hex(one.offset), one.text);
-    if (!one.target.empty()) text += (style_.utf8 ? " → " : " -> ") + printable(one.target);
+    if (!one.target.empty()) text += (style_.utf8 ? " → " : " -> ") + shown_name(style_, one.target);
     return text;
   }
 
@@ -232,7 +233,7 @@ class Text : public study::CompareSink {
                                      : f.counts[1] != 0 ? "registers"
                                                         : "";
       line(fmt::format("  {:>8} {:>8} {:>+8}   {:>7} {:>7}   {:<9} {}", number(f.a, false), number(f.b, false),
-                       grown(f), number(f.a, true), number(f.b, true), state, printable(f.name)));
+                       grown(f), number(f.a, true), number(f.b, true), state, shown_heading(style_, f.name)));
     }
   }
 

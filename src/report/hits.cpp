@@ -85,8 +85,8 @@ class Text : public session::HitsSink {
       place += fmt::format("  thread {}", row.thread);
     }
     if (children_) place += fmt::format("  process {}", row.process);
-    if (!row.called_from.empty()) place += ", for " + printable(row.called_from);
-    if (!row.by.empty()) place = "by " + printable(row.by) + ", " + place;
+    if (!row.called_from.empty()) place += ", for " + shown_name(style_, row.called_from);
+    if (!row.by.empty()) place = "by " + shown_name(style_, row.by) + ", " + place;
     cells.push_back(std::move(place));
     if (data_) {
       auto [was, now] = row.before && row.after ? before_and_after(style_, *row.before, *row.after)

@@ -4,6 +4,7 @@
 
 #include "report/columns.h"
 #include "report/file_words.h"
+#include "report/names.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -56,7 +57,7 @@ class Text : public study::LinesSink {
     }
     entered(entry);
     for (const study::LinePlace& place : entry.places) {
-      std::string words = fmt::format("begins at {:#x} in {}", place.address, printable(place.function));
+      std::string words = fmt::format("begins at {:#x} in {}", place.address, shown_heading(style_, place.function));
       if (place.line != 0) words += fmt::format(", where the instructions of line {} begin", place.line);
       line(fmt::format("         {}", look(style_, Role::faint, words)));
     }
@@ -97,16 +98,16 @@ class Text : public study::LinesSink {
 
   void range(const LineRange& range) {
     const std::uint64_t bytes = range.range.size();
-    std::string text =
-        fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
-                    count_of(range.instructions, "instruction"), count_of(bytes, "byte"), printable(range.function));
+    std::string text = fmt::format("         {:#x}..{:#x}  {}, {}   {}", range.range.from, range.range.to,
+                                   count_of(range.instructions, "instruction"), count_of(bytes, "byte"),
+                                   shown_heading(style_, range.function));
     if (!range.inlined.empty()) text += ": " + look(style_, Role::faint, inlined_words(range.inlined));
     if (range.prologue_end) text += look(style_, Role::faint, "   after the prologue");
     line(text);
     for (const study::LineInstruction& one : range.code) {
       std::string row = fmt::format("           {:#x}  {}", one.address, one.text);
       if (!one.target.empty())
-        row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", printable(one.target));
+        row = fmt::format("{:<56}{}{}", row, style_.utf8 ? " → " : " -> ", shown_heading(style_, one.target));
       line(row);
     }
   }
@@ -266,8 +267,8 @@ void origins_text(Output& out, const Style& style, const program::Program& progr
   for (const AddressOrigin& origin : origins) {
     const std::string place = origin.function.empty() ? std::string("no function")
                               : origin.offset == 0
-                                  ? printable(origin.function)
-                                  : fmt::format("{}+{}", printable(origin.function), hex(origin.offset));
+                                  ? shown_heading(style, origin.function)
+                                  : fmt::format("{}+{}", shown_heading(style, origin.function), hex(origin.offset));
     std::string text = fmt::format("{}   {}", look(style, Role::heading, fmt::format("{:#x}", origin.address)), place);
     text +=
         origin.line == 0 ? "   no source line" : fmt::format("   {}:{}", shown_path(style, origin.file), origin.line);
@@ -287,10 +288,12 @@ void origins_text(Output& out, const Style& style, const program::Program& progr
     }
     for (std::size_t i = origin.inlined.size(); i-- > 0;) {
       const Inlined& call = origin.inlined[i];
-      const std::string outer = i == 0 ? printable(origin.function) : printable(origin.inlined[i - 1].name);
+      const std::string outer =
+          i == 0 ? shown_heading(style, origin.function) : shown_heading(style, origin.inlined[i - 1].name);
       std::string where =
           call.line == 0 ? "an unknown line" : fmt::format("{}:{}", shown_path(style, call.file), call.line);
-      add_line(out, style, fmt::format("         {} was inlined into {} at {}", printable(call.name), outer, where));
+      add_line(out, style,
+               fmt::format("         {} was inlined into {} at {}", shown_heading(style, call.name), outer, where));
     }
   }
 }

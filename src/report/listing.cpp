@@ -10,6 +10,7 @@
 #include "report/file_words.h"
 #include "report/json.h"
 #include "report/line_writer.h"
+#include "report/names.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -60,8 +61,8 @@ class Text : public ListingSink {
 
   void begin_function(const ListedFunction& function) override {
     line("");
-    const bool plain = !style_.colour && is_plain(function.name);
-    const std::string name = plain ? std::string() : look(style_, Role::heading, printable(function.name));
+    const bool plain = !style_.colour && function.name.size() <= kLongName && is_plain(function.name);
+    const std::string name = plain ? std::string() : look(style_, Role::heading, shown_heading(style_, function.name));
     const std::string file = function.file.empty() ? std::string() : shown_path(style_, function.file);
     constexpr std::string_view kStub = "PLT stub of ";
     LineWriter to(out_.room(kFixedPart + kStub.size() + function.name.size() + name.size() + file.size()));
@@ -91,16 +92,16 @@ class Text : public ListingSink {
   }
 
   void instruction(const ListedInstruction& row) override {
-    if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, printable(row.label))));
+    if (!row.label.empty()) line(fmt::format("    {}:", look(style_, Role::heading, shown_heading(style_, row.label))));
     if (!row.inlined.empty() || !inlined_.empty()) inlined_calls(row);
     if (sources_ != nullptr && is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
     if (!is_code(row)) {
       data(row);
-    } else if (row.target_text.empty() && is_plain(row.target_name)) {
+    } else if (row.target_text.empty() && row.target_name.size() <= kLongName && is_plain(row.target_name)) {
       write(row, row.text, row.target_name);
     } else {
       const bool named = row.target_text.empty();
-      write(row, row.text, named ? printable(row.target_name) : '"' + escaped(row.target_text) + '"');
+      write(row, row.text, named ? shown_heading(style_, row.target_name) : '"' + escaped(row.target_text) + '"');
     }
     if (!row.cases.empty()) cases(row);
     if (!row.meaning.empty()) line(std::string(text_column(), ' ') + look(style_, Role::faint, row.meaning));
@@ -195,12 +196,13 @@ class Text : public ListingSink {
     std::size_t same = 0;
     while (same < inlined_.size() && same < row.inlined.size() && inlined_[same] == key_of(row.inlined[same])) ++same;
     if (same == row.inlined.size() && row.inlined.size() < inlined_.size())
-      line(fmt::format("         {}", look(style_, Role::faint,
-                                           row.inlined.empty() ? std::string("back in the function itself")
-                                                               : "back in " + printable(row.inlined.back().name))));
+      line(fmt::format("         {}",
+                       look(style_, Role::faint,
+                            row.inlined.empty() ? std::string("back in the function itself")
+                                                : "back in " + shown_heading(style_, row.inlined.back().name))));
     for (std::size_t i = same; i < row.inlined.size(); ++i) {
       const program::Inlined& call = row.inlined[i];
-      std::string words = fmt::format("inlined {}", printable(call.name));
+      std::string words = fmt::format("inlined {}", shown_heading(style_, call.name));
       if (call.line != 0)
         words += fmt::format(", called at {}:{}", printable(call.file.substr(call.file.rfind('/') + 1)), call.line);
       line(fmt::format("         {:{}}{}", "", 2 * i, look(style_, Role::changed, words)));
@@ -217,8 +219,8 @@ class Text : public ListingSink {
   /// "case 0, 3..5 -> main+0x20": the entries of a jump table.
   void cases(const ListedInstruction& row) {
     for (const study::SwitchCase& one : row.cases) {
-      const bool plain = is_plain(one.name);
-      const std::string name = plain ? std::string() : printable(one.name);
+      const bool plain = one.name.size() <= kLongName && is_plain(one.name);
+      const std::string name = plain ? std::string() : shown_heading(style_, one.name);
       LineWriter to(out_.room(kFixedPart + 2 * kLongestDecimal * one.entries.size() + one.name.size() + name.size()));
       to.pad_to(text_column());
       to.add("case ");

@@ -44,8 +44,16 @@ bool is_operator(std::string_view text, std::size_t at) {
   return from >= kWord.size() && text.substr(from - kWord.size(), kWord.size()) == kWord;
 }
 
+/// The beginning and the end of what no rule makes short enough.
+std::string without_midst(const Style& style, std::string_view text) {
+  constexpr std::size_t kEnd = 48;
+  return std::string(text.substr(0, kLongName - kEnd)) + (style.utf8 ? "\u2026" : "...") +
+         std::string(text.substr(text.size() - kEnd));
+}
+
 std::string without_noise(const Style& style, std::string_view name, std::size_t longest) {
-  if (style.full_paths || name.find_first_of("<(") == std::string_view::npos) return printable(name);
+  const bool whole = name.find_first_of("<(") == std::string_view::npos && name.size() <= kLongName;
+  if (style.full_paths || whole) return printable(name);
   std::string text(name);
   replace_all(text, "std::__cxx11::basic_string<char, std::char_traits<char>, std::allocator<char> >", "std::string");
   replace_all(text, "std::basic_string_view<char, std::char_traits<char> >", "std::string_view");
@@ -65,12 +73,16 @@ std::string without_noise(const Style& style, std::string_view name, std::size_t
     result += text[end - 1];
     i = end;
   }
-  return printable(result);
+  return printable(result.size() <= kLongName ? result : without_midst(style, result));
 }
 
 }  // namespace
 
 std::string shown_name(const Style& style, std::string_view name) { return without_noise(style, name, 24); }
+
+std::string shown_heading(const Style& style, std::string_view name) {
+  return name.size() <= kLongName ? printable(name) : shown_name(style, name);
+}
 
 std::string shown_type(const Style& style, std::string_view type) { return without_noise(style, type, 64); }
 

@@ -7,6 +7,7 @@
 #include "abi/signal_names.h"
 #include "report/columns.h"
 #include "report/file_words.h"
+#include "report/names.h"
 
 namespace deeptrace::report {
 namespace {
@@ -304,7 +305,7 @@ class Text {
     line("");
     heading("  largest functions");
     for (const study::SurveyedFunction& function : s.largest)
-      line(fmt::format("  {:>10}  {}", grouped(function.size), printable(function.name)));
+      line(fmt::format("  {:>10}  {}", grouped(function.size), shown_heading(style_, function.name)));
     if (s.largest_units.size() < 2) return;
     line("");
     heading("  largest compile units, by bytes of code");

@@ -4,6 +4,7 @@
 
 #include "report/columns.h"
 #include "report/file_words.h"
+#include "report/names.h"
 #include "report/source_words.h"
 
 namespace deeptrace::report {
@@ -31,7 +32,7 @@ class Text : public study::UsesSink {
   Text(Output& out, Style style, program::SourceText& sources) : out_(out), style_(style), sources_(sources) {}
 
   void begin(const UsesHead& head) override {
-    std::string text = fmt::format("{}   {}", look(style_, Role::heading, printable(head.name)), head.kind);
+    std::string text = fmt::format("{}   {}", look(style_, Role::heading, shown_heading(style_, head.name)), head.kind);
     if (head.address != 0) text += fmt::format(" at {:#x}", head.address);
     if (head.size != 0) text += fmt::format(", {} bytes", head.size);
     line(text + "   " + printable(head.program->elf().path()));
@@ -42,7 +43,7 @@ class Text : public study::UsesSink {
     const std::string where = use.in_data ? "data" : use.function;
     if (where != where_) {
       line("");
-      line(look(style_, Role::heading, printable(where)));
+      line(look(style_, Role::heading, shown_heading(style_, where)));
       where_ = where;
       line_ = 0;
     }
@@ -55,7 +56,8 @@ class Text : public study::UsesSink {
     line_ = use.line;
     std::string row = fmt::format("      {:#x}  {:<13}  {}", use.address, system_call_ ? "system call" : how_words(use),
                                   printable(use.text));
-    if (!use.part.empty()) row = fmt::format("{:<72} {}{}", row, style_.utf8 ? "→ " : "-> ", printable(use.part));
+    if (!use.part.empty())
+      row = fmt::format("{:<72} {}{}", row, style_.utf8 ? "→ " : "-> ", shown_heading(style_, use.part));
     line(row);
   }
 

@@ -143,6 +143,7 @@ void Modules::place(const state::Target& target) {
   }
   rules_.clear();
   variable_names.clear();
+  no_symbols.clear();
   own_starts_.clear();
   collect_own();
 }

@@ -5,6 +5,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <unordered_map>
@@ -101,6 +102,8 @@ class Modules {
   std::pair<std::string_view, std::uint32_t> line_of(std::uint64_t address);
   /// Whether a name is a static variable or data symbol of some module, as it was found out before; see Scope.
   std::map<std::string, bool, std::less<>> variable_names;
+  /// Names that were found to be neither functions nor variables of any module, so that nobody looks again.
+  std::set<std::string, std::less<>> no_symbols;
 
   /// True when the line table begins a statement at the address.
   bool begins_statement(std::uint64_t address);

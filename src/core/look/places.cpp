@@ -66,6 +66,7 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
   result.places.erase(std::unique(result.places.begin(), result.places.end(), same), result.places.end());
   result.inlined = instances.inlined.size();
   result.found = instances.words();
+  result.is_short = instances.is_short;
   return result;
 }
 
@@ -129,6 +130,7 @@ Result<StopPlaces> stop_places(const Module& module, std::string_view location) 
                     (location.find('+') == std::string_view::npos || !program.functions_named(location).empty());
   if (name) {
     const program::Instances instances = program::instances_of(program, location);
+    if (!instances.ambiguous.empty()) return Error{Fault::usage, std::string(location) + ": " + instances.ambiguous};
     const bool section =
         !instances.functions.empty() && instances.functions.front()->origin == Function::Origin::section;
     if (!section && !instances.empty()) return instance_places(module, instances);
@@ -275,8 +277,19 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
     return !found.empty() &&
            std::ranges::all_of(found, [](const Function* f) { return f->origin == Function::Origin::plt; });
   };
+  // A name that some module has is meant before those that it may be short for.
+  const std::string_view name = location.substr(0, location.find('+'));
+  const auto has = [name](const Module& module) {
+    return !module.program->functions_named(name).empty() || module.program->label_named(name);
+  };
+  const auto has_opened = [&](const auto& module) {
+    const Module* opened = module.get() == &modules.main() ? nullptr : modules.at(module->from);
+    return opened != nullptr && has(*opened);
+  };
   Result<StopPlaces> first = in(modules.main(), location);
-  if (first && !only_stubs(modules.main(), location)) return first;
+  const bool is_short = first ? first->is_short : modules.main().program->functions_meant(name).ambiguous();
+  const bool exact = is_short && std::ranges::any_of(modules.all(), has_opened);
+  if (first && !exact && !only_stubs(modules.main(), location)) return first;
   // The loader has functions of its own by the C library's names: it comes last.
   const auto order = [](const Module& module) {
     return !module.system ? 0 : base_name(module.path).starts_with("ld-") ? 2 : 1;
@@ -285,7 +298,7 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
     for (const auto& module : modules.all()) {
       if (module.get() == &modules.main() || order(*module) != turn) continue;
       const Module* opened = modules.at(module->from);
-      if (opened == nullptr || only_stubs(*opened, location)) continue;
+      if (opened == nullptr || only_stubs(*opened, location) || (exact && !has(*opened))) continue;
       Result<StopPlaces> found = in(*opened, location);
       if (found || !choosers(*opened->program, location.substr(0, location.find('+'))).empty()) return found;
     }

@@ -33,6 +33,7 @@ struct StopPlaces {
   std::string found;              ///< "1 function, 2 clones, 3 inlined copies"; empty where that goes without saying
   std::vector<std::uint64_t> starts;  ///< of a function's name: the first instructions of functions and clones
   std::size_t inlined = 0;            ///< and the number of inlined copies
+  bool is_short = false;              ///< the location's name was short for that of a function
   bool waiting = false;               ///< the location names a module that is not loaded; there are no places then
 };
 

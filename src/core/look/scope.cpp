@@ -423,7 +423,7 @@ std::optional<Result<Datum>> Scope::constant_named(std::string_view name) {
 std::optional<Datum> Scope::function_named(std::string_view name) {
   for (const auto& module : modules_.all()) {
     if (!module->program) continue;
-    const auto found = module->program->functions_named(name);
+    const auto found = module->program->functions_meant(name).functions;
     if (found.empty()) continue;
     Datum datum;
     const std::uint64_t address = found[0]->address + module->bias;
@@ -457,8 +457,11 @@ Result<Datum> Scope::variable(std::string_view name) {
   if (const LocalVariable* found = local_named(name)) return local(*found);
   if (auto found = member_of_this(name)) return *found;
   if (auto found = static_named(name)) return *found;
-  if (auto found = function_named(name)) return *found;
-  if (auto found = object_named(name)) return *found;
+  if (!modules_.no_symbols.contains(name)) {
+    if (auto found = function_named(name)) return *found;
+    if (auto found = object_named(name)) return *found;
+    modules_.no_symbols.emplace(name);
+  }
   if (auto found = constant_named(name)) return *found;
   return unknown_name(name);
 }

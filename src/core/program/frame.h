@@ -14,9 +14,9 @@ struct FrameShape {
   std::uint64_t size = 0;      ///< bytes below the return address at the deepest place; what calls push is not in it
   std::uint64_t red_zone = 0;  ///< bytes that it uses beyond, without taking them (x86-64 ABI, 3.2.2)
   std::uint64_t aligned = 0;   ///< what the stack pointer is rounded down to, bytes; 0: it is not. Above 16, which
-                              ///< callers guarantee (both ABIs), up to `aligned` - 16 bytes more are taken
-  bool varies = false;              ///< more is taken by an amount that is known only at run time
-  bool frame_pointer = false;       ///< rbp (ebp) marks the frame
+                               ///< callers guarantee (both ABIs), up to `aligned` - 16 bytes more are taken
+  bool varies = false;         ///< more is taken by an amount that is known only at run time
+  bool frame_pointer = false;  ///< rbp (ebp) marks the frame
   std::vector<isa::General> saved;  ///< registers of the caller's that it puts on the stack, in order
 };
 

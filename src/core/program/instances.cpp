@@ -2,6 +2,9 @@
 
 #include <algorithm>
 #include <array>
+#include <set>
+
+#include "program/name_match.h"
 
 namespace deeptrace::program {
 namespace {
@@ -62,11 +65,80 @@ std::string Instances::words() const {
   return result;
 }
 
+namespace {
+
+/// Which inlined functions are instances: those of the names that functions out of line have, or, where there are none,
+/// of whatever the name is short for.
+class InlinedMatch {
+ public:
+  InlinedMatch(const Program& program, std::string_view name, std::set<std::string> names)
+      : info_(program.debug()), types_(info_), name_(name), match_(name), names_(std::move(names)) {}
+
+  bool fits(const debuginfo::Entry& entry, bool exact) {
+    const std::string_view plain = info_.name_of(entry);
+    if (exact ? plain != plain_name(name_) : plain.empty()) return false;
+    const std::string_view symbol = info_.linkage_name_of(entry);
+    std::string shown;
+    const auto show = [&]() -> std::string_view {
+      return shown = symbol.empty() ? types_.qualified_name(entry) : demangled(std::string(symbol));
+    };
+    if (exact) return goes_by(symbol, show, name_);
+    if (!symbol.empty() && symbol.find(match_.word()) == std::string_view::npos) return false;
+    show();
+    const auto how = match_.fits(shown);
+    if (!how) return false;
+    const std::string bare = bare_name(shown);
+    if (!names_.empty()) return names_.contains(bare);
+    (*how == NameMatch::How::tail ? tails_ : others_).insert(bare);
+    return true;
+  }
+  /// Of a short name what it could be.
+  [[nodiscard]] const std::set<std::string>& tails() const { return tails_; }
+  [[nodiscard]] bool has_others() const { return !others_.empty(); }
+
+ private:
+  const debuginfo::DebugInfo& info_;
+  debuginfo::Types types_;
+  std::string_view name_;
+  NameMatch match_;
+  std::set<std::string> names_, tails_, others_;
+};
+
+void find_inlined(const Program& program, Instances& result, std::set<std::string> names) {
+  const std::string name = result.name;
+  const bool short_for_some = !names.empty();
+  InlinedMatch match(program, name, std::move(names));
+  const auto search = [&](bool exact) {
+    return debuginfo::inlined_copies(program.debug(),
+                                     [&](const debuginfo::Entry& entry) { return match.fits(entry, exact); });
+  };
+  result.inlined = search(true);
+  const bool could_be_short =
+      name.find_first_of(":.+") != 0 && (short_for_some || (result.functions.empty() && result.clones.empty()));
+  if (result.inlined.empty() && could_be_short) {
+    result.inlined = search(false);
+    result.is_short = true;
+  }
+  if (match.tails().size() < 2 || match.has_others()) return;
+  Program::Meant meant;
+  meant.names.assign(match.tails().begin(), match.tails().end());
+  result.ambiguous = meant.words();
+  result.inlined.clear();
+}
+
+}  // namespace
+
 Instances instances_of(const Program& program, std::string_view name, std::size_t most) {
   Instances result;
   result.name = name;
   if (name.empty()) return result;
-  for (const Function* function : program.functions_named(name))
+  const Program::Meant meant = program.functions_meant(name);
+  result.is_short = !meant.names.empty();
+  if (meant.ambiguous()) {
+    result.ambiguous = meant.words();
+    return result;
+  }
+  for (const Function* function : meant.functions)
     (origin_of_clone(function->symbol()).empty() ? result.functions : result.clones).push_back(function);
   const std::string_view plain = plain_name(name);
   program.each_candidate(name, [&](const Function& function) {
@@ -77,19 +149,9 @@ Instances instances_of(const Program& program, std::string_view name, std::size_
     const bool known = std::ranges::find(result.clones, &function) != result.clones.end();
     if (!known && goes_by(origin, show, name)) result.clones.push_back(&function);
   });
-  const debuginfo::DebugInfo& info = program.debug();
   result.searched = program.debug_elf().debug_bytes(".debug_info").view.size() <= most;
-  if (info.empty() || !result.searched) return result;
-  debuginfo::Types types(info);
-  result.inlined = debuginfo::inlined_copies(info, [&](const debuginfo::Entry& entry) {
-    if (info.name_of(entry) != plain) return false;
-    const std::string_view symbol = info.linkage_name_of(entry);
-    std::string shown;
-    const auto show = [&]() -> std::string_view {
-      return shown = symbol.empty() ? types.qualified_name(entry) : demangled(std::string(symbol));
-    };
-    return goes_by(symbol, show, name);
-  });
+  if (program.debug().empty() || !result.searched) return result;
+  find_inlined(program, result, {meant.names.begin(), meant.names.end()});
   std::ranges::sort(result.inlined, {}, &debuginfo::InlinedCopy::address);
   return result;
 }

@@ -23,13 +23,15 @@ struct Instances {
   std::vector<const Function*> clones;
   std::vector<debuginfo::InlinedCopy> inlined;  ///< by the address of some instruction
   bool searched = true;                         ///< false: there is too much debug information to look for copies
+  bool is_short = false;                        ///< the name was short for theirs
+  std::string ambiguous;  ///< "could be each of tide::Log::read, tide::Gauge::read"; there are none then
   [[nodiscard]] bool empty() const { return functions.empty() && clones.empty() && inlined.empty(); }
   /// "1 function, 2 clones, 3 inlined copies"; empty where there is a function and nothing else.
   [[nodiscard]] std::string words() const;
 };
 
-/// All instances of the functions of a name (see Program::functions_named). Inlined copies are looked for in up to
-/// `most` bytes of debug information; 64 MB take about a second.
+/// All instances of the functions that a name stands for (see Program::functions_meant). Inlined copies are looked for
+/// in up to `most` bytes of debug information; 64 MB take about a second.
 Instances instances_of(const Program& program, std::string_view name, std::size_t most = std::size_t(64) << 20);
 
 }  // namespace deeptrace::program

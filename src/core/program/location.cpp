@@ -90,7 +90,9 @@ Result<std::vector<AddressRange>> file_location(const Program& program, std::str
   const std::string_view file = location.substr(0, colon);
   const std::string_view rest = location.substr(colon + 1);
   if (const auto line = number_in(rest)) return line_location(program, location, file, *line);
-  std::vector<const Function*> found = program.functions_named(rest);
+  const Program::Meant meant = program.functions_meant(rest);
+  if (meant.ambiguous()) return Error{Fault::usage, std::string(rest) + ": " + meant.words()};
+  std::vector<const Function*> found = meant.functions;
   std::erase_if(found, [&](const Function* f) {
     const auto source = program.source_of(*f);
     return !source || !path_matches(program.source_path(*source), file);
@@ -132,12 +134,18 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
   if (!found.empty()) return whole(found);
   if (const auto address = number_in(location)) return from_address(program, location, *address);
   if (const auto label = program.label_named(location)) return from_address(program, location, *label);
+  const Program::Meant meant = program.functions_meant(location);
+  if (meant.ambiguous()) return Error{Fault::usage, std::string(location) + ": " + meant.words()};
+  if (!meant.functions.empty()) return whole(meant.functions);
   const std::size_t colon = location.rfind(':');
   if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
     return file_location(program, location, colon);
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
     const auto offset = number_in(location.substr(plus + 1));
-    const std::vector<const Function*> base = program.functions_named(location.substr(0, plus));
+    const Program::Meant meant_base = program.functions_meant(location.substr(0, plus));
+    if (meant_base.ambiguous())
+      return Error{Fault::usage, std::string(location.substr(0, plus)) + ": " + meant_base.words()};
+    const std::vector<const Function*>& base = meant_base.functions;
     const auto label = base.empty() ? program.label_named(location.substr(0, plus)) : std::nullopt;
     if (offset && label) {
       const Function* around = program.function_at(*label);

@@ -6,6 +6,7 @@
 #include <array>
 #include <cctype>
 #include <cstdlib>
+#include <map>
 #include <memory>
 
 #include "arch/relocations.h"
@@ -15,6 +16,7 @@
 #include "program/code_roots.h"
 #include "program/debug_file.h"
 #include "program/function_finder.h"
+#include "program/name_match.h"
 
 namespace deeptrace::program {
 namespace {
@@ -295,6 +297,38 @@ std::vector<const Function*> Program::functions_named(std::string_view name) con
     if (function != nullptr && std::ranges::find(result, function) == result.end()) result.push_back(function);
   }
   return result;
+}
+
+Program::Meant Program::functions_meant(std::string_view name) const {
+  Meant result;
+  result.functions = functions_named(name);
+  const bool could_be_short = !name.empty() && name.find_first_of(":.+") != 0 && !number_in(name);
+  if (!result.functions.empty() || !could_be_short) return result;
+  const NameMatch match(name);
+  std::map<std::string, std::vector<const Function*>> tails, others;
+  for (const Function& function : functions_) {
+    const std::string_view symbol = function.symbol();
+    const bool readable = symbol.starts_with("_Z") || (match.is_pattern() && !symbol.empty());
+    if (!readable || function.origin == Function::Origin::plt || symbol.find(match.word()) == std::string_view::npos)
+      continue;
+    const std::string_view full = function.name;
+    if (const auto how = match.fits(full))
+      (*how == NameMatch::How::tail ? tails : others)[bare_name(full)].push_back(&function);
+  }
+  const bool ambiguous = others.empty() && tails.size() > 1;
+  for (auto& [bare, functions] : others.empty() ? tails : others) {
+    result.names.push_back(bare);
+    if (!ambiguous) result.functions.insert(result.functions.end(), functions.begin(), functions.end());
+  }
+  std::ranges::sort(result.functions, {}, &Function::address);
+  return result;
+}
+
+std::string Program::Meant::words() const {
+  constexpr std::size_t kMost = 12;
+  std::string result = "could be each of ";
+  for (std::size_t i = 0; i < std::min(names.size(), kMost); ++i) result += (i == 0 ? "" : ", ") + names[i];
+  return names.size() > kMost ? result + " and " + std::to_string(names.size() - kMost) + " more" : result;
 }
 
 std::string Program::thread_variable(std::int64_t offset) const {

@@ -72,6 +72,18 @@ class Program {
   [[nodiscard]] std::optional<debuginfo::SourceLine> source_of(const Function& function) const;
   /// All functions of a name: mangled, demangled, or demangled without its signature.
   [[nodiscard]] std::vector<const Function*> functions_named(std::string_view name) const;
+  /// What a name stands for that need not be written in full: all functions of the name; else of the class, or of the
+  /// pattern with asterisks, or those whose names end with it (program/name_match.h).
+  struct Meant {
+    std::vector<const Function*> functions;
+    /// Their names without signatures and template arguments, where the name was short for them; several, and no
+    /// functions, where it could be each of them.
+    std::vector<std::string> names;
+    [[nodiscard]] bool ambiguous() const { return functions.empty() && names.size() > 1; }
+    /// "could be each of tide::Log::read, tide::Gauge::read".
+    [[nodiscard]] std::string words() const;
+  };
+  [[nodiscard]] Meant functions_meant(std::string_view name) const;
   /// Calls `visit` with every function that may go by a name, and with others: few where the file has an index.
   void each_candidate(std::string_view name, const std::function<void(const Function&)>& visit) const;
   [[nodiscard]] const Label* label_at(std::uint64_t address) const;

@@ -245,7 +245,7 @@ class Comparison {
     std::vector<Pair> pairs;
     for (const std::string& name : request_.where) {
       const auto in = [&](const Program& program) {
-        std::vector<const Function*> found = program.functions_named(name);
+        std::vector<const Function*> found = program.functions_meant(name).functions;
         if (found.empty()) {
           if (const auto ranges = program::ranges_of(program, name)) {
             for (const auto& range : *ranges) {

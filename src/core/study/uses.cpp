@@ -80,7 +80,7 @@ class Search {
   }
 
   void add_functions(std::string_view what) {
-    for (const Function* function : program_.functions_named(what)) {
+    for (const Function* function : program_.functions_meant(what).functions) {
       // The part of a function that was split off is reached from the function only.
       const bool part = function->symbol().find(".cold") != std::string_view::npos && function->symbol() != what;
       if (function->origin == Function::Origin::symbol && !part) add_function(*function);
