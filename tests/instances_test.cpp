@@ -479,5 +479,27 @@ int many(int n) {
   }
 }
 
+TEST(Levels, OwnCodeInALibrarysFrameIsNotFoldedAway) {
+  const TempFolder folder;
+  const std::string program = built(folder, "lambda", R"(#include <cstdio>
+#include <thread>
+volatile int sink;
+int main() {
+  int level = 30;
+  std::thread gauge([level] {
+    sink = level;
+    printf("%d\n", level + sink);
+  });
+  gauge.join();
+}
+)",
+                                    {"g++", "-g", "-O2", "-std=c++20", "-w"});
+  const std::string talk = conversation(folder, {program}, "halt at lambda.cpp:8\nresume\nframes\n").out;
+  const std::string frames = talk.substr(talk.rfind("frames\n"));
+  EXPECT_NE(frames.find("operator() (inlined)"), std::string::npos) << frames;
+  EXPECT_NE(frames.find("lambda.cpp:8"), std::string::npos) << frames;
+  EXPECT_NE(frames.find("frames of start-up or library code around"), std::string::npos) << frames;
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

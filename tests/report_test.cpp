@@ -235,5 +235,16 @@ TEST(Paths, AreShownFromWhereOneStands) {
   EXPECT_EQ(report::shown_path(style, "/srv/tide/log/levels.c"), "/srv/tide/log/levels.c");
 }
 
+TEST(Saved, FilesFollowTheUmask) {
+  const TempFolder folder;
+  const std::string program = std::string(DEEPTRACE_PROGRAM) + " survey " + DEEPTRACE_PROGRAM + " --save ";
+  for (const auto& [mask, mode] : {std::pair("022", 0644U), std::pair("027", 0640U), std::pair("077", 0600U)}) {
+    const std::string saved = folder / mask;
+    ASSERT_EQ(run({"/bin/sh", "-c", std::string("umask ") + mask + "; " + program + saved + " > /dev/null"}).status, 0);
+    const auto permissions = std::filesystem::status(saved + "/survey.json").permissions();
+    EXPECT_EQ(static_cast<unsigned>(permissions), mode) << mask;
+  }
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -7,6 +7,7 @@
 #include <set>
 #include <sstream>
 
+#include "live_support.h"
 #include "program/flow_graph.h"
 #include "program/frame.h"
 #include "support.h"
@@ -626,6 +627,90 @@ TEST(Flow, CasesStandOnTheirLines) {
         }
       }
       EXPECT_EQ(entries, 9U) << what;
+    }
+  }
+}
+
+TEST(Compare, FunctionsWithoutNamesGoByWhatTheyDo) {
+  const TempFolder folder;
+  const std::string source = R"(#include <stdio.h>
+static int table[4] = {1, 2, 3, 4};
+int total;
+__attribute__((noinline)) int first(int a) { total += a; return table[a & 3] * 3; }
+__attribute__((noinline)) int second(int a) { return first(a) + first(a + 1) + total; }
+__attribute__((noinline)) int third(int a) { for (int i = 0; i < a; i++) total ^= second(i); return total; }
+int main(int c, char **v) { printf("%d\n", third(c)); return second(c); }
+)";
+  std::string other = source;
+  other.replace(other.find("* 3"), 3, "* 5 + 1");
+  const std::string named = built(folder, "named", source, {"gcc", "-O1", "-w"});
+  const std::string stripped = built(folder, "stripped", source, {"gcc", "-O1", "-w", "-s"});
+  const std::string changed = built(folder, "changed", other, {"gcc", "-O1", "-w", "-s"});
+  const auto compared = [](const std::string& a, const std::string& b, int status) {
+    const Outcome outcome = run({DEEPTRACE_PROGRAM, "compare", a, b, "--format", "json"});
+    EXPECT_EQ(outcome.status, status) << outcome.err;
+    return nlohmann::json::parse(outcome.out);
+  };
+  for (const auto& [a, b] : {std::pair(named, stripped), std::pair(stripped, named), std::pair(stripped, stripped)}) {
+    const auto same = compared(a, b, 0);
+    EXPECT_EQ(same["summary"]["same"], 4);
+    EXPECT_EQ(same["summary"]["by_content"], 4);
+    std::set<std::string> names;
+    for (const auto& function : same["functions"]) names.insert(function["name"]);
+    if (a != b) {
+      EXPECT_EQ(names, (std::set<std::string>{"first", "second", "third", "main"}));
+    }
+  }
+  const auto differs = compared(named, changed, 1);
+  EXPECT_EQ(differs["summary"]["same"], 3);
+  EXPECT_EQ(differs["summary"]["changed"], 1);
+  for (const auto& function : differs["functions"])
+    EXPECT_EQ(function["same"], function["name"] != "first") << function;
+}
+
+TEST(Compare, LibrariesOfTheSystemAreComparedWhole) {
+  const auto library = [](const std::string& name) { return "/usr/lib/x86_64-linux-gnu/" + name; };
+  const std::string a = library("libz.so.1"), b = library("libm.so.6");
+  if (!std::filesystem::exists(a) || !std::filesystem::exists(b)) GTEST_SKIP() << "libz and libm are not here";
+  const Outcome outcome = run({DEEPTRACE_PROGRAM, "compare", a, b});
+  EXPECT_EQ(outcome.status, 1);
+  EXPECT_NE(outcome.out.find("all functions are compared"), std::string::npos) << outcome.out;
+  EXPECT_NE(outcome.out.find("note: not compared"), std::string::npos) << outcome.out;
+  EXPECT_EQ(run({DEEPTRACE_PROGRAM, "compare", a, a}).status, 0);
+}
+
+TEST(Constants, OfFloatingPointShowTheirValue) {
+  const TempFolder folder;
+  const std::string source = R"(const float limit = 7.25f;
+float variable = 2.25f;
+double scale(double x) { return x * 2.5 + 1e-9; }
+float low(float x) { return x > limit ? x : x - 3.5f; }
+double mixed(float x, int n) { return x * 6.75 + n; }
+long double wide(long double x) { return x * 1.25f; }
+float changes(float x) { return x * variable; }
+void both(double *p) { for (int i = 0; i < 2; i++) p[i] *= i == 0 ? 8.5 : -9.5; }
+int main(void) { return (int)(scale(1) + low(2) + mixed(1, 2) + wide(1) + changes(1)); }
+)";
+  for (const char* compiler : {"gcc", "clang"}) {
+    for (const char* width : {"-m64", "-m32"}) {
+      const std::string path = built(folder, "floats", source, {compiler, width, "-O2", "-w", "-no-pie", "-fno-pie"});
+      const auto values = [&](const std::string& function) {
+        const Outcome outcome = run({DEEPTRACE_PROGRAM, "listing", path, function, "--format", "json"});
+        std::set<std::string> found;
+        const auto listing = nlohmann::json::parse(outcome.out);
+        for (const auto& one : listing["functions"][0]["instructions"]) {
+          if (one.contains("target_value")) found.insert(one["target_value"]);
+        }
+        return found;
+      };
+      const std::string what = std::string(compiler) + " " + width;
+      EXPECT_TRUE(values("scale").contains("2.5")) << what;
+      EXPECT_TRUE(values("low").contains("3.5") || values("low").contains("-3.5")) << what;
+      EXPECT_TRUE(values("mixed").contains("6.75")) << what;
+      EXPECT_TRUE(values("wide").contains("1.25")) << what;
+      EXPECT_TRUE(values("changes").empty()) << what << ": it may be written";
+      const std::string text = run({DEEPTRACE_PROGRAM, "listing", path, "scale"}).out;
+      EXPECT_NE(text.find("-> 2.5\n"), std::string::npos) << what << text;
     }
   }
 }

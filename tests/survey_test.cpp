@@ -129,5 +129,24 @@ TEST(Survey, PutsFilesSideBySide) {
   EXPECT_EQ(deeptrace({"survey"}).status, 2);
 }
 
+TEST(Survey, LibrariesWithAnEntryAreLibraries) {
+  const TempFolder folder;
+  write_file(folder / "gauge.c", "int read_gauge(void) { return 3; }\nint main(void) { return read_gauge(); }\n");
+  const std::string source = folder / "gauge.c";
+  const auto kind = [&](const std::string& name, std::vector<std::string> options) {
+    options.insert(options.begin(), "gcc");
+    options.insert(options.end(), {"-o", folder / name, source});
+    EXPECT_EQ(run(options).status, 0);
+    const Outcome outcome = run({DEEPTRACE_PROGRAM, "survey", folder / name});
+    const std::size_t at = outcome.out.find("kind"), end = outcome.out.find(',', at);
+    return outcome.out.substr(outcome.out.find_first_not_of(' ', at + 4),
+                              end - outcome.out.find_first_not_of(' ', at + 4));
+  };
+  EXPECT_EQ(kind("plain.so", {"-shared", "-fPIC"}), "shared library");
+  EXPECT_EQ(kind("started.so", {"-shared", "-fPIC", "-Wl,-soname,started.so", "-Wl,-e,read_gauge"}), "shared library");
+  EXPECT_EQ(kind("program", {"-pie", "-fPIE"}), "position-independent executable");
+  EXPECT_EQ(kind("named", {"-pie", "-fPIE", "-Wl,-soname,named"}), "position-independent executable");
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -246,7 +246,7 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
                                                                         : form == "assembler" ? "s"
                                                                                               : form))
                                    .string();
-      FileDescriptor file(::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600));
+      FileDescriptor file(::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666));
       if (!file) return Error{Fault::usage, path + ": " + std::strerror(errno)};
       add(form, file.get(), path, report::Style{false, true, 0});
       results.files_.push_back(std::move(file));

@@ -21,7 +21,7 @@ Result<std::unique_ptr<ProgramOutput>> ProgramOutput::open(const std::string& ch
     return output;
   }
   if (kind != "terminal") {
-    output->descriptor_ = FileDescriptor(::open(kind.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
+    output->descriptor_ = FileDescriptor(::open(kind.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666));
     if (!output->descriptor_) return Error{Fault::usage, "--program-output " + kind + ": " + std::strerror(errno)};
     return output;
   }

@@ -503,16 +503,20 @@ Answer Talk::frame_list(Arguments /*rest*/) {
   const auto rows = look::frame_rows(subject_->modules(), subject_->view(), frames());
   // Start-up code that called the program's own stays out of the way.
   std::size_t shown = rows.size();
-  while (shown > 1 && !subject_->modules().is_own(rows[shown - 1].address)) --shown;
-  const bool any_own = subject_->modules().is_own(rows[shown - 1].address);
+  const auto own = [&](const look::FrameRow& row) {
+    return subject_->modules().is_own_line(row.address, row.how != inspect::Frame::How::innermost && !row.signal);
+  };
+  while (shown > 1 && !own(rows[shown - 1])) --shown;
+  const bool any_own = own(rows[shown - 1]);
   if (!any_own) shown = rows.size();
   // The chosen one: of the innermost inlined call, unless another was asked for.
   const auto chosen = std::ranges::find_if(
       rows, [this](const look::FrameRow& row) { return row.frame == frame_ && (!depth_ || row.depth == *depth_); });
   for (const look::FrameRow& row : rows) {
     if (row.number == shown) {
-      answer.lines.push_back(report::look(
-          style_, Role::faint, fmt::format("     and {} frames of start-up code around", rows.size() - shown)));
+      answer.lines.push_back(
+          report::look(style_, Role::faint,
+                       fmt::format("     and {} frames of start-up or library code around", rows.size() - shown)));
       break;
     }
     std::string text = fmt::format("{:>3}  {:#x}  ", row.number, row.address);

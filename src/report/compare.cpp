@@ -148,6 +148,15 @@ class Text : public study::CompareSink {
         fmt::format("{} functions: {} the same, {} changed, {} only in A, {} only in B; {} bytes of code in A, {} in B",
                     summary.functions, summary.same, summary.changed, summary.only_a, summary.only_b, summary.bytes_a,
                     summary.bytes_b));
+    if (summary.all) line("all functions are compared: one of the files has no code that is its developer's own");
+    if (summary.by_content != 0)
+      line(fmt::format("{} without a name on one side were brought together by what they do and where they stand",
+                       summary.by_content));
+    if (summary.unnamed_a + summary.unnamed_b != 0)
+      line(
+          look(style_, Role::attention,
+               fmt::format("note: not compared, as nothing tells what belongs to them: {} without a name in A, {} in B",
+                           summary.unnamed_a, summary.unnamed_b)));
   }
 
  private:
@@ -296,6 +305,7 @@ class Json : public study::CompareSink {
     json_.key("b");
     facts(function.b, wide_b_);
     json_.key("same").boolean(function.same && function.a && function.b);
+    json_.key("by_content").boolean(function.by_content);
     json_.key("counts").begin_object();
     for (std::size_t i = 0; i < std::size(function.counts); ++i)
       json_.key(study::name_of(static_cast<Difference>(i))).number(function.counts[i]);
@@ -325,6 +335,10 @@ class Json : public study::CompareSink {
     json_.key("changed").number(summary.changed);
     json_.key("only_a").number(summary.only_a);
     json_.key("only_b").number(summary.only_b);
+    json_.key("by_content").number(summary.by_content);
+    json_.key("unnamed_a").number(summary.unnamed_a);
+    json_.key("unnamed_b").number(summary.unnamed_b);
+    json_.key("all").boolean(summary.all);
     json_.close_all();
   }
 

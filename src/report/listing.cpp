@@ -6,6 +6,7 @@
 #include <array>
 #include <set>
 
+#include "program/constants.h"
 #include "report/csv.h"
 #include "report/file_words.h"
 #include "report/json.h"
@@ -97,8 +98,11 @@ class Text : public ListingSink {
     if (sources_ != nullptr && is_code(row) && (row.line != line_ || row.file != file_)) source_line(row);
     if (!is_code(row)) {
       data(row);
-    } else if (row.target_text.empty() && row.target_name.size() <= kLongName && is_plain(row.target_name)) {
+    } else if (row.target_value.empty() && row.target_text.empty() && row.target_name.size() <= kLongName &&
+               is_plain(row.target_name)) {
       write(row, row.text, row.target_name);
+    } else if (!row.target_value.empty()) {
+      write(row, row.text, printable(program::constant_words(row.target_name, row.target_value)));
     } else {
       const bool named = row.target_text.empty();
       write(row, row.text, named ? shown_heading(style_, row.target_name) : '"' + escaped(row.target_text) + '"');
@@ -323,6 +327,7 @@ class Json : public ListingSink {
     row.target ? json_.hex(*row.target) : json_.null();
     json_.key("target_name").string_or_null(row.target_name);
     if (!row.target_text.empty()) json_.key("target_text").string(row.target_text);
+    if (!row.target_value.empty()) json_.key("target_value").string(row.target_value);
     json_.key("file").string_or_null(row.file);
     json_.key("line");
     row.line != 0 ? json_.number(row.line) : json_.null();

@@ -113,14 +113,32 @@ std::optional<Error> Elf::read_headers(bool cores) {
   if (auto error = read_sections(sections_at, section_count, section_size, names)) return error;
   const bool has_interpreter =
       std::any_of(segments_.begin(), segments_.end(), [](const Segment& s) { return s.type == kInterpreterSegment; });
-  kind_ = type == kRelocatable             ? Kind::relocatable
-          : type == kExecutableFile        ? Kind::executable
-          : type == kCore                  ? Kind::core
-          : has_interpreter || entry_ != 0 ? Kind::position_independent
-                                           : Kind::shared_library;
+  kind_ = type == kRelocatable                                      ? Kind::relocatable
+          : type == kExecutableFile                                 ? Kind::executable
+          : type == kCore                                           ? Kind::core
+          : !is_named_library() && (has_interpreter || entry_ != 0) ? Kind::position_independent
+                                                                    : Kind::shared_library;
   if (kind_ == Kind::relocatable) lay_out();
   read_symbols();
   return std::nullopt;
+}
+
+/// Some libraries can be started as programs: they have an entry, and a name that others load them by. Linkers mark
+/// programs (gABI, "Dynamic Section": DT_SONAME, DT_FLAGS_1 with DF_1_PIE).
+bool Elf::is_named_library() const {
+  constexpr std::uint64_t kSoname = 14, kFlags = 0x6ffffffb, kPie = 0x08000000;
+  bool named = false;
+  for (const Segment& segment : segments_) {
+    if (segment.type != kDynamicSegment) continue;
+    ByteReader reader(file_.bytes(), segment.offset);
+    for (std::uint64_t end = segment.offset + segment.file_size; reader.position() < end && reader.good();) {
+      const std::uint64_t tag = wide_ ? reader.u64() : reader.u32(), value = wide_ ? reader.u64() : reader.u32();
+      if (tag == 0) break;
+      if (tag == kFlags && (value & kPie) != 0) return false;
+      named |= tag == kSoname;
+    }
+  }
+  return named;
 }
 
 std::optional<Error> Elf::read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size) {

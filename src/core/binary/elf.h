@@ -152,6 +152,7 @@ class Elf {
                                      std::uint32_t names);
   std::optional<Error> read_segments(std::uint64_t at, std::uint64_t count, std::uint64_t entry_size);
   void lay_out();
+  [[nodiscard]] bool is_named_library() const;
   void read_symbols();
   /// An address or size: as wide as the file.
   std::uint64_t word(ByteReader& reader) const;

@@ -63,10 +63,10 @@ void name_changes(Subject& subject, const Moved& moved, Card& card) {
 }  // namespace
 
 std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address) {
-  if (modules.is_own(address)) return {};
+  if (modules.is_own_line(address)) return {};
   constexpr std::size_t kMost = 64;
   for (const inspect::Frame& frame : frames_of(modules, view, kMost)) {
-    if (frame.how == inspect::Frame::How::innermost || !modules.is_own(frame.inside())) continue;
+    if (frame.how == inspect::Frame::How::innermost || !modules.is_own_line(frame.inside())) continue;
     const auto [file, line] = modules.line_of(frame.inside());
     std::string text = modules.return_name(frame.address());
     if (line != 0) text += "  " + base_name(file) + ":" + std::to_string(line);

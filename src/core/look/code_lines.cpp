@@ -4,6 +4,7 @@
 
 #include "isa/text.h"
 #include "isa/walk.h"
+#include "program/constants.h"
 
 namespace deeptrace::look {
 namespace {
@@ -25,6 +26,10 @@ CodeLine describe(Modules& modules, const state::StateView& view, std::uint64_t 
       line.target = modules.called_name(target);
     } else if (isa::fixed_memory_address(instruction, address, target)) {
       line.target = modules.reference(target).name;
+      if (const Module* module = modules.at(target)) {
+        const std::string constant = program::floating_constant(*module->program, instruction, address - module->bias);
+        line.target = program::constant_words(line.target, constant);
+      }
     }
   } else {
     line.text = length == 0 ? "(no memory)" : "(no instruction)";

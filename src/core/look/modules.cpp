@@ -231,6 +231,15 @@ const program::Function* Modules::function_at(std::uint64_t address) {
   return module != nullptr ? module->program->function_at(address - module->bias) : nullptr;
 }
 
+bool Modules::is_own_line(std::uint64_t address, bool after_call) {
+  if (is_own(address)) return true;
+  const std::uint64_t inside = address - (after_call ? 1 : 0);
+  const Module* module = at(inside);
+  if (module == nullptr || module->system) return false;
+  const auto [file, line] = line_of(inside);
+  return line != 0 && module->program->is_own_source(file);
+}
+
 std::pair<std::string_view, std::uint32_t> Modules::line_of(std::uint64_t address) {
   const Module* module = at(address);
   if (module == nullptr) return {};

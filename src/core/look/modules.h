@@ -87,6 +87,9 @@ class Modules {
   [[nodiscard]] const Module& main() const { return *modules_.front(); }
   [[nodiscard]] const std::vector<std::shared_ptr<Module>>& all() const { return modules_; }
   [[nodiscard]] bool is_own(std::uint64_t address) const;
+  /// The same of one instruction: a lambda of the developer's own may be inlined into a function of the library. Of an
+  /// address after a call the call is meant.
+  [[nodiscard]] bool is_own_line(std::uint64_t address, bool after_call = false);
   /// The module at an address with its program opened, or null.
   const Module* at(std::uint64_t address);
   /// Its debug information.

@@ -1,7 +1,6 @@
 #include "study/compare.h"
 
 #include <algorithm>
-#include <map>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -10,6 +9,7 @@
 #include "program/code_scan.h"
 #include "program/location.h"
 #include "study/alignment.h"
+#include "study/function_pairs.h"
 
 namespace deeptrace::study {
 namespace {
@@ -34,9 +34,16 @@ struct Build {
   std::vector<Shape> shapes;
 };
 
+constexpr std::string_view kArrow = "→";  // before what an operand refers to
+
 class Shaper {
  public:
   explicit Shaper(const Program& program) : program_(program), scan_(program) {}
+
+  /// A function of one name is another file's function of another.
+  void call(const std::string& name, const std::string& other) { names_[name] = other; }
+  /// Where the other file's variables have no names, the sections that they lie in are compared.
+  void without_names_of_data(bool without) { without_data_ = without; }
 
   Build build_of(const Function& function) {
     Build build{&program_, &function, {}};
@@ -122,7 +129,7 @@ class Shaper {
           shape.local = target;
           return both("here");
         } else {
-          shape.target = program_.reference(target).name;
+          shape.target = named(program_.reference(target).name);
         }
         return both("→" + shape.target);
       }
@@ -135,12 +142,24 @@ class Shaper {
   static std::string words_of(const program::Reference& reference) {
     return reference.text.empty() ? reference.name : "\"" + reference.text + "\"";
   }
+  [[nodiscard]] std::string named(const std::string& name) const {
+    const auto other = names_.find(name);
+    return other == names_.end() ? name : other->second;
+  }
+  /// What lies at an address, as both files say it.
+  [[nodiscard]] std::string words_at(std::uint64_t address) const {
+    const program::Reference reference = program_.reference(address);
+    const bool code = program_.function_at(address) != nullptr;
+    if (!reference.text.empty() || !without_data_ || code) return named(words_of(reference));
+    const binary::Section* section = program_.elf().section_at(address);
+    return section == nullptr ? words_of(reference) : std::string(section->name);
+  }
 
   /// A number of a program at fixed addresses that lies in it; other numbers are numbers.
   [[nodiscard]] std::string address_name(std::uint64_t value) const {
     if (program_.elf().kind() != binary::Kind::executable || value < 0x1000) return {};
     if (program_.elf().section_at(value) == nullptr) return {};
-    return words_of(program_.reference(value));
+    return words_at(value);
   }
 
   void add_memory(Shape& shape, const Operand& operand, const program::Reference* relocated) {
@@ -152,7 +171,7 @@ class Shaper {
     if (relocated != nullptr && shape.instruction.displacement_size == 4) {
       shape.target = words_of(*relocated);
     } else if (isa::fixed_memory_address(shape.instruction, shape.address, fixed)) {
-      shape.target = words_of(program_.reference(fixed));
+      shape.target = words_at(fixed);
     }
     const bool named = !shape.target.empty();
     if (recipe.base && !recipe.is_ip_relative()) {
@@ -182,12 +201,8 @@ class Shaper {
 
   const Program& program_;
   program::CodeScan scan_;
-};
-
-/// Functions of both files by name; of several with one name those at the same place in the order go together.
-struct Pair {
-  const Function* a = nullptr;
-  const Function* b = nullptr;
+  std::unordered_map<std::string, std::string> names_;
+  bool without_data_ = false;
 };
 
 class Comparison {
@@ -197,12 +212,17 @@ class Comparison {
 
   Result<CompareSummary> run(CompareSink& sink) {
     const bool whole = request_.where.empty();
-    Result<std::vector<Pair>> pairs = whole ? all_pairs() : wanted_pairs();
+    Result<std::vector<FunctionPair>> pairs = whole ? all_pairs() : wanted_pairs();
     if (!pairs) return pairs.error();
     sink.begin(a_, b_, whole);
-    for (const Pair& pair : *pairs) {
+    for (const FunctionPair& pair : *pairs) {
       const ComparedFunction compared = compare_pair(pair, !whole);
       ++summary_.functions;
+      summary_.by_content += pair.by_content ? 1 : 0;
+      const bool alone = pair.a == nullptr || pair.b == nullptr;
+      const Function& one = pair.a != nullptr ? *pair.a : *pair.b;
+      if (alone && one.origin == Function::Origin::recovered)
+        ++(pair.a != nullptr ? summary_.unnamed_a : summary_.unnamed_b);
       summary_.bytes_a += compared.a ? compared.a->size : 0;
       summary_.bytes_b += compared.b ? compared.b->size : 0;
       if (!compared.b) {
@@ -219,30 +239,46 @@ class Comparison {
   }
 
  private:
-  [[nodiscard]] static std::string key_of(const Function& function, std::map<std::string, int>& seen) {
-    const std::string name = function.symbol().empty() ? function.name.str() : std::string(function.symbol());
-    const int number = seen[name]++;
-    return number == 0 ? name : name + "\n" + std::to_string(number);
+  [[nodiscard]] static std::vector<const Function*> functions_of(const Program& program, bool all) {
+    std::vector<const Function*> result;
+    for (const Function& function : program.functions()) {
+      if (function.origin != Function::Origin::plt && (all || program.is_own(function))) result.push_back(&function);
+    }
+    return result;
   }
 
-  Result<std::vector<Pair>> all_pairs() const {
-    std::vector<Pair> pairs;
-    std::unordered_map<std::string, std::size_t> places;
-    for (const bool second : {false, true}) {
-      std::map<std::string, int> seen;
-      const Program& program = second ? b_ : a_;
-      for (const Function& function : program.functions()) {
-        if (function.origin == Function::Origin::plt || (!request_.all && !program.is_own(function))) continue;
-        const auto [place, added] = places.try_emplace(key_of(function, seen), pairs.size());
-        if (added) pairs.emplace_back();
-        (second ? pairs[place->second].b : pairs[place->second].a) = &function;
-      }
+  /// The developer's own code; of libraries of the system, which have none, all.
+  Result<std::vector<FunctionPair>> all_pairs() {
+    std::vector<const Function*> a = functions_of(a_, request_.all), b = functions_of(b_, request_.all);
+    if (!request_.all && (a.empty() || b.empty())) {
+      summary_.all = true;
+      a = functions_of(a_, true);
+      b = functions_of(b_, true);
+    }
+    const auto has_no_name = [](const Function* one) { return one->origin == Function::Origin::recovered; };
+    const bool stripped = std::ranges::any_of(a, has_no_name) || std::ranges::any_of(b, has_no_name);
+    shaper_a_.without_names_of_data(stripped);
+    shaper_b_.without_names_of_data(stripped);
+    const auto content_of = [](Shaper& shaper) {
+      return [&shaper](const Function& function) {
+        std::string content;
+        // Where operands lie is left out.
+        for (const Shape& shape : shaper.build_of(function).shapes)
+          content += shape.exact.substr(0, shape.exact.find(kArrow)) + "\n";
+        return content;
+      };
+    };
+    std::vector<FunctionPair> pairs = pair_functions(a, b, content_of(shaper_a_), content_of(shaper_b_));
+    for (const FunctionPair& pair : pairs) {
+      if (!pair.by_content) continue;
+      const bool by_b = pair.a->symbol().empty();
+      (by_b ? shaper_a_ : shaper_b_).call((by_b ? pair.a : pair.b)->name, (by_b ? pair.b : pair.a)->name);
     }
     return pairs;
   }
 
-  Result<std::vector<Pair>> wanted_pairs() const {
-    std::vector<Pair> pairs;
+  Result<std::vector<FunctionPair>> wanted_pairs() const {
+    std::vector<FunctionPair> pairs;
     for (const std::string& name : request_.where) {
       const auto in = [&](const Program& program) {
         std::vector<const Function*> found = program.functions_meant(name).functions;
@@ -262,14 +298,16 @@ class Comparison {
         return Error{Fault::usage, message};
       }
       for (std::size_t i = 0; i < std::max(in_a.size(), in_b.size()); ++i)
-        pairs.push_back({i < in_a.size() ? in_a[i] : nullptr, i < in_b.size() ? in_b[i] : nullptr});
+        pairs.push_back({i < in_a.size() ? in_a[i] : nullptr, i < in_b.size() ? in_b[i] : nullptr, false});
     }
     return pairs;
   }
 
-  ComparedFunction compare_pair(const Pair& pair, bool rows) {
+  ComparedFunction compare_pair(const FunctionPair& pair, bool rows) {
     ComparedFunction out;
-    out.name = (pair.a != nullptr ? pair.a : pair.b)->name;
+    const bool by_b = pair.a == nullptr || (pair.b != nullptr && pair.a->symbol().empty());
+    out.name = (by_b ? pair.b : pair.a)->name;
+    out.by_content = pair.by_content;
     Build a{&a_, nullptr, {}}, b{&b_, nullptr, {}};
     if (pair.a != nullptr) {
       a = shaper_a_.build_of(*pair.a);

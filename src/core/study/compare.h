@@ -54,6 +54,7 @@ struct FunctionFacts {
 struct ComparedFunction {
   std::string name;
   std::optional<FunctionFacts> a, b;  ///< nothing where one file does not have it
+  bool by_content = false;            ///< it has no name on one side: what it does is alike
   bool same = true;                   ///< nothing but layout and allocation differs
   std::size_t counts[6] = {};         ///< of rows, by Difference
   std::vector<ComparedRow> rows;      ///< only where functions were asked for
@@ -62,6 +63,9 @@ struct ComparedFunction {
 struct CompareSummary {
   std::size_t functions = 0, same = 0, changed = 0, only_a = 0, only_b = 0;
   std::uint64_t bytes_a = 0, bytes_b = 0;
+  std::size_t by_content = 0;                ///< functions that were brought together by what they do
+  std::size_t unnamed_a = 0, unnamed_b = 0;  ///< functions without a name that have nothing like them on the other side
+  bool all = false;                          ///< all code was compared, as one of the files has none of its own
 };
 
 class CompareSink {

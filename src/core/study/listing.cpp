@@ -10,6 +10,7 @@
 #include "isa/texts.h"
 #include "isa/walk.h"
 #include "program/code_scan.h"
+#include "program/constants.h"
 #include "program/location.h"
 
 namespace deeptrace::study {
@@ -208,6 +209,7 @@ class PieceLister::Work {
     row.target = std::nullopt;
     row.target_name = {};
     row.target_text = {};
+    row.target_value = {};
     isa::Text text;
     if (instruction) {
       row.kind = isa::flow_of(instruction);
@@ -327,6 +329,11 @@ class PieceLister::Work {
       row.target = shown(target);
       row.target_name = reference.name;
       row.target_text = reference.text;
+      if (direct) return;
+      constant_ = program::floating_constant(program_, instruction, address);
+      if (constant_.empty()) return;
+      row.target_value = constant_;
+      row.target_text = {};  // such bytes may read as a string
     } else if (is_thread_access(instruction)) {
       relocated_ = {program_.thread_variable(instruction.displacement), {}};
       row.target_name = relocated_.name;
@@ -397,6 +404,7 @@ class PieceLister::Work {
   isa::Texts texts_;
   ReferenceCache references_;
   program::Reference relocated_;
+  std::string constant_;
   AddressRange local_;      ///< addresses that belong to the function at hand and go by its name; may be empty
   std::string local_name_;  ///< "main+", and room for a distance
   std::size_t local_prefix_ = 0;

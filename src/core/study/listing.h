@@ -63,6 +63,7 @@ struct ListedInstruction {
   std::optional<std::uint64_t> target;  ///< address of a direct target or fixed memory operand
   std::string_view target_name;         ///< what is there; empty when unknown
   std::string_view target_text;         ///< the readable string there, raw; empty when there is none
+  std::string_view target_value;        ///< the floating-point constant that is read there; empty when there is none
   std::string_view file;                ///< source path; empty when the instruction belongs to no line
   std::uint32_t line = 0;
   std::span<const program::Inlined> inlined;  ///< the inlined calls that it stands in, outermost first
