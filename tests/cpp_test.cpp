@@ -292,6 +292,20 @@ int main(void) { return gauge(4) != 10; }
   EXPECT_EQ(shown("order.c:3", "i"), std::vector<bool>{true});
 }
 
+TEST(CppNames, LiteralsHaveTheSignOfWhatTheyAreComparedWith) {
+  const TempFolder folder;
+  const std::string program = built(folder, "wide", R"(
+long level = -6;
+unsigned char mark = 250;
+int main(void) { return level != -6; }
+)");
+  write_file(folder / "plan", "at main: expect level == -5; expect mark == 5\n");
+  const Outcome outcome = run({DEEPTRACE_PROGRAM, "plan", folder / "plan", program});
+  EXPECT_EQ(outcome.status, 1);
+  EXPECT_NE(outcome.out.find("0xfffffffffffffffb / -5"), std::string::npos) << outcome.out;
+  EXPECT_NE(outcome.out.find("0x5 / 5"), std::string::npos) << outcome.out;
+}
+
 TEST(CppNames, FlexibleArraysReachToTheirSymbolsEnd) {
   const TempFolder folder;
   const std::string program = built(folder, "flexible", R"(

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <nlohmann/json.hpp>
+#include <regex>
 
 #include "isa/instruction.h"
 #include "samples.h"
@@ -105,6 +106,34 @@ TEST(Explain, UnknownWordsSuggestNames) {
   EXPECT_EQ(deeptrace({"explain", "bytes", "0f"}).status, 2);
   EXPECT_EQ(deeptrace({"explain", "bytes", "xyz"}).status, 2);
   EXPECT_EQ(deeptrace({"explain"}).status, 2);
+}
+
+TEST(Explain, PrefixesByTheirNames) {
+  for (const auto& [name, encoding] : {std::pair("lock", "f0"), std::pair("rep", "f3"), std::pair("repz", "f3"),
+                                       std::pair("repnz", "f2"), std::pair("evex", "62")}) {
+    const Outcome outcome = run({DEEPTRACE_PROGRAM, "explain", name, "--format", "json"});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    EXPECT_EQ(nlohmann::json::parse(outcome.out)["prefix"]["encoding"], encoding);
+  }
+  EXPECT_NE(run({DEEPTRACE_PROGRAM, "explain", "prefix", "lock"}).out.find("a prefix: f0"), std::string::npos);
+  EXPECT_EQ(run({DEEPTRACE_PROGRAM, "explain", "prefix", "mov"}).status, 2);
+  // The assembler takes what is said to be allowed after a lock, and nothing else.
+  const std::string sentence = nlohmann::json::parse(
+      run({DEEPTRACE_PROGRAM, "explain", "lock", "--format", "json"}).out)["prefix"]["remarks"][0];
+  const TempFolder folder;
+  const auto assembled = [&](const std::string& text) {
+    write_file(folder / "lock.s", text);
+    return run({"as", "-o", folder / "lock.o", folder / "lock.s"}).status == 0;
+  };
+  for (const auto& [name, operands] :
+       {std::pair("add", "%eax, (%rdi)"), std::pair("bts", "%eax, (%rdi)"), std::pair("cmpxchg16b", "(%rdi)"),
+        std::pair("incl", "(%rdi)"), std::pair("xadd", "%eax, (%rdi)"), std::pair("mov", "%eax, (%rdi)"),
+        std::pair("cmp", "%eax, (%rdi)"), std::pair("test", "%eax, (%rdi)"), std::pair("bt", "%eax, (%rdi)")}) {
+    std::string word = name;
+    if (word == "incl") word = "inc";
+    const bool said = std::regex_search(sentence, std::regex("\\b" + word + "\\b"));
+    EXPECT_EQ(said, assembled("lock " + std::string(name) + " " + operands + "\n")) << name;
+  }
 }
 
 }  // namespace

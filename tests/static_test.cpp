@@ -715,5 +715,33 @@ int main(void) { return (int)(scale(1) + low(2) + mixed(1, 2) + wide(1) + change
   }
 }
 
+TEST(Uses, TakeAPartOfAVariable) {
+  const TempFolder folder;
+  const std::string program = built(folder, "parts", R"(
+struct reading { int minute; int level; };
+struct station { short channel; struct reading last; struct reading log[4]; } station;
+void set_channel(void) { station.channel = 3; }
+void set_level(void) { station.last.level = 7; }
+void set_both(void) { station.last.level = 8; station.log[2].minute = 9; }
+int main(void) { set_channel(); set_level(); set_both(); return station.channel - 3; }
+)");
+  const auto users = [&](const std::string& what, int status = 0) {
+    const Outcome outcome = run({DEEPTRACE_PROGRAM, "uses", program, what, "--format", "json"});
+    EXPECT_EQ(outcome.status, status) << what << outcome.err;
+    std::multiset<std::string> functions;
+    if (outcome.out.empty()) return functions;
+    const auto found = nlohmann::json::parse(outcome.out);
+    for (const auto& use : found["uses"]) functions.insert(use["function"]);
+    return functions;
+  };
+  using Names = std::multiset<std::string>;
+  EXPECT_EQ(users("station.last.level"), (Names{"set_both", "set_level"}));
+  EXPECT_EQ(users("station.channel"), (Names{"main", "set_channel"}));
+  EXPECT_EQ(users("station.log[2].minute"), Names{"set_both"});
+  EXPECT_EQ(users("station.log[2]"), Names{"set_both"});
+  users("station.depth", 2);
+  users("station.log[4]", 2);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -34,6 +34,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (!syntax) return report_error(syntax.error());
   study::CompareRequest request;
   request.where.assign(parsed.rest.begin() + 2, parsed.rest.end());
+  request.own_is_said = parsed.options.count("own") != 0;
   request.all = parsed.options.count("all") != 0;
   request.syntax = *syntax;
   Result<Results> results = Results::open(command, parsed.options, kForms, kFiles);

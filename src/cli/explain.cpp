@@ -25,7 +25,7 @@ int run(const Command& command, std::vector<std::string> words) {
   if (bits != "64" && bits != "32") return report_error({Fault::usage, "--bits " + bits + ": is one of 64, 32"});
   request.mode = bits == "64" ? isa::Mode::bits64 : isa::Mode::bits32;
 
-  static const std::set<std::string> kKinds = {"bytes", "instruction", "flags", "register"};
+  static const std::set<std::string> kKinds = {"bytes", "instruction", "flags", "register", "prefix"};
   std::vector<std::string> rest = parsed.rest;
   if (rest.size() > 1 && kKinds.count(rest.front()) != 0) {
     request.kind = rest.front();
@@ -33,7 +33,7 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   if (rest.empty())
     return report_error(
-        {Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, or a word"});
+        {Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, prefix NAME, or a word"});
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
   const Result<study::Explanation> explanation = study::explain(request);
@@ -52,8 +52,8 @@ int run(const Command& command, std::vector<std::string> words) {
 
 }  // namespace
 
-const Command kExplain = {"explain", "[OPTIONS] [bytes|instruction|flags|register] WORD...",
-                          "what bytes, an instruction, a flags word or a register mean",
+const Command kExplain = {"explain", "[OPTIONS] [bytes|instruction|flags|register|prefix] WORD...",
+                          "what bytes, an instruction, a prefix, a flags word or a register mean",
                           "deeptrace explain bytes 48f77df8", run};
 
 }  // namespace deeptrace::cli

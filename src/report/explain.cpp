@@ -115,6 +115,13 @@ class Text {
                                : "    a called function may change it");
   }
 
+  void prefix(const ExplainedPrefix& e) {
+    line(look(style_, Role::heading, e.name) + "   a prefix: " + e.encoding);
+    line("");
+    prose(e.meaning, "  ", Role::plain);
+    for (const std::string& remark : e.remarks) prose(remark, "  ", Role::plain);
+  }
+
   void line(std::string_view text) { add_line(out_, style_, text); }
 
  private:
@@ -153,6 +160,7 @@ class Json {
     json_.key("command").string("explain");
     if (e.instruction) instruction(*e.instruction);
     if (e.reg) reg(*e.reg);
+    if (e.prefix) prefix(*e.prefix);
     if (e.bytes) bytes(*e.bytes);
     if (e.flags) flags(*e.flags);
     json_.close_all();
@@ -266,6 +274,17 @@ class Json {
     json_.end();
   }
 
+  void prefix(const ExplainedPrefix& e) {
+    json_.key("prefix").begin_object();
+    json_.key("name").string(e.name);
+    json_.key("encoding").string(e.encoding);
+    json_.key("meaning").string(e.meaning);
+    json_.key("remarks").begin_array();
+    for (const std::string& remark : e.remarks) json_.string(remark);
+    json_.end();
+    json_.end();
+  }
+
   JsonWriter json_;
 };
 
@@ -282,6 +301,7 @@ void explain_text(Output& out, Style style, const Explanation& explanation) {
   };
   part(explanation.instruction, &Text::instruction);
   part(explanation.reg, &Text::reg);
+  part(explanation.prefix, &Text::prefix);
   part(explanation.bytes, &Text::bytes);
   part(explanation.flags, &Text::flags);
 }

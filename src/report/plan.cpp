@@ -25,8 +25,8 @@ class Text : public session::PlanSink {
 
   void begin(const Plan& plan, const HitsStart& start) override {
     path_ = base_name(plan.path);
-    line(fmt::format("{}   {} rules of {}", look(style_, Role::heading, shown_path(style_, start.program)),
-                     plan.rules.size(), shown_path(style_, plan.path)));
+    line(fmt::format("{}   {} {} of {}", look(style_, Role::heading, shown_path(style_, start.program)),
+                     plan.rules.size(), plan.rules.size() == 1 ? "rule" : "rules", shown_path(style_, plan.path)));
   }
 
   void row(const PlanRow& row) override {

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/number.h"
+
 namespace deeptrace::debuginfo {
 namespace {
 
@@ -506,6 +508,43 @@ const std::vector<TypeId>& Types::named(std::string_view name) {
   }
   if (result.empty()) result = std::move(shorter);
   return result;
+}
+
+std::optional<Types::Placed> Types::placed_member(TypeId id, std::string_view name, int depth) {
+  const Type& type = (*this)[plain(id)];
+  if (!type.is_aggregate() || depth > kDeepest) return std::nullopt;
+  for (const Member& one : type.members) {
+    if (one.moving) continue;
+    if (!one.base && one.name == name)
+      return one.bit_size == 0 ? std::optional(Placed{one.type, one.offset}) : std::nullopt;
+    if (!one.base && !one.name.empty()) continue;
+    if (const auto inner = placed_member(one.type, name, depth + 1))
+      return Placed{inner->type, one.offset + inner->offset};
+  }
+  return std::nullopt;
+}
+
+std::optional<Types::Placed> Types::placed(TypeId id, std::string_view path) {
+  Placed at{id, 0};
+  while (!path.empty()) {
+    std::optional<Placed> inner;
+    if (path.front() == '.') {
+      path.remove_prefix(1);
+      const std::string_view name = path.substr(0, path.find_first_of(".["));
+      path.remove_prefix(name.size());
+      inner = placed_member(at.type, name, 0);
+    } else if (const std::size_t close = path.find(']'); path.front() == '[' && close != std::string_view::npos) {
+      const auto index = number_in(path.substr(1, close - 1));
+      path.remove_prefix(close + 1);
+      const Type& array = (*this)[plain(at.type)];
+      const bool inside =
+          index && array.kind == Kind::array && !array.counts.empty() && *index < array.counts.front().value_or(0);
+      if (inside) inner = Placed{element_of(at.type), *index * size(element_of(at.type))};
+    }
+    if (!inner) return std::nullopt;
+    at = {inner->type, at.offset + inner->offset};
+  }
+  return at;
 }
 
 std::optional<std::uint64_t> Types::flexible_part(TypeId id) {

@@ -122,6 +122,13 @@ class Types {
   /// there are none, those whose names end with it ("Gauge" for tide::Gauge). All debug information is gone through
   /// when a name is asked for first.
   const std::vector<TypeId>& named(std::string_view name);
+  /// Where ".level", "[2].count" and the like lie in a value of a type: members of base classes and unnamed ones count
+  /// as the whole's. Nothing where there is no such part, where it is a bit field, or where the object decides.
+  struct Placed {
+    TypeId type = kVoid;
+    std::uint64_t offset = 0;  ///< bytes
+  };
+  std::optional<Placed> placed(TypeId id, std::string_view path);
   /// The offset of a last member that has as many elements as there is room for ("int items[]"); nothing without one.
   std::optional<std::uint64_t> flexible_part(TypeId id);
 
@@ -132,6 +139,7 @@ class Types {
     Type type;
   };
   void load(Slot& slot);
+  std::optional<Placed> placed_member(TypeId id, std::string_view name, int depth);
   TypeId add_made(Type type);
   void add_members(const Entry& entry, Type& type);
   void add_member(const Entry& entry, Type& type);

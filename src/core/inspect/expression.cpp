@@ -1,6 +1,7 @@
 #include "inspect/expression.h"
 
 #include <algorithm>
+#include <cstring>
 
 #include "inspect/evaluator.h"
 
@@ -62,9 +63,11 @@ std::optional<std::pair<Value, Value>> Expression::sides(Environment& environmen
   const Datum& other = left->literal ? *right : *left;
   if (literal != nullptr && !literal->floating && !(left->literal && right->literal)) {
     const std::uint64_t size = bytes_of(other);
-    if (size >= 1 && size <= 8) {
-      literal->bytes.resize(size);
-      literal->bits = static_cast<unsigned>(size) * 8;
+    if (size >= 1 && size <= sizeof(Wide)) {
+      Wide value = 0;
+      std::memcpy(&value, literal->bytes.data(), std::min(sizeof value, literal->bytes.size()));
+      *literal = integer(extended(value, literal->bits, literal->is_signed), static_cast<unsigned>(size) * 8,
+                         literal->is_signed);
     }
   }
   return std::pair(value_of(*left, environment), value_of(*right, environment));

@@ -89,6 +89,7 @@ class Scope final : public inspect::Environment {
   Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
   std::optional<std::uint64_t> thread_address(const Module& module, std::uint64_t offset) const;
   std::optional<inspect::TypeRef> return_type(std::uint64_t function);
+  [[nodiscard]] bool stands_at_return() const;
   Error unknown_name(std::string_view name);
   inspect::RuleFinder rules();
 

@@ -142,8 +142,18 @@ std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
   return TypeRef{&debug.types, debug.types.of(*entry)};
 }
 
+bool Scope::stands_at_return() const {
+  if (frame_.how != inspect::Frame::How::innermost) return false;
+  std::uint8_t bytes[isa::kLongestInstruction] = {};
+  const std::size_t size = view_.read_memory(frame_.address(), bytes);
+  const isa::Instruction instruction = isa::decode({bytes, size}, view_.mode());
+  return instruction && isa::flow_of(instruction) == isa::ControlFlow::return_;
+}
+
 Result<Datum> Scope::result() {
   const unsigned word = arch::machine_of(view_.mode()).word;
+  if (!returned_from_ && !stands_at_return())
+    return Error{Fault::usage, "there is no result here: it exists where a function returns (`out`, `on return NAME`)"};
   const auto type = return_type(returned_from_.value_or(frame_.inside()));
   Datum datum;
   datum.place = Datum::Place::reg;

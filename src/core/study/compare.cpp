@@ -250,7 +250,7 @@ class Comparison {
   /// The developer's own code; of libraries of the system, which have none, all.
   Result<std::vector<FunctionPair>> all_pairs() {
     std::vector<const Function*> a = functions_of(a_, request_.all), b = functions_of(b_, request_.all);
-    if (!request_.all && (a.empty() || b.empty())) {
+    if (!request_.all && !request_.own_is_said && (a.empty() || b.empty())) {
       summary_.all = true;
       a = functions_of(a_, true);
       b = functions_of(b_, true);

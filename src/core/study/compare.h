@@ -17,6 +17,7 @@ struct CompareRequest {
   std::vector<std::string> where;  ///< functions; empty: all own functions of both files
   bool all = false;                ///< those of libraries and start-up code too
   isa::Syntax syntax = isa::Syntax::intel;
+  bool own_is_said = false;        ///< what is own was said: then all is not compared where nothing is
 };
 
 /// How the two sides of a row stand to each other.

@@ -15,7 +15,7 @@
 namespace deeptrace::study {
 
 struct ExplainRequest {
-  std::string kind;  ///< bytes, instruction, flags, register; empty: all of them
+  std::string kind;  ///< bytes, instruction, flags, register, prefix; empty: all of them
   std::string word;
   isa::Mode mode = isa::Mode::bits64;
   isa::Syntax syntax = isa::Syntax::intel;
@@ -90,11 +90,20 @@ struct ExplainedRegister {
   std::string remark;
 };
 
+/// A prefix by the name that assemblers have for it.
+struct ExplainedPrefix {
+  std::string name;
+  std::string encoding;              ///< "f0"
+  std::string meaning;               ///< a sentence
+  std::vector<std::string> remarks;  ///< where it may stand, what people get wrong with it
+};
+
 struct Explanation {
   std::optional<ExplainedBytes> bytes;
   std::optional<ExplainedInstruction> instruction;
   std::optional<ExplainedFlags> flags;
   std::optional<ExplainedRegister> reg;
+  std::optional<ExplainedPrefix> prefix;
 };
 
 /// Every meaning of the word. Errors (Fault::usage): no such kind; digits that are none; a word without a meaning, with

@@ -68,6 +68,7 @@ class Search {
     if (target_.ranges.empty()) add_variables(what);
     if (target_.ranges.empty()) add_thread_variable(what);
     if (target_.ranges.empty()) add_imported(what);
+    if (target_.empty()) add_part(what);
     if (target_.empty()) {
       if (const auto address = number_in(what)) {
         add_address(*address);
@@ -129,6 +130,26 @@ class Search {
         }
       }
     }
+  }
+
+  /// "station.level", "log.readings[2]": a part of a variable, in files where addresses tell parts apart.
+  void add_part(std::string_view what) {
+    const std::size_t end = what.find_first_of(".[");
+    if (end == std::string_view::npos || end == 0 || object()) return;
+    add_variables(what.substr(0, end));
+    const auto part = target_.ranges.size() == 1 ? types_.placed(type_, what.substr(end)) : std::nullopt;
+    target_.symbols.clear();
+    if (!part) {
+      target_ = {};
+      target_.head.program = &program_;
+      return;
+    }
+    const std::uint64_t from = target_.ranges.front().from + part->offset, size = types_.size(part->type);
+    target_.ranges = {{from, from + std::max<std::uint64_t>(size, 1)}};
+    target_.head.name += what.substr(end);
+    target_.head.address = program_.elf().section_offset(from);
+    target_.head.size = size;
+    type_ = part->type;
   }
 
   /// Each thread's own: the thread pointer stands after the block (ELF Handling For Thread-Local Storage, variant II).
