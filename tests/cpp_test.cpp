@@ -304,6 +304,14 @@ int main(void) { return level != -6; }
   EXPECT_EQ(outcome.status, 1);
   EXPECT_NE(outcome.out.find("0xfffffffffffffffb / -5"), std::string::npos) << outcome.out;
   EXPECT_NE(outcome.out.find("0x5 / 5"), std::string::npos) << outcome.out;
+  // What `show` shows is in JSON as well.
+  write_file(folder / "plan", "at main: show level; show memory &mark as bytes 1\n");
+  const Outcome shown = run({DEEPTRACE_PROGRAM, "plan", "--format", "json", folder / "plan", program});
+  const json rows = json::parse(shown.out)["rows"];
+  ASSERT_EQ(rows.size(), 1U) << shown.out;
+  EXPECT_EQ(rows[0]["shown"][0]["words"], "level");
+  EXPECT_NE(rows[0]["shown"][0]["lines"][0].get<std::string>().find("· -6"), std::string::npos) << rows[0].dump();
+  EXPECT_EQ(rows[0]["shown"].size(), 2U);
 }
 
 TEST(CppNames, FlexibleArraysReachToTheirSymbolsEnd) {

@@ -380,7 +380,7 @@ enter:  pushl %ecx
     EXPECT_EQ(result["exit"], json({{"status", 1}}));
     const auto row = std::ranges::find_if(result["steps"], [](const json& one) { return one["text"] == "sysenter"; });
     ASSERT_NE(row, result["steps"].end());
-    EXPECT_EQ((*row)["changed"]["eax"]["after"], text_of_hex((*row)["thread"]));
+    EXPECT_EQ((*row)["changed"]["eax"]["after"], text_of_hex((*row)["task"]));
     EXPECT_EQ((*std::next(row))["kind"], "full_speed");
     EXPECT_EQ((*std::next(row, 2))["text"], "mov esi, eax");
   }
@@ -1065,7 +1065,7 @@ int main(int argc, char **argv) {
     const json result = json::parse(outcome.out);
     EXPECT_EQ(result["ended"], "return");
     EXPECT_EQ(result["exit"], json({{"status", 3}})) << "of the process that was followed";
-    EXPECT_EQ(result["process"], result["steps"][0]["thread"]);
+    EXPECT_EQ(result["process"], result["steps"][0]["task"]);
     EXPECT_GT(count_in(result, "call"), 20U);
     EXPECT_EQ(count_in(result, "main"), 0U);
     const auto kernel = std::ranges::find_if(result["steps"], [](const json& row) { return row["kind"] == "kernel"; });

@@ -28,15 +28,16 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
   control->launch.output = files->output->descriptor();
   std::vector<std::unique_ptr<session::PlanSink>> sinks;
   for (const Destination& to : files->results.destinations()) {
-    if (to.form == "json") {
-      sinks.push_back(report::plan_json(*to.out));
-      continue;
-    }
-    const report::Style style = to.style;
+    const bool json = to.form == "json";
+    const report::Style style = json ? report::Style{.utf8 = true} : to.style;
     const report::ShowWords show = [style, &files](look::Subject& program, const look::Stopped& stopped,
                                                    const std::string& text) {
       return looked_at(program, stopped, style, files->sources, text);
     };
+    if (json) {
+      sinks.push_back(report::plan_json(*to.out, show));
+      continue;
+    }
     sinks.push_back(report::plan_text(*to.out, style, files->take_for(to), show));
   }
   const auto sink = report::tee(std::move(sinks));

@@ -108,7 +108,7 @@ class Text : public session::PlanSink {
 
 class Json : public session::PlanSink {
  public:
-  explicit Json(Output& out) : out_(out), json_(out) {}
+  Json(Output& out, ShowWords show) : out_(out), json_(out), show_(std::move(show)) {}
   void begin(const Plan& plan, const HitsStart& start) override {
     json_.begin_object();
     json_.key("deeptrace").number(1);
@@ -136,6 +136,16 @@ class Json : public session::PlanSink {
       json_.key("expression").string(row.kept_names[i]);
       json_.key("value");
       value_json(json_, row.hit.kept[i]);
+      json_.end();
+    }
+    json_.end();
+    json_.key("shown").begin_array();
+    for (const std::string& words : row.shows) {
+      json_.begin_object();
+      json_.key("words").string(words);
+      json_.key("lines").begin_array();
+      for (const std::string& one : show_(*row.subject, *row.stopped, words)) json_.string(one);
+      json_.end();
       json_.end();
     }
     json_.end();
@@ -180,6 +190,7 @@ class Json : public session::PlanSink {
  private:
   Output& out_;
   JsonWriter json_;
+  ShowWords show_;
   bool children_ = false;
 };
 
@@ -188,6 +199,8 @@ class Json : public session::PlanSink {
 std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show) {
   return std::make_unique<Text>(out, style, std::move(take_output), std::move(show));
 }
-std::unique_ptr<session::PlanSink> plan_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::PlanSink> plan_json(Output& out, ShowWords show) {
+  return std::make_unique<Json>(out, std::move(show));
+}
 
 }  // namespace deeptrace::report

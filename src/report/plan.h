@@ -17,6 +17,6 @@ using ShowWords = std::function<std::vector<std::string>(look::Subject&, const l
 
 std::unique_ptr<session::PlanSink> plan_text(Output& out, Style style, TakeOutput take_output, ShowWords show);
 /// docs/formats/plan.md.
-std::unique_ptr<session::PlanSink> plan_json(Output& out);
+std::unique_ptr<session::PlanSink> plan_json(Output& out, ShowWords show);
 
 }  // namespace deeptrace::report

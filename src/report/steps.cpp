@@ -50,6 +50,8 @@ class Json : public StepsSink {
     to = "{\"n\":";
     add_number(to, row.number);
     to += ",\"thread\":";
+    add_number(to, row.thread_number);
+    to += ",\"task\":";
     add_number(to, static_cast<std::uint64_t>(row.thread));
     to += ',';
     to += place(row);
@@ -240,7 +242,7 @@ class Csv : public StepsSink {
   void row(const StepRow& row) override {
     csv_.cell(fmt::format("{}", row.number))
         .cell(kind_name(row.kind))
-        .cell(fmt::format("{}", row.thread))
+        .cell(fmt::format("{}", row.thread_number))
         .cell(fmt::format("{:#x}", row.address));
     csv_.cell(row.function).cell(row.file).cell(row.line != 0 ? fmt::format("{}", row.line) : "").cell(row.text);
     csv_.cell(registers(*row.delta, row.mode))

@@ -87,9 +87,9 @@ class Text : public session::StepsSink {
   void line(std::string_view text) { add_line(out_, style_, text); }
   [[nodiscard]] std::string_view arrow() const { return style_.utf8 ? " \u2192 " : " -> "; }
 
-  /// "task 7422  " where rows come from several threads.
-  [[nodiscard]] std::string task_words(const StepRow& row) const {
-    return all_threads_ ? fmt::format("task {:<8}", row.thread) : "";
+  /// "thread 2  " where rows come from several threads.
+  [[nodiscard]] std::string thread_words(const StepRow& row) const {
+    return all_threads_ ? fmt::format("thread {:<4}", row.thread_number) : "";
   }
 
   /// The function and the source line, when they change.
@@ -123,12 +123,12 @@ class Text : public session::StepsSink {
       if (row.kind != StepRow::Kind::full_speed && !row.memory_followed)
         text += "; note: too much memory to compare, its changes are unknown";
       entry.lines.push_back(
-          fmt::format("{:>8}  {}{}", row.number, task_words(row),
+          fmt::format("{:>8}  {}{}", row.number, thread_words(row),
                       look(style_, row.kind == StepRow::Kind::full_speed ? Role::faint : Role::attention, text)));
       return;
     }
     const std::string offset = "+" + hex(row.offset);
-    std::string text = all_threads_ ? fmt::format("{:>8}  {}{:#x}  {:<16} ", row.number, task_words(row), row.address,
+    std::string text = all_threads_ ? fmt::format("{:>8}  {}{:#x}  {:<16} ", row.number, thread_words(row), row.address,
                                                   shown_name(style_, row.function) + offset)
                                     : fmt::format("{:>8}  {:#x}  {:<7} ", row.number, row.address, offset);
     std::string tail;

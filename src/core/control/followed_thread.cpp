@@ -60,6 +60,7 @@ void FollowedThread::move_to(const Process& member, pid_t thread) {
   std::swap(process_, *found);
   watch(**found);
   numbers_ = {};
+  numbered_ = 0;
   thread_ = thread;
   take_registers();
 }

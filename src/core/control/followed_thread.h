@@ -48,6 +48,14 @@ class FollowedThread {
   [[nodiscard]] process::Process& process() { return *process_; }
   [[nodiscard]] const process::Process& process() const { return *process_; }
   [[nodiscard]] pid_t thread() const { return thread_; }
+  /// The number that people know a thread by (state/thread_numbers.h).
+  std::uint64_t number_of(pid_t thread) {
+    if (thread != numbered_) {
+      number_ = numbers_.of(*process_, thread);
+      numbered_ = thread;
+    }
+    return number_;
+  }
   [[nodiscard]] const state::StateView& view() const { return process_->view(thread_); }
   /// As they were when it came to its last stand; they stay when it is gone.
   [[nodiscard]] const state::RegisterSet& registers() const { return registers_; }
@@ -120,6 +128,8 @@ class FollowedThread {
   bool choosing_ = false;
   std::uint64_t wanted_ = 0;  ///< 0: any
   state::ThreadNumbers numbers_;
+  pid_t numbered_ = 0;  ///< the thread that was asked for last, and its number
+  std::uint64_t number_ = 0;
   std::uint64_t loader_ = 0;
   bool loader_came_ = false;
   Progress progress_;

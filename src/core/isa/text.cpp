@@ -572,8 +572,47 @@ void name_narrow_registers(std::string& text) {
 
 }  // namespace
 
+namespace {
+
+/// The mask register of an instruction with EVEX; 0 for none (which k0 stands for).
+unsigned mask_of(const Instruction& instruction) {
+  return (instruction.prefixes & kPrefixEvex) != 0 ? instruction.evex & kEvexMask : 0U;
+}
+
+/// Why a register becomes 0 whatever it holds: it is combined with itself. Empty for anything else.
+std::string_view zeroing(const Operation& operation, const Operands& operands) {
+  const std::string_view sentence = operation.sentence;
+  if (operands.shown < 2 || operands.shown > 3) return {};
+  const Operand& a = operands[operands.shown - 2U];
+  const Operand& b = operands[operands.shown - 1U];
+  const bool same = a.kind == Operand::Kind::reg && b.kind == Operand::Kind::reg && a.reg == b.reg;
+  const bool exact = sentence.find("float") == std::string_view::npos && operation.flags.read == 0;
+  if (!same || !exact || !writes(operands[0].access)) return {};
+  const auto says = [sentence](std::string_view words) { return sentence.find(words) != std::string_view::npos; };
+  if (says("bitwise exclusive OR")) return "becomes 0: the exclusive OR with itself";
+  const bool integers = a.reg.file == RegisterFile::general || says("each ");
+  const bool difference = integers && (says("is subtracted from") || says(" minus "));
+  return difference ? "becomes 0: the difference to itself" : std::string_view();
+}
+
+/// What a mask register has to say of the elements of what is written.
+std::string mask_words(const Instruction& instruction, const Operands& operands, std::string_view sentence) {
+  const unsigned mask = mask_of(instruction);
+  const std::string name = "k" + std::to_string(mask);
+  const bool said = sentence.find("mask") != std::string_view::npos || sentence.find(name) != std::string_view::npos;
+  if (mask == 0 || said || operands.shown == 0) return {};
+  const bool into_mask = operands[0].kind == Operand::Kind::reg && operands[0].reg.file == RegisterFile::mask;
+  const bool zeroes = into_mask || (instruction.evex & kEvexZero) != 0;
+  return "; only where " + name + " has ones: the rest " + (zeroes ? "becomes 0" : "stays as it was");
+}
+
+}  // namespace
+
 std::string sentence(const Instruction& instruction, std::uint64_t address) {
   const Operands operands = operands_of(instruction);
+  if (const std::string_view why = zeroing(operation_of(row_of(instruction)), operands);
+      !why.empty() && mask_of(instruction) == 0)
+    return std::string(name_of(operands[0].reg)) + " " + std::string(why);
   std::string result = filled(operation_of(row_of(instruction)).sentence, [&](char key) {
     if (key == 'v') return std::to_string(instruction.operand_size * 8);
     const auto index = static_cast<unsigned>(key - '0');
@@ -587,6 +626,7 @@ std::string sentence(const Instruction& instruction, std::uint64_t address) {
     add_operand(piece, instruction, operand, address, Syntax::intel);
     return size + std::string(piece.view());
   });
+  result += mask_words(instruction, operands, result);
   if (is_repeated(instruction)) result += "; repeated, rcx times at most";
   if (instruction.mode() == Mode::bits32) name_narrow_registers(result);
   return result;

@@ -30,6 +30,7 @@ void StepRows::start(Recorded& recorded, StepRow::Kind kind) {
   recorded.row = StepRow{};
   recorded.row.kind = kind;
   recorded.row.thread = followed_.thread();
+  recorded.row.thread_number = followed_.number_of(followed_.thread());
   recorded.row.address = followed_.registers()[Reg::rip];
   recorded.row.delta = &recorded.delta;
   recorded.row.mode = followed_.mode();
@@ -141,6 +142,7 @@ void StepRows::finish_plain(Recorded& recorded) {
   StepRow& row = recorded.row;
   row = StepRow{};
   row.thread = followed_.thread();
+  row.thread_number = followed_.number_of(followed_.thread());
   row.address = recorded.before[Reg::rip];
   row.delta = &recorded.delta;
   row.before = &recorded.before;

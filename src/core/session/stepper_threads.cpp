@@ -83,6 +83,7 @@ void Stepper::end_of_thread(const Stop& stop) {
   Recorded& recorded = rows_.open(StepRow::Kind::full_speed);
   const std::string name = walk_->away->function;
   recorded.row.thread = walk_->thread;
+  recorded.row.thread_number = followed_.number_of(walk_->thread);
   recorded.row.function = name;
   recorded.row.memory_followed = false;
   full_speed_without_return(recorded, name, stop);

@@ -46,6 +46,7 @@ struct StepRow {
   Kind kind = Kind::instruction;
   std::uint64_t number = 0;  ///< from 1, over all kinds
   pid_t thread = 0;
+  std::uint64_t thread_number = 0;  ///< that people know it by, from 1
   std::uint64_t address = 0;
   std::string_view function;  ///< name; empty when unknown
   std::uint64_t offset = 0;   ///< bytes from the function's start
