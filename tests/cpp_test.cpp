@@ -314,6 +314,23 @@ int main(void) { return level != -6; }
   EXPECT_EQ(rows[0]["shown"].size(), 2U);
 }
 
+TEST(CppNames, ThreadLocalsOfSplitDebugInformationAreFound) {
+  const TempFolder folder;
+  for (const char* compiler : {"gcc", "clang"}) {
+    for (const char* width : {"-m64", "-m32"}) {
+      const std::string program = built(folder, "local", R"(
+__thread int depth = 7;
+static __thread long own = 9;
+int main(void) { own++; return depth + (int)own - 17; }
+)",
+                                        {compiler, width, "-g", "-gsplit-dwarf", "-w"});
+      const json kept = hits_of({"--at", "main", "--keep", "depth,own", program})["hits"][0]["kept"];
+      EXPECT_EQ(kept["depth"]["signed"], "7") << compiler << width;
+      EXPECT_EQ(kept["own"]["signed"], "9") << compiler << width;
+    }
+  }
+}
+
 TEST(CppNames, FlexibleArraysReachToTheirSymbolsEnd) {
   const TempFolder folder;
   const std::string program = built(folder, "flexible", R"(

@@ -34,6 +34,10 @@ DebugSections::DebugSections(const Elf& elf, bool split) {
 }
 
 DebugInfo::DebugInfo(const Elf& elf, const Elf* supplementary) : relocatable_(elf.kind() == binary::Kind::relocatable) {
+  for (const binary::Segment& segment : elf.segments()) {
+    if (segment.type == binary::kThreadSegment)
+      thread_block_ = {segment.address, segment.address + segment.memory_size};
+  }
   sections_.push_back(std::make_unique<DebugSections>(elf));
   DebugSections& main = *sections_.front();
   abbreviation_room_ = 64 + 16 * std::uint64_t(main.abbreviations.view.size());

@@ -128,6 +128,11 @@ class DebugInfo {
   [[nodiscard]] std::string_view text(const Entry& entry, At name) const;
   /// The address that an attribute gives.
   [[nodiscard]] std::optional<std::uint64_t> address(const Unit& unit, const FormValue& value) const;
+  /// The offset of a thread's own variable in the block of them, from the operand that its expression gives. gcc with
+  /// split debug information writes where the initial value lies in its place (an address of the segment).
+  [[nodiscard]] std::uint64_t thread_offset(std::uint64_t operand) const {
+    return operand >= thread_block_.size() && thread_block_.holds(operand) ? operand - thread_block_.from : operand;
+  }
   /// An address of .debug_addr.
   [[nodiscard]] std::optional<std::uint64_t> indexed_address(const Unit& unit, std::uint64_t index) const;
   /// The entry that an attribute refers to; nothing when it lies nowhere.
@@ -184,6 +189,7 @@ class DebugInfo {
   [[nodiscard]] std::vector<LocationPart> location_list(const Unit& unit, std::uint64_t offset) const;
   [[nodiscard]] std::vector<LocationPart> old_location_list(const Unit& unit, std::uint64_t offset) const;
 
+  AddressRange thread_block_;  ///< the segment of thread-local variables; empty without one
   bool relocatable_ = false;
   std::vector<std::unique_ptr<DebugSections>> sections_;
   std::vector<std::unique_ptr<binary::Elf>> files_;  ///< of split debug information

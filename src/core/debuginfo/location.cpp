@@ -123,7 +123,8 @@ class Machine {
         // The offset may have been an address operand, to which the bias was added.
         const Item item = pop();
         const std::uint64_t offset = after_address_ ? item.bits - place_.bias : item.bits;
-        push_optional(context_.thread_address(offset), "the thread's own variables are not found here");
+        const std::uint64_t inside = place_.info != nullptr ? place_.info->thread_offset(offset) : offset;
+        push_optional(context_.thread_address(inside), "the thread's own variables are not found here");
         return true;
       }
       case Op::entry_value:

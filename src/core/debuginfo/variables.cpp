@@ -37,6 +37,7 @@ std::optional<FixedPlace> fixed_place(const DebugInfo& info, const Unit& unit, B
       case Op::gnu_push_tls_address:
         if (!place) return std::nullopt;
         place->in_thread = true;
+        place->address = info.thread_offset(place->address);
         break;
       default: return std::nullopt;
     }
