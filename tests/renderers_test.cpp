@@ -25,6 +25,7 @@ void send_steps(session::StepsSink& sink, bool fault = true) {
     StepRow row;
     row.number = ++number;
     row.thread = 70;
+    row.thread_number = 2;
     row.address = address;
     row.function = "level_sum";
     row.offset = offset;
@@ -176,6 +177,8 @@ TEST(Renderers, StepsAsJsonAndCsvHaveEveryRow) {
   EXPECT_EQ(result["threads_not_stepped"], 2);
   EXPECT_EQ(result["exit"], nlohmann::json({{"signal", "SIGSEGV"}}));
   const auto& row = result["steps"][1];
+  EXPECT_EQ(row["thread"], 2);
+  EXPECT_EQ(row["task"], 70);
   EXPECT_EQ(row["changed"], nlohmann::json({{"rcx", {{"before", "0x5"}, {"after", "0x4"}}}}));
   EXPECT_EQ(row["memory"][0],
             nlohmann::json({{"address", "0x7014"}, {"size", 4}, {"before", "0x0"}, {"after", "0x5"}}));
@@ -184,7 +187,7 @@ TEST(Renderers, StepsAsJsonAndCsvHaveEveryRow) {
   const std::string csv(csv_out.text());
   EXPECT_EQ(std::ranges::count(csv, '\n'), 14);
   EXPECT_NE(
-      csv.find("\r\n2,instruction,70,0x40113b,level_sum,,,dec ecx,rcx 0x5 0x4,0x202,0x202,0x7014 4 0x0 0x5,true\r\n"),
+      csv.find("\r\n2,instruction,2,0x40113b,level_sum,,,dec ecx,rcx 0x5 0x4,0x202,0x202,0x7014 4 0x0 0x5,true\r\n"),
       std::string::npos)
       << csv;
 }
