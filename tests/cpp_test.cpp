@@ -440,6 +440,31 @@ TEST(CppNames, ShortOnesFindFunctions) {
   }
 }
 
+TEST(CppNames, ShortOnesTakeNothingFromWhatIsNamedInFull) {
+  const TempFolder folder;
+  const std::string path = built(folder, "gauge", R"(
+int level = 5;
+struct Gauge { __attribute__((noinline)) int level() { return 1; } __attribute__((noinline)) int depth() { return 2; } };
+struct Tally { int __count = 3; int operator()() const { return __count; } } tally;
+int main() { Gauge gauge; return gauge.level() + gauge.depth() + ::level + tally() - 11; }
+)",
+                                 {"g++", "-g", "-O0", "-w"});
+  // A variable's uses, not those of a function whose name ends with it.
+  EXPECT_NE(run({DEEPTRACE_PROGRAM, "uses", path, "level"}).out.find("level   variable"), std::string::npos);
+  EXPECT_NE(run({DEEPTRACE_PROGRAM, "uses", path, "depth"}).out.find("Gauge::depth()   function"), std::string::npos);
+  const Outcome several = run({DEEPTRACE_PROGRAM, "uses", path, "Gauge"});
+  EXPECT_EQ(several.status, 2);
+  EXPECT_NE(several.err.find("could be each of Gauge::depth, Gauge::level"), std::string::npos) << several.err;
+  // In expressions a short name is no function: a condition with it can never hold.
+  for (const char* name : {"depth", "Gauge"}) {
+    EXPECT_EQ(run({DEEPTRACE_PROGRAM, "hits", "--halt", std::string("at main when ") + name + " == 2", path}).status,
+              2);
+  }
+  // Only what a lambda captures loses its underscores.
+  const json kept = hits_of({"--at", "main", "--keep", "tally", path})["hits"][0]["kept"];
+  EXPECT_TRUE(kept["tally"].contains("__count")) << kept.dump();
+}
+
 TEST(CppNames, NoneIsPrintedWholeThatFillsThePage) {
   const TempFolder folder;
   std::string list;

@@ -141,17 +141,18 @@ TEST(Sentences, SayZeroAndWhatMasksLeaveOut) {
   const auto of = [](std::vector<std::uint8_t> bytes) {
     return isa::sentence(isa::decode(bytes, isa::Mode::bits64), 0x1000);
   };
-  EXPECT_EQ(of({0x31, 0xc0}), "eax becomes 0: the exclusive OR with itself");
-  EXPECT_EQ(of({0x48, 0x29, 0xc9}), "rcx becomes 0: the difference to itself");
-  EXPECT_EQ(of({0x66, 0x0f, 0xef, 0xc9}), "xmm1 becomes 0: the exclusive OR with itself");
-  EXPECT_EQ(of({0xc5, 0xf9, 0xef, 0xc0}), "xmm0 becomes 0: the exclusive OR with itself");
-  EXPECT_EQ(of({0xc5, 0xe9, 0xfa, 0xca}), "xmm1 becomes 0: the difference to itself") << "vpsubd xmm1, xmm2, xmm2";
+  EXPECT_EQ(of({0x31, 0xc0}), "eax becomes 0: the exclusive OR of eax with itself");
+  EXPECT_EQ(of({0x48, 0x29, 0xc9}), "rcx becomes 0: rcx is subtracted from itself");
+  EXPECT_EQ(of({0x66, 0x0f, 0xef, 0xc9}), "xmm1 becomes 0: the exclusive OR of xmm1 with itself");
+  EXPECT_EQ(of({0xc5, 0xf9, 0xef, 0xc0}), "xmm0 becomes 0: the exclusive OR of xmm0 with itself");
+  EXPECT_EQ(of({0xc5, 0xe9, 0xfa, 0xca}), "xmm1 becomes 0: xmm2 is subtracted from itself")
+      << "vpsubd xmm1, xmm2, xmm2";
   EXPECT_EQ(of({0x31, 0xc8}), "eax becomes the bitwise exclusive OR of itself and ecx");
   EXPECT_EQ(of({0x19, 0xc0}).find("becomes 0"), std::string::npos) << "sbb eax, eax: the carry counts";
   EXPECT_EQ(of({0x0f, 0x5c, 0xc0}).find("becomes 0"), std::string::npos) << "subps: infinities";
   EXPECT_EQ(of({0xd8, 0xe0}).find("becomes 0"), std::string::npos) << "fsub st0, st0: infinities";
   EXPECT_EQ(of({0xc5, 0xe4, 0x46, 0xcb}).find("becomes 0"), std::string::npos) << "kxnorw k1, k3, k3";
-  EXPECT_EQ(of({0xc5, 0xe4, 0x47, 0xcb}), "k1 becomes 0: the exclusive OR with itself") << "kxorw k1, k3, k3";
+  EXPECT_EQ(of({0xc5, 0xe4, 0x47, 0xcb}), "k1 becomes 0: the exclusive OR of k3 with itself") << "kxorw k1, k3, k3";
   EXPECT_EQ(of({0x39, 0xc0}).find("becomes 0"), std::string::npos) << "cmp eax, eax";
   EXPECT_EQ(of({0x62, 0xf1, 0x7c, 0x49, 0x58, 0xca}),
             "zmm0 plus zmm2 goes to zmm1, each 32-bit float; only where k1 has ones: the rest stays as it was");

@@ -533,7 +533,8 @@ Answer Talk::frame_list(Arguments /*rest*/) {
     if (row.signal) text += "   the kernel's frame of a signal handler";
     if (row.how == inspect::Frame::How::pointer)
       text += "   by the chain of frame pointers: functions may be missing before it";
-    answer.lines.push_back(report::look(style_, &row == &*chosen ? Role::heading : Role::plain, text));
+    answer.lines.push_back(
+        report::look(style_, chosen != rows.end() && &row == &*chosen ? Role::heading : Role::plain, text));
   }
   return answer;
 }

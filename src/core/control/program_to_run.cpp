@@ -25,7 +25,7 @@ Result<Running> launch(const process::LaunchOptions& launch, const program::Open
 }
 
 Result<Running> attach(pid_t pid, const program::OpenOptions& options) {
-  // What keeps a process from being attached to is known better afterwards: an error here is none yet.
+  // Where the file cannot be read, attaching may fail as well, and its error says more.
   const std::string path = process::executable_of(pid);
   Result<program::Program> program = program_to_run(path, options);
   Result<std::unique_ptr<Process>> process = Process::attach(pid);

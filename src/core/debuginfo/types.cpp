@@ -559,8 +559,9 @@ std::optional<std::uint64_t> Types::flexible_part(TypeId id) {
 
 std::string_view captured_name(const Type& closure, const Member& member) {
   const std::string_view name = member.name;
-  return closure.callable && !member.base && name.starts_with("__") && name.size() > 2 ? name.substr(2)
-                                                                                       : std::string_view();
+  const bool unnamed = closure.name.empty() || closure.name.find("<lambda") != std::string::npos;
+  return unnamed && closure.callable && !member.base && name.starts_with("__") && name.size() > 2 ? name.substr(2)
+                                                                                                  : std::string_view();
 }
 
 std::string as_described(std::string_view name) {

@@ -142,7 +142,7 @@ Result<bool> Evaluator::truth_of(const ExpressionNode& node) {
     if (meant && meant->kind == LibraryValue::Kind::nothing) return false;
     if ((*datum->type.types)[datum->type.types->plain(datum->type.id)].name.starts_with("std::optional<") && meant)
       return true;
-    datum = operand(node);
+    datum = unwrapped(std::move(*datum));
     if (!datum) return datum.error();
   }
   const Result<Number> number = number_in(*datum, environment_);

@@ -54,6 +54,7 @@ class Evaluator {
   std::optional<Datum> wrapped(Datum& datum);
   /// The value that an object stands for in arithmetic and comparisons: of a std::atomic what it holds.
   Result<Datum> operand(const ExpressionNode& node);
+  Result<Datum> unwrapped(Datum datum);
   /// Of a std::vector and its kind.
   Result<Datum> library_element(Datum& datum, std::int64_t position);
   [[nodiscard]] Datum element_of(const Datum& whole, const LibraryValue& meant, std::uint64_t at) const;

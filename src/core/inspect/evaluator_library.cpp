@@ -29,8 +29,10 @@ std::string known_functions() {
 
 }  // namespace
 
-std::optional<Datum> Evaluator::wrapped(Datum& datum) {
-  const auto meant = library_value(datum, environment_, 0);
+namespace {
+
+/// What an object wraps or refers to; nothing for those that lie in no memory, and for containers.
+std::optional<Datum> inner_of(const Datum& datum, const std::optional<LibraryValue>& meant) {
   if (!meant || datum.place != Datum::Place::memory) return std::nullopt;
   if (!meant->is_inside() && meant->kind != Kind::refers) return std::nullopt;
   Datum inner;
@@ -40,13 +42,20 @@ std::optional<Datum> Evaluator::wrapped(Datum& datum) {
   return inner;
 }
 
+}  // namespace
+
+std::optional<Datum> Evaluator::wrapped(Datum& datum) { return inner_of(datum, library_value(datum, environment_, 0)); }
+
 Result<Datum> Evaluator::operand(const ExpressionNode& node) {
   Result<Datum> datum = evaluate(node);
-  while (datum && is_aggregate(*datum)) {
-    const auto meant = library_value(*datum, environment_, 0);
+  return datum ? unwrapped(std::move(*datum)) : datum;
+}
+
+Result<Datum> Evaluator::unwrapped(Datum datum) {
+  while (is_aggregate(datum)) {
+    const auto meant = library_value(datum, environment_, 0);
     if (meant && meant->kind == Kind::nothing) return problem("it holds nothing");
-    if (!meant || !meant->is_inside()) break;
-    auto inner = wrapped(*datum);
+    auto inner = meant && meant->is_inside() ? inner_of(datum, meant) : std::nullopt;
     if (!inner) break;
     datum = std::move(*inner);
   }
@@ -54,13 +63,11 @@ Result<Datum> Evaluator::operand(const ExpressionNode& node) {
 }
 
 Result<Datum> Evaluator::pointed(Datum& datum, std::int64_t position) {
-  if (const auto meant = library_value(datum, environment_, 0)) {
-    if (meant->kind == Kind::nothing) return problem("it holds nothing");
-    if (meant->kind == Kind::past_end) return problem("it is past the end");
-  }
-  while (true) {
+  while (is_aggregate(datum)) {
     const auto meant = library_value(datum, environment_, 0);
-    auto inner = wrapped(datum);
+    if (meant && meant->kind == Kind::nothing) return problem("it holds nothing");
+    if (meant && meant->kind == Kind::past_end) return problem("it is past the end");
+    auto inner = inner_of(datum, meant);
     if (!inner) break;
     datum = std::move(*inner);
     if (position == 0 && meant->kind == Kind::refers) return datum;
@@ -157,8 +164,7 @@ Result<Datum> Evaluator::call(const ExpressionNode& node) {
     object = pointed(*object, 0);
     if (!object) return object;
   }
-  Result<Datum> result = answer(*object, node.text, node);
-  return result;
+  return answer(*object, node.text, node);
 }
 
 Result<Datum> Evaluator::answer(Datum& object, const std::string& function, const ExpressionNode& node) {

@@ -30,7 +30,7 @@ struct ExpressionNode {
     size_of,
     member,
     arrow,
-    call,  ///< of a member function: the object, then arguments; `arrow` in `value` where -> was written
+    call,  ///< of a member function: the object, then arguments; `value` is 1 where -> was written
     index,
     dereference,
     address_of,

@@ -108,12 +108,6 @@ struct Part {
   std::uint64_t offset = 0;
 };
 
-/// Which of the rows above have which element type is known by a member; all others know it from the value.
-bool has_element(Layout layout) {
-  return layout == Layout::tree || layout == Layout::list || layout == Layout::chain || layout == Layout::blocks ||
-         layout == Layout::node || layout == Layout::link || layout == Layout::forward;
-}
-
 /// The template arguments in "name<a, b<c, d>>rest", without what surrounds them; text between quotes or brackets of
 /// other kinds belongs to one.
 std::vector<std::string> template_arguments(std::string_view name) {
@@ -173,12 +167,12 @@ class Finder {
       case Layout::variant: return variant(*first, *second);
       case Layout::any: return any(*first, *second);
       case Layout::function: return function(*first, *second);
-      default: break;
+      default: return by_element(row, *first, *second);
     }
-    return has_element(row.layout) ? by_element(row, *first, *second) : std::nullopt;
   }
 
  private:
+  /// Of those whose elements' type is a template argument, as their nodes do not tell it.
   std::optional<LibraryValue> by_element(const Row& row, const Part& first, const Part& second) {
     const auto element = argument(row);
     if (!element || types_.size(*element) == 0) return std::nullopt;

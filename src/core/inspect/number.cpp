@@ -280,8 +280,7 @@ Result<Datum> computed(Op op, const Number& a, const Number& b, unsigned width, 
     case Op::shift_left: value = b.bits < width ? x << low_word(b.bits) : 0; break;
     case Op::shift_right:
       if (is_signed) {
-        value =
-            static_cast<Wide>(sx >> std::min<std::uint64_t>(b.bits > kWideBits ? kWideBits : low_word(b.bits), 127));
+        value = static_cast<Wide>(sx >> low_word(std::min<Wide>(b.bits, kWideBits - 1)));
       } else {
         value = b.bits < width ? x >> low_word(b.bits) : 0;
       }

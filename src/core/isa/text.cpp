@@ -579,20 +579,20 @@ unsigned mask_of(const Instruction& instruction) {
   return (instruction.prefixes & kPrefixEvex) != 0 ? instruction.evex & kEvexMask : 0U;
 }
 
-/// Why a register becomes 0 whatever it holds: it is combined with itself. Empty for anything else.
-std::string_view zeroing(const Operation& operation, const Operands& operands) {
+/// "eax becomes 0: the exclusive OR of eax with itself", whatever the register holds. Empty for anything else.
+std::string zeroing(const Operation& operation, const Operands& operands) {
   const std::string_view sentence = operation.sentence;
   if (operands.shown < 2 || operands.shown > 3) return {};
   const Operand& a = operands[operands.shown - 2U];
   const Operand& b = operands[operands.shown - 1U];
   const bool same = a.kind == Operand::Kind::reg && b.kind == Operand::Kind::reg && a.reg == b.reg;
-  const bool exact = sentence.find("float") == std::string_view::npos && operation.flags.read == 0;
-  if (!same || !exact || !writes(operands[0].access)) return {};
   const auto says = [sentence](std::string_view words) { return sentence.find(words) != std::string_view::npos; };
-  if (says("bitwise exclusive OR")) return "becomes 0: the exclusive OR with itself";
+  if (!same || says("float") || operation.flags.read != 0 || !writes(operands[0].access)) return {};
+  const std::string becomes = std::string(name_of(operands[0].reg)) + " becomes 0: ", source(name_of(a.reg));
+  if (says("bitwise exclusive OR")) return becomes + "the exclusive OR of " + source + " with itself";
   const bool integers = a.reg.file == RegisterFile::general || says("each ");
   const bool difference = integers && (says("is subtracted from") || says(" minus "));
-  return difference ? "becomes 0: the difference to itself" : std::string_view();
+  return difference ? becomes + source + " is subtracted from itself" : std::string();
 }
 
 /// What a mask register has to say of the elements of what is written.
@@ -610,9 +610,9 @@ std::string mask_words(const Instruction& instruction, const Operands& operands,
 
 std::string sentence(const Instruction& instruction, std::uint64_t address) {
   const Operands operands = operands_of(instruction);
-  if (const std::string_view why = zeroing(operation_of(row_of(instruction)), operands);
-      !why.empty() && mask_of(instruction) == 0)
-    return std::string(name_of(operands[0].reg)) + " " + std::string(why);
+  if (std::string zero = zeroing(operation_of(row_of(instruction)), operands);
+      !zero.empty() && mask_of(instruction) == 0)
+    return zero;
   std::string result = filled(operation_of(row_of(instruction)).sentence, [&](char key) {
     if (key == 'v') return std::to_string(instruction.operand_size * 8);
     const auto index = static_cast<unsigned>(key - '0');

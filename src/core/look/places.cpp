@@ -125,8 +125,10 @@ std::uint64_t after_opening(const Program& program, std::uint64_t address) {
 
 Result<StopPlaces> stop_places(const Module& module, std::string_view location) {
   const Program& program = *module.program;
+  const std::size_t colon = location.rfind(':');
+  const bool in_file = colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':';
   // `operator+` is a name, `main+0x12` is none.
-  const bool name = !number_in(location) &&
+  const bool name = !in_file && !number_in(location) &&
                     (location.find('+') == std::string_view::npos || !program.functions_named(location).empty());
   if (name) {
     const program::Instances instances = program::instances_of(program, location);
@@ -136,8 +138,6 @@ Result<StopPlaces> stop_places(const Module& module, std::string_view location) 
     if (!section && !instances.empty()) return instance_places(module, instances);
   }
   StopPlaces result;
-  const std::size_t colon = location.rfind(':');
-  const bool in_file = colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':';
   if (in_file) {
     const auto line = number_in(location.substr(colon + 1));
     if (line) {

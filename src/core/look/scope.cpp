@@ -423,7 +423,7 @@ std::optional<Result<Datum>> Scope::constant_named(std::string_view name) {
 std::optional<Datum> Scope::function_named(std::string_view name) {
   for (const auto& module : modules_.all()) {
     if (!module->program) continue;
-    const auto found = module->program->functions_meant(name).functions;
+    const auto found = module->program->functions_named(name);
     if (found.empty()) continue;
     Datum datum;
     const std::uint64_t address = found[0]->address + module->bias;

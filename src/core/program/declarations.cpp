@@ -7,7 +7,7 @@ namespace deeptrace::program {
 const FlowBlocks* Declarations::flow_around(std::uint64_t address) {
   const debuginfo::DescribedFunction* function = scopes_.function_at(address);
   if (function == nullptr || function->optimised) return nullptr;
-  const auto [place, added] = flows_.try_emplace(function->entry);
+  const auto [place, added] = flows_.try_emplace({function->unit, function->entry});
   if (added) place->second = std::make_unique<FlowBlocks>(program_, scan_, function->ranges);
   return place->second.get();
 }

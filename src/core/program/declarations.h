@@ -9,6 +9,7 @@
 #include <map>
 #include <memory>
 #include <span>
+#include <utility>
 
 #include "debuginfo/scopes.h"
 #include "program/code_scan.h"
@@ -35,7 +36,7 @@ class Declarations {
   const Program& program_;
   debuginfo::Scopes& scopes_;
   CodeScan& scan_;
-  std::map<std::uint64_t, std::unique_ptr<FlowBlocks>> flows_;  ///< by the offset of the function's entry
+  std::map<std::pair<const debuginfo::Unit*, std::uint64_t>, std::unique_ptr<FlowBlocks>> flows_;  ///< by entry
 };
 
 }  // namespace deeptrace::program

@@ -134,12 +134,12 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
   if (!found.empty()) return whole(found);
   if (const auto address = number_in(location)) return from_address(program, location, *address);
   if (const auto label = program.label_named(location)) return from_address(program, location, *label);
-  const Program::Meant meant = program.functions_meant(location);
-  if (meant.ambiguous()) return Error{Fault::usage, std::string(location) + ": " + meant.words()};
-  if (!meant.functions.empty()) return whole(meant.functions);
   const std::size_t colon = location.rfind(':');
   if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
     return file_location(program, location, colon);
+  const Program::Meant meant = program.functions_meant(location);
+  if (meant.ambiguous()) return Error{Fault::usage, std::string(location) + ": " + meant.words()};
+  if (!meant.functions.empty()) return whole(meant.functions);
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
     const auto offset = number_in(location.substr(plus + 1));
     const Program::Meant meant_base = program.functions_meant(location.substr(0, plus));

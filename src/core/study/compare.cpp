@@ -113,11 +113,11 @@ class Shaper {
       case Operand::Kind::immediate: {
         if (relocated != nullptr && shape.instruction.displacement_size == 0) {
           shape.target = words_of(*relocated);
-          return both("→" + shape.target);
+          return both(std::string(kArrow) + shape.target);
         }
         if (const std::string name = address_name(static_cast<std::uint64_t>(operand.value)); !name.empty()) {
           shape.target = name;
-          return both("→" + name);
+          return both(std::string(kArrow) + name);
         }
         return both(std::to_string(operand.value));
       }
@@ -131,7 +131,7 @@ class Shaper {
         } else {
           shape.target = named(program_.reference(target).name);
         }
-        return both("→" + shape.target);
+        return both(std::string(kArrow) + shape.target);
       }
       case Operand::Kind::far: return both(std::to_string(operand.selector) + ":" + std::to_string(operand.value));
       case Operand::Kind::memory: return add_memory(shape, operand, relocated);
@@ -185,8 +185,8 @@ class Shaper {
     const bool frame = recipe.base.file == isa::RegisterFile::general &&
                        (recipe.base.index == isa::kRsp || recipe.base.index == isa::kRbp) && !recipe.index;
     if (named) {
-      exact += "→" + shape.target;
-      loose += "→" + shape.target;
+      exact += std::string(kArrow) + shape.target;
+      loose += std::string(kArrow) + shape.target;
     } else {
       exact += "+" + std::to_string(recipe.displacement);
       if (frame) {
@@ -281,7 +281,7 @@ class Comparison {
     std::vector<FunctionPair> pairs;
     for (const std::string& name : request_.where) {
       const auto in = [&](const Program& program) {
-        std::vector<const Function*> found = program.functions_meant(name).functions;
+        std::vector<const Function*> found = program.functions_named(name);
         if (found.empty()) {
           if (const auto ranges = program::ranges_of(program, name)) {
             for (const auto& range : *ranges) {
@@ -293,6 +293,8 @@ class Comparison {
       };
       const std::vector<const Function*> in_a = in(a_), in_b = in(b_);
       if (in_a.empty() && in_b.empty()) {
+        const Program::Meant meant = a_.functions_meant(name);
+        if (meant.ambiguous()) return Error{Fault::usage, name + ": " + meant.words()};
         std::string message = name + ": neither file has a function of that name";
         message += similar_words(program::similar_names(a_, name));
         return Error{Fault::usage, message};

@@ -64,11 +64,16 @@ class Search {
     const std::string& what = request_.what;
     target_.head.program = &program_;
     target_.head.name = what;
-    add_functions(what);
+    add_functions(program_.functions_named(what), what);
     if (target_.ranges.empty()) add_variables(what);
     if (target_.ranges.empty()) add_thread_variable(what);
     if (target_.ranges.empty()) add_imported(what);
     if (target_.empty()) add_part(what);
+    if (target_.empty() && !number_in(what)) {
+      const program::Program::Meant meant = program_.functions_meant(what);
+      if (meant.names.size() > 1) return Error{Fault::usage, what + ": " + meant.words()};
+      add_functions(meant.functions, what);
+    }
     if (target_.empty()) {
       if (const auto address = number_in(what)) {
         add_address(*address);
@@ -80,8 +85,8 @@ class Search {
     return std::nullopt;
   }
 
-  void add_functions(std::string_view what) {
-    for (const Function* function : program_.functions_meant(what).functions) {
+  void add_functions(const std::vector<const Function*>& functions, std::string_view what) {
+    for (const Function* function : functions) {
       // The part of a function that was split off is reached from the function only.
       const bool part = function->symbol().find(".cold") != std::string_view::npos && function->symbol() != what;
       if (function->origin == Function::Origin::symbol && !part) add_function(*function);
