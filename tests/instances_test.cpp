@@ -71,6 +71,76 @@ TEST(Instances, AreFoundByName) {
   }
 }
 
+/// `scaled` is only inlined, `worked` only a clone.
+constexpr const char* kPieces = R"(#include <stdio.h>
+struct gauge { int level; };
+static inline __attribute__((always_inline)) int scaled(int level, int by) { return level * by + (level >> 3); }
+static __attribute__((noinline)) int worked(struct gauge *g, int by) {
+  int sum = 0;
+  for (int i = 0; i < g->level; ++i)
+    sum += scaled(i, by);
+  return sum;
+}
+int main(int argc, char **argv) {
+  struct gauge g = {argc + 10};
+  printf("%d\n", worked(&g, 3));
+  printf("%d\n", scaled(argc, 9));
+  return 0;
+}
+)";
+
+TEST(Instances, AreWhatStaticCommandsListForAName) {
+  const TempFolder folder;
+  const std::string fast = built(folder, "pieces", kPieces, {"gcc", "-g", "-O2", "-w"});
+  const std::string plain = built(folder, "plain", kPieces, {"gcc", "-g", "-O0", "-w", "-fno-inline"});
+  const auto json_of = [](std::vector<std::string> words) {
+    words.insert(words.end(), {"--format", "json"});
+    return nlohmann::json::parse(deeptrace(words).out, nullptr, false);
+  };
+  // listing: the clone, and the code of what is inlined only.
+  const nlohmann::json clone = json_of({"listing", fast, "worked"});
+  ASSERT_FALSE(clone.is_discarded());
+  ASSERT_EQ(clone["functions"].size(), 1U) << clone.dump();
+  EXPECT_TRUE(clone["functions"][0]["name"].get<std::string>().starts_with("worked.")) << clone.dump();
+  const nlohmann::json copies = json_of({"listing", fast, "scaled"});
+  ASSERT_FALSE(copies.is_discarded());
+  EXPECT_EQ(copies["asked"][0]["instances"], nlohmann::json({{"functions", 0}, {"clones", 0}, {"inlined", 2}}));
+  EXPECT_EQ(copies["asked"][0]["inlined_in"].size(), 2U);
+  std::set<std::string> around;
+  for (const auto& function : copies["functions"]) {
+    around.insert(function["name"].get<std::string>().substr(0, 4));
+    for (const auto& one : function["instructions"]) EXPECT_EQ(one["line"], 3) << one.dump();
+  }
+  EXPECT_EQ(around, (std::set<std::string>{"main", "work"}));
+  // lines: those of the code.
+  const nlohmann::json lines = json_of({"lines", fast, "scaled"});
+  ASSERT_EQ(lines["lines"].size(), 1U) << lines.dump();
+  EXPECT_EQ(lines["lines"][0]["line"], 3);
+  EXPECT_EQ(deeptrace({"lines", fast, "nothing"}).status, 2);
+  // uses: calls of the clone; where code stands in place of a call.
+  const nlohmann::json calls = json_of({"uses", fast, "worked"});
+  ASSERT_EQ(calls["uses"].size(), 1U) << calls.dump();
+  EXPECT_EQ(calls["uses"][0]["line"], 12);
+  std::set<int> called_at;
+  const nlohmann::json inlined = json_of({"uses", fast, "scaled"});
+  for (const auto& use : inlined["uses"]) {
+    EXPECT_EQ(use["how"], "inlined");
+    called_at.insert(use["line"].get<int>());
+  }
+  EXPECT_EQ(called_at, (std::set<int>{7, 13}));
+  // compare: a function with its clone; of the other it is said that it is inlined.
+  const nlohmann::json pair = json_of({"compare", plain, fast, "worked"});
+  ASSERT_EQ(pair["functions"].size(), 1U) << pair.dump();
+  EXPECT_EQ(pair["functions"][0]["name"], "worked");
+  EXPECT_TRUE(pair["functions"][0]["b"].is_object());
+  const nlohmann::json whole = json_of({"compare", plain, fast});
+  for (const auto& function : whole["functions"]) {
+    EXPECT_NE(function["name"], "scaled") << "always inlined";
+    EXPECT_EQ(function.contains("name_in_b"), function["name"] == "worked") << function.dump();
+  }
+  EXPECT_EQ(deeptrace({"compare", plain, fast, "scaled"}).status, 2) << "no function in either";
+}
+
 TEST(Instances, OfCppFunctionsGoByTheirNames) {
   const TempFolder folder;
   const std::string text = R"(

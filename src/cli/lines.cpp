@@ -111,7 +111,7 @@ int run(const Command& command, std::vector<std::string> words) {
 
 }  // namespace
 
-const Command kLines = {"lines", "[OPTIONS] FILE [SOURCE[:N[..M]]]  or  [OPTIONS] --at ADDRESS FILE",
+const Command kLines = {"lines", "[OPTIONS] FILE [SOURCE[:N[..M]]|FUNCTION]  or  [OPTIONS] --at ADDRESS FILE",
                         "which instructions belong to a source line, and back",
                         "deeptrace lines ./tidelog tidelog.c:20..25", run};
 

@@ -103,6 +103,21 @@ std::string fitted(const Style& style, std::string text, std::size_t width) {
   return padded(text.substr(0, bytes_within(text, width - columns_of(mark))) + std::string(mark), width);
 }
 
+/// "level_sum", "level_sum (in B level_sum.isra.0)".
+std::string both_names(const Style& style, const ComparedFunction& function) {
+  std::string result = shown_heading(style, function.name);
+  if (!function.name_in_b.empty()) result += " (in B " + shown_heading(style, function.name_in_b) + ")";
+  return result;
+}
+
+/// Of a function that one side has no code of its own of.
+std::string copies_words(const ComparedFunction& function) {
+  const std::size_t count = function.a ? function.inlined_b : function.inlined_a;
+  if (count == 0) return {};
+  return fmt::format("   {} has it inlined in {}", function.a ? "B" : "A",
+                     count == 1 ? "1 place" : fmt::format("{} places", count));
+}
+
 class Text : public study::CompareSink {
  public:
   Text(Output& out, Style style, bool unfolded) : out_(out), style_(style), unfolded_(unfolded) {}
@@ -123,7 +138,7 @@ class Text : public study::CompareSink {
       return;
     }
     line("");
-    line(look(style_, Role::heading, shown_heading(style_, function.name)));
+    line(look(style_, Role::heading, both_names(style_, function)) + copies_words(function));
     const std::vector<Fact> facts = facts_of(function, wide_a_, wide_b_);
     std::size_t widest = 1;
     for (const Fact& fact : facts) widest = std::max(widest, columns_of(fact.a));
@@ -242,7 +257,7 @@ class Text : public study::CompareSink {
                                      : f.counts[1] != 0 ? "registers"
                                                         : "";
       line(fmt::format("  {:>8} {:>8} {:>+8}   {:>7} {:>7}   {:<9} {}", number(f.a, false), number(f.b, false),
-                       grown(f), number(f.a, true), number(f.b, true), state, shown_heading(style_, f.name)));
+                       grown(f), number(f.a, true), number(f.b, true), state, both_names(style_, f) + copies_words(f)));
     }
   }
 
@@ -306,6 +321,9 @@ class Json : public study::CompareSink {
     facts(function.b, wide_b_);
     json_.key("same").boolean(function.same && function.a && function.b);
     json_.key("by_content").boolean(function.by_content);
+    if (!function.name_in_b.empty()) json_.key("name_in_b").string(function.name_in_b);
+    if (!function.a) json_.key("inlined_a").number(function.inlined_a);
+    if (!function.b) json_.key("inlined_b").number(function.inlined_b);
     json_.key("counts").begin_object();
     for (std::size_t i = 0; i < std::size(function.counts); ++i)
       json_.key(study::name_of(static_cast<Difference>(i))).number(function.counts[i]);

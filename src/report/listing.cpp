@@ -56,6 +56,14 @@ class Text : public ListingSink {
                      look(style_, Role::heading, printable(file.program->elf().path())),
                      kind_words(file.program->elf().kind()), machine_words(*file.program), file.functions,
                      file.functions_all, others == 0 ? "" : "; --all lists them all, a name lists that one"));
+    for (const study::ListedInstances& one : file.instances) {
+      std::string text = printable(one.name) + ": " + one.counts.words();
+      for (std::size_t i = 0; i < one.inlined_in.size(); ++i)
+        text += (i == 0 ? "; inlined in " : ", ") + shown_name(style_, one.inlined_in[i]);
+      if (one.counts.inlined > one.inlined_in.size())
+        text += fmt::format(" and {} more", one.counts.inlined - one.inlined_in.size());
+      line(text);
+    }
     if (!file.program->lines().note().empty())
       line(look(style_, Role::attention, "note: " + file.program->lines().note()));
   }
@@ -293,6 +301,19 @@ class Json : public ListingSink {
     json_.key("command").string("listing");
     json_.key("file").string(file.program->elf().path());
     json_.key("machine").string(machine_words(*file.program));
+    if (!file.instances.empty()) {
+      json_.key("asked").begin_array();
+      for (const study::ListedInstances& one : file.instances) {
+        json_.begin_object();
+        json_.key("name").string(one.name);
+        put_instances(json_, one.counts);
+        json_.key("inlined_in").begin_array();
+        for (const std::string& place : one.inlined_in) json_.string(place);
+        json_.end();
+        json_.end();
+      }
+      json_.end();
+    }
     json_.key("functions").begin_array();
   }
 

@@ -91,4 +91,12 @@ std::string shown_place(const Style& style, std::string_view place, std::string_
   return shown_name(style, inlined) + ", inlined in " + shown_name(style, place);
 }
 
+void put_instances(JsonWriter& json, const program::InstanceCounts& counts) {
+  json.key("instances").begin_object();
+  json.key("functions").number(counts.functions);
+  json.key("clones").number(counts.clones);
+  json.key("inlined").number(counts.inlined);
+  json.end();
+}
+
 }  // namespace deeptrace::report

@@ -1,9 +1,11 @@
-// Long C++ names for people.
+// Names of functions and types for people.
 #pragma once
 
 #include <string>
 #include <string_view>
 
+#include "program/instances.h"
+#include "report/json.h"
 #include "report/output.h"
 
 namespace deeptrace::report {
@@ -18,6 +20,8 @@ inline constexpr std::size_t kLongName = 160;
 std::string shown_heading(const Style& style, std::string_view name);
 /// "main+0x12"; seen from the frame of a call that is inlined there "level_sum, inlined in main+0x12".
 std::string shown_place(const Style& style, std::string_view place, std::string_view inlined);
+/// The member `instances`: how many functions, clones and inlined copies a name stands for.
+void put_instances(JsonWriter& json, const program::InstanceCounts& counts);
 /// A type by the same rule, but its arguments carry more: lists up to 64 characters stay.
 std::string shown_type(const Style& style, std::string_view type);
 

@@ -22,6 +22,7 @@ std::string_view how_words(const Use& use) {
     case program::UseKind::call: return "calls";
     case program::UseKind::jump: return "jumps to";
     case program::UseKind::address: return use.in_data ? "holds address" : "takes address";
+    case program::UseKind::inlined: return "inlines";
   }
   return {};
 }
@@ -35,6 +36,7 @@ class Text : public study::UsesSink {
     std::string text = fmt::format("{}   {}", look(style_, Role::heading, shown_heading(style_, head.name)), head.kind);
     if (head.address != 0) text += fmt::format(" at {:#x}", head.address);
     if (head.size != 0) text += fmt::format(", {} bytes", head.size);
+    if (head.instances && !head.instances->words().empty()) text += "   " + head.instances->words();
     line(text + "   " + printable(head.program->elf().path()));
     system_call_ = head.kind == "system call";
   }
@@ -105,6 +107,7 @@ class Json : public study::UsesSink {
     json_.key("program").string(head.program->elf().path());
     json_.key("name").string(head.name);
     json_.key("kind").string(head.kind);
+    if (head.instances) put_instances(json_, *head.instances);
     json_.key("uses").begin_array();
   }
   void use(const Use& use) override {

@@ -151,9 +151,9 @@ std::vector<InlinedCopy> inlined_copies(const DebugInfo& info, const std::functi
   for (const auto& [place, origin] : copies) {
     if (!wanted.contains(origin)) continue;
     const auto entry = info.read(place);
-    const std::vector<AddressRange> ranges = entry ? info.ranges(*entry) : std::vector<AddressRange>();
-    const auto code = std::ranges::find_if(ranges, [](const AddressRange& range) { return range.size() != 0; });
-    if (code != ranges.end()) result.push_back({place, code->from});
+    std::vector<AddressRange> ranges = entry ? info.ranges(*entry) : std::vector<AddressRange>();
+    std::erase_if(ranges, [](const AddressRange& range) { return range.size() == 0; });
+    if (!ranges.empty()) result.push_back({place, origin, std::move(ranges)});
   }
   return result;
 }

@@ -75,7 +75,9 @@ class Scopes {
 /// Where a function was inlined.
 struct InlinedCopy {
   EntryPlace entry;
-  std::uint64_t address = 0;  ///< of some instruction of it
+  EntryPlace origin;                                                           ///< the entry of the function
+  std::vector<AddressRange> ranges;                                            ///< none is empty
+  [[nodiscard]] std::uint64_t address() const { return ranges.front().from; }  ///< of some instruction of it
 };
 /// All copies of the functions that `is_wanted` takes, given a function's entry with a name. Looks over all units.
 std::vector<InlinedCopy> inlined_copies(const DebugInfo& info, const std::function<bool(const Entry&)>& is_wanted);

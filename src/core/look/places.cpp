@@ -45,7 +45,7 @@ StopPlaces instance_places(const Module& module, const program::Instances& insta
   for (const debuginfo::InlinedCopy& copy : instances.inlined) wanted.insert({copy.entry.unit, copy.entry.offset});
   std::set<const program::InlinedEntry*> seen;  // the first of each function
   for (const debuginfo::InlinedCopy& copy : instances.inlined) {
-    const auto all = entries.inlined_around(copy.address);
+    const auto all = entries.inlined_around(copy.address());
     if (all.empty() || !seen.insert(all.data()).second) continue;
     for (const program::InlinedEntry& entry : all) {
       if (!wanted.contains({copy.entry.unit, entry.call})) continue;

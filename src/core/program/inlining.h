@@ -1,6 +1,7 @@
 // Inlined calls with the source paths that people know.
 #pragma once
 
+#include <optional>
 #include <string_view>
 #include <vector>
 
@@ -28,20 +29,29 @@ class Inlining {
     const std::vector<const debuginfo::InlinedCall*> calls = scopes_.inlined_at(address);
     if (calls.empty()) return result;
     const debuginfo::Unit& unit = *scopes_.function_at(address)->unit;
-    for (const debuginfo::InlinedCall* call : calls) {
-      Inlined one{call->name, {}, call->call_line};
-      if (unit.line_table && call->call_file) {
-        if (const auto file = program_.lines().file_of(*unit.line_table, *call->call_file))
-          one.file = program_.lines().files()[*file];
-      }
-      result.push_back(one);
-    }
+    for (const debuginfo::InlinedCall* call : calls) result.push_back(with_path(unit, *call));
     return result;
+  }
+
+  /// Where a copy was called.
+  std::optional<Inlined> call_of(const debuginfo::InlinedCopy& copy) {
+    for (const debuginfo::InlinedCall* call : scopes_.inlined_at(copy.address())) {
+      if (call->entry == copy.entry.offset) return with_path(*copy.entry.unit, *call);
+    }
+    return std::nullopt;
   }
 
   debuginfo::Scopes& scopes() { return scopes_; }
 
  private:
+  Inlined with_path(const debuginfo::Unit& unit, const debuginfo::InlinedCall& call) const {
+    Inlined one{call.name, {}, call.call_line};
+    if (!unit.line_table || !call.call_file) return one;
+    if (const auto file = program_.lines().file_of(*unit.line_table, *call.call_file))
+      one.file = program_.lines().files()[*file];
+    return one;
+  }
+
   const Program& program_;
   debuginfo::Scopes scopes_;
 };

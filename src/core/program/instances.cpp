@@ -51,17 +51,29 @@ std::string_view origin_of_clone(std::string_view symbol) {
   return clone ? symbol : std::string_view{};
 }
 
-std::string Instances::words() const {
-  if (clones.empty() && inlined.empty() && searched) return {};
+std::string InstanceCounts::words() const {
+  if (clones == 0 && inlined == 0 && searched) return {};
   std::string result;
   const auto add = [&](std::size_t count, std::string_view one, std::string_view many) {
     if (count == 0) return;
     result += (result.empty() ? "" : ", ") + counted(count, one, many);
   };
-  add(functions.size(), "function", "functions");
-  add(clones.size(), "clone", "clones");
-  add(inlined.size(), "inlined copy", "inlined copies");
+  add(functions, "function", "functions");
+  add(clones, "clone", "clones");
+  add(inlined, "inlined copy", "inlined copies");
   if (!searched) result += "; inlined copies were not looked for, there is too much debug information";
+  return result;
+}
+
+std::vector<AddressRange> Instances::code() const {
+  std::vector<AddressRange> result;
+  for (const auto* list : {&functions, &clones}) {
+    for (const Function* function : *list) result.push_back(function->range());
+  }
+  if (!result.empty()) return result;
+  for (const debuginfo::InlinedCopy& copy : inlined)
+    result.insert(result.end(), copy.ranges.begin(), copy.ranges.end());
+  std::ranges::sort(result, {}, &AddressRange::from);
   return result;
 }
 
@@ -149,10 +161,24 @@ Instances instances_of(const Program& program, std::string_view name, std::size_
     const bool known = std::ranges::find(result.clones, &function) != result.clones.end();
     if (!known && goes_by(origin, show, name)) result.clones.push_back(&function);
   });
+  if (program.debug().empty() || most == 0) return result;
   result.searched = program.debug_elf().debug_bytes(".debug_info").view.size() <= most;
-  if (program.debug().empty() || !result.searched) return result;
+  if (!result.searched) return result;
   find_inlined(program, result, {meant.names.begin(), meant.names.end()});
   std::ranges::sort(result.inlined, {}, &debuginfo::InlinedCopy::address);
+  return result;
+}
+
+std::map<std::string, std::size_t, std::less<>> inlined_counts(const Program& program) {
+  std::map<std::string, std::size_t, std::less<>> result;
+  const debuginfo::DebugInfo& info = program.debug();
+  if (program.debug_elf().debug_bytes(".debug_info").view.size() > kMostToSearch) return result;
+  for (const auto& copy : debuginfo::inlined_copies(info, [](const debuginfo::Entry&) { return true; })) {
+    const auto origin = info.read(copy.origin);
+    if (!origin) continue;
+    const std::string_view symbol = info.linkage_name_of(*origin);
+    ++result[std::string(symbol.empty() ? info.name_of(*origin) : symbol)];
+  }
   return result;
 }
 

@@ -8,6 +8,7 @@
 #include "base/number.h"
 #include "base/similar_names.h"
 #include "isa/instruction.h"
+#include "program/instances.h"
 
 namespace deeptrace::program {
 namespace {
@@ -105,18 +106,8 @@ Result<std::vector<AddressRange>> file_location(const Program& program, std::str
   return whole(found);
 }
 
-}  // namespace
-
-std::vector<std::uint32_t> source_files_named(const Program& program, std::string_view wanted) {
-  std::vector<std::uint32_t> result;
-  const auto& files = program.lines().files();
-  for (std::size_t i = 0; i < files.size(); ++i) {
-    if (!wanted.empty() && path_matches(files[i], wanted)) result.push_back(static_cast<std::uint32_t>(i));
-  }
-  return result;
-}
-
-Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location) {
+/// As ranges_of, but for functions that are only inlined.
+Result<std::vector<AddressRange>> out_of_line(const Program& program, std::string_view location) {
   if (const auto dots = location.find(".."); dots != std::string_view::npos && dots != 0) {
     const auto from = number_in(location.substr(0, dots));
     const auto to = number_in(location.substr(dots + 2));
@@ -131,15 +122,15 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
     if (!section->is_code()) return Error{Fault::usage, std::string(location) + ": that section holds no code"};
     return std::vector<AddressRange>{{section->address, section->address + section->size}};
   }
-  if (!found.empty()) return whole(found);
+  if (!found.empty()) return instances_of(program, location, 0).code();
   if (const auto address = number_in(location)) return from_address(program, location, *address);
   if (const auto label = program.label_named(location)) return from_address(program, location, *label);
   const std::size_t colon = location.rfind(':');
   if (colon != std::string_view::npos && colon != 0 && location[colon - 1] != ':')
     return file_location(program, location, colon);
-  const Program::Meant meant = program.functions_meant(location);
-  if (meant.ambiguous()) return Error{Fault::usage, std::string(location) + ": " + meant.words()};
-  if (!meant.functions.empty()) return whole(meant.functions);
+  const Instances instances = instances_of(program, location, 0);
+  if (!instances.ambiguous.empty()) return Error{Fault::usage, std::string(location) + ": " + instances.ambiguous};
+  if (!instances.empty()) return instances.code();
   if (const std::size_t plus = location.rfind('+'); plus != std::string_view::npos && plus != 0) {
     const auto offset = number_in(location.substr(plus + 1));
     const Program::Meant meant_base = program.functions_meant(location.substr(0, plus));
@@ -165,8 +156,27 @@ Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_
   return unknown(program, location, "no such function, label, section or address in " + program.elf().path());
 }
 
+}  // namespace
+
+Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location) {
+  Result<std::vector<AddressRange>> ranges = out_of_line(program, location);
+  if (ranges) return ranges;
+  const Instances instances = instances_of(program, location);
+  if (!instances.ambiguous.empty()) return Error{Fault::usage, std::string(location) + ": " + instances.ambiguous};
+  return instances.empty() ? ranges : Result<std::vector<AddressRange>>(instances.code());
+}
+
+std::vector<std::uint32_t> source_files_named(const Program& program, std::string_view wanted) {
+  std::vector<std::uint32_t> result;
+  const auto& files = program.lines().files();
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    if (!wanted.empty() && path_matches(files[i], wanted)) result.push_back(static_cast<std::uint32_t>(i));
+  }
+  return result;
+}
+
 Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::string_view location) {
-  Result<std::vector<AddressRange>> ranges = ranges_of(program, location);
+  Result<std::vector<AddressRange>> ranges = out_of_line(program, location);
   if (!ranges) return ranges.error();
   std::vector<std::uint64_t> result;
   const Function* last = nullptr;

@@ -13,12 +13,12 @@
 
 namespace deeptrace::program {
 
-/// The addresses that a location stands for: one for each copy of a line or function of that name, in order. Errors
-/// (Fault::usage) say what is unknown and which names are near.
+/// The addresses that a location stands for: one for each copy of a line, function or clone of that name, in order; of
+/// inlined copies none. Errors (Fault::usage) say what is unknown and which names are near.
 Result<std::vector<std::uint64_t>> addresses_of(const Program& program, std::string_view location);
 
-/// The ranges that a location stands for: whole functions and sections, the instructions of a line, from an address
-/// to the end of its function.
+/// The ranges that a location stands for: whole functions with their clones, and sections, the instructions of a line,
+/// from an address to the end of its function. Of a function that is only inlined the code of its copies.
 Result<std::vector<AddressRange>> ranges_of(const Program& program, std::string_view location);
 
 /// The source files, as indices into the line tables' files, whose path is `name` or ends with it.

@@ -15,7 +15,7 @@
 
 namespace deeptrace::program {
 
-enum class UseKind : std::uint8_t { read, write, read_write, call, jump, address };
+enum class UseKind : std::uint8_t { read, write, read_write, call, jump, address, inlined };
 
 /// One reference of an instruction.
 struct CodeReference {

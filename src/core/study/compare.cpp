@@ -1,12 +1,14 @@
 #include "study/compare.h"
 
 #include <algorithm>
+#include <map>
 #include <unordered_map>
 #include <unordered_set>
 
 #include "base/similar_names.h"
 #include "isa/operand.h"
 #include "program/code_scan.h"
+#include "program/instances.h"
 #include "program/location.h"
 #include "study/alignment.h"
 #include "study/function_pairs.h"
@@ -216,7 +218,9 @@ class Comparison {
     if (!pairs) return pairs.error();
     sink.begin(a_, b_, whole);
     for (const FunctionPair& pair : *pairs) {
-      const ComparedFunction compared = compare_pair(pair, !whole);
+      ComparedFunction compared = compare_pair(pair, !whole);
+      if (pair.a == nullptr) compared.inlined_a = copies_of(*pair.b, a_, inlined_a_);
+      if (pair.b == nullptr) compared.inlined_b = copies_of(*pair.a, b_, inlined_b_);
       ++summary_.functions;
       summary_.by_content += pair.by_content ? 1 : 0;
       const bool alone = pair.a == nullptr || pair.b == nullptr;
@@ -239,6 +243,14 @@ class Comparison {
   }
 
  private:
+  using Counts = std::map<std::string, std::size_t, std::less<>>;
+  static std::size_t copies_of(const Function& function, const Program& other, std::optional<Counts>& counts) {
+    if (!counts) counts = program::inlined_counts(other);
+    const std::string_view origin = program::origin_of_clone(function.symbol());
+    const auto found = counts->find(origin.empty() ? function.symbol() : origin);
+    return found == counts->end() ? 0 : found->second;
+  }
+
   [[nodiscard]] static std::vector<const Function*> functions_of(const Program& program, bool all) {
     std::vector<const Function*> result;
     for (const Function& function : program.functions()) {
@@ -281,11 +293,14 @@ class Comparison {
     std::vector<FunctionPair> pairs;
     for (const std::string& name : request_.where) {
       const auto in = [&](const Program& program) {
-        std::vector<const Function*> found = program.functions_named(name);
-        if (found.empty()) {
+        const program::Instances instances = program::instances_of(program, name, 0);
+        std::vector<const Function*> found = instances.functions;
+        found.insert(found.end(), instances.clones.begin(), instances.clones.end());
+        if (found.empty() && program::instances_of(program, name).inlined.empty()) {
           if (const auto ranges = program::ranges_of(program, name)) {
             for (const auto& range : *ranges) {
-              if (const Function* function = program.function_at(range.from)) found.push_back(function);
+              const Function* function = program.function_at(range.from);
+              if (function != nullptr && std::ranges::find(found, function) == found.end()) found.push_back(function);
             }
           }
         }
@@ -293,8 +308,10 @@ class Comparison {
       };
       const std::vector<const Function*> in_a = in(a_), in_b = in(b_);
       if (in_a.empty() && in_b.empty()) {
-        const Program::Meant meant = a_.functions_meant(name);
-        if (meant.ambiguous()) return Error{Fault::usage, name + ": " + meant.words()};
+        const program::Instances instances = program::instances_of(a_, name);
+        if (!instances.ambiguous.empty()) return Error{Fault::usage, name + ": " + instances.ambiguous};
+        if (!instances.empty() || !program::instances_of(b_, name).empty())
+          return Error{Fault::usage, name + ": is only inlined in other functions in both files; compare those"};
         std::string message = name + ": neither file has a function of that name";
         message += similar_words(program::similar_names(a_, name));
         return Error{Fault::usage, message};
@@ -310,6 +327,8 @@ class Comparison {
     const bool by_b = pair.a == nullptr || (pair.b != nullptr && pair.a->symbol().empty());
     out.name = (by_b ? pair.b : pair.a)->name;
     out.by_content = pair.by_content;
+    if (!by_b && pair.b != nullptr && !pair.by_content && out.name != std::string_view(pair.b->name))
+      out.name_in_b = pair.b->name;
     Build a{&a_, nullptr, {}}, b{&b_, nullptr, {}};
     if (pair.a != nullptr) {
       a = shaper_a_.build_of(*pair.a);
@@ -430,6 +449,7 @@ class Comparison {
   const CompareRequest& request_;
   Shaper shaper_a_, shaper_b_;
   CompareSummary summary_;
+  std::optional<Counts> inlined_a_, inlined_b_;
 };
 
 }  // namespace

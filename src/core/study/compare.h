@@ -17,7 +17,7 @@ struct CompareRequest {
   std::vector<std::string> where;  ///< functions; empty: all own functions of both files
   bool all = false;                ///< those of libraries and start-up code too
   isa::Syntax syntax = isa::Syntax::intel;
-  bool own_is_said = false;        ///< what is own was said: then all is not compared where nothing is
+  bool own_is_said = false;  ///< what is own was said: then all is not compared where nothing is
 };
 
 /// How the two sides of a row stand to each other.
@@ -54,11 +54,13 @@ struct FunctionFacts {
 
 struct ComparedFunction {
   std::string name;
-  std::optional<FunctionFacts> a, b;  ///< nothing where one file does not have it
-  bool by_content = false;            ///< it has no name on one side: what it does is alike
-  bool same = true;                   ///< nothing but layout and allocation differs
-  std::size_t counts[6] = {};         ///< of rows, by Difference
-  std::vector<ComparedRow> rows;      ///< only where functions were asked for
+  std::optional<FunctionFacts> a, b;         ///< nothing where one file does not have it
+  std::string name_in_b;                     ///< where it goes by another there: a clone
+  std::size_t inlined_a = 0, inlined_b = 0;  ///< where a file does not have it as such: copies in other functions
+  bool by_content = false;                   ///< it has no name on one side: what it does is alike
+  bool same = true;                          ///< nothing but layout and allocation differs
+  std::size_t counts[6] = {};                ///< of rows, by Difference
+  std::vector<ComparedRow> rows;             ///< only where functions were asked for
 };
 
 struct CompareSummary {

@@ -3,6 +3,9 @@
 #include <algorithm>
 #include <map>
 #include <unordered_map>
+#include <utility>
+
+#include "program/instances.h"
 
 namespace deeptrace::study {
 namespace {
@@ -70,6 +73,25 @@ class Pairing {
     std::erase_if(pairs_, [](const FunctionPair& pair) { return pair.a == nullptr && pair.b == nullptr; });
   }
 
+  /// What one build has as a function of its own may be a clone in the other.
+  void by_origin() {
+    std::map<std::string_view, std::pair<std::vector<std::size_t>, std::vector<std::size_t>>> alone;
+    for (std::size_t i = 0; i < pairs_.size(); ++i) {
+      const FunctionPair& pair = pairs_[i];
+      if ((pair.a == nullptr) == (pair.b == nullptr)) continue;
+      const std::string_view symbol = (pair.a != nullptr ? pair.a : pair.b)->symbol();
+      const std::string_view origin = program::origin_of_clone(symbol);
+      auto& [in_a, in_b] = alone[origin.empty() ? symbol : origin];
+      (pair.a != nullptr ? in_a : in_b).push_back(i);
+    }
+    for (const auto& [name, sides] : alone) {
+      const auto& [in_a, in_b] = sides;
+      if (name.empty() || in_a.size() != 1 || in_b.size() != 1) continue;
+      pairs_[in_a.front()].b = std::exchange(pairs_[in_b.front()].b, nullptr);
+    }
+    std::erase_if(pairs_, [](const FunctionPair& pair) { return pair.a == nullptr && pair.b == nullptr; });
+  }
+
   std::vector<FunctionPair> take() { return std::move(pairs_); }
 
  private:
@@ -98,6 +120,7 @@ class Pairing {
 std::vector<FunctionPair> pair_functions(const Functions& a, const Functions& b, const ContentOf& content_a,
                                          const ContentOf& content_b) {
   Pairing pairing(a, b);
+  pairing.by_origin();
   pairing.by_content(content_a, content_b);
   pairing.between_pairs();
   return pairing.take();

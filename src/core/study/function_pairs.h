@@ -20,7 +20,8 @@ struct FunctionPair {
 /// A text of what a function does that is the same wherever it lies.
 using ContentOf = std::function<std::string(const program::Function&)>;
 
-/// Of several functions with one name those at the same place in the order go together. What is left and has no name on
+/// Of several functions with one name those at the same place in the order go together, and a function with its only
+/// clone (program/instances.h). What is left and has no name on
 /// at least one side is paired with its only equal by content; between two pairs, where as many are left on both sides,
 /// they go together in order, as linkers keep it. All others are alone.
 std::vector<FunctionPair> pair_functions(const std::vector<const program::Function*>& a,

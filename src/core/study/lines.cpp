@@ -6,6 +6,7 @@
 
 #include "base/number.h"
 #include "base/similar_names.h"
+#include "program/instances.h"
 #include "program/line_entries.h"
 #include "program/location.h"
 #include "study/listing.h"
@@ -74,13 +75,27 @@ class Work {
     const std::vector<std::uint32_t> found = program::source_files_named(program_, request_.source);
     for (const std::uint32_t file : found) wanted_[file] = true;
     if (!found.empty()) return std::nullopt;
+    const program::Instances instances = program::instances_of(program_, request_.source);
+    if (!instances.ambiguous.empty()) return Error{Fault::usage, request_.source + ": " + instances.ambiguous};
+    if (request_.from == 0 && !instances.empty()) {
+      for (const auto* list : {&instances.functions, &instances.clones}) {
+        for (const program::Function* function : *list) code_.push_back(function->range());
+      }
+      for (const debuginfo::InlinedCopy& copy : instances.inlined)
+        code_.insert(code_.end(), copy.ranges.begin(), copy.ranges.end());
+      wanted_.assign(files.size(), true);
+      return std::nullopt;
+    }
     std::set<std::string> names;
     for (const std::string& file : files) names.insert(file.substr(file.rfind('/') + 1));
-    std::string message = request_.source + ": no source file of that name in " + program_.elf().path();
+    std::string message = request_.source + ": no source file or function of that name in " + program_.elf().path();
     message += similar_words(similar_names(names, request_.source));
     return Error{Fault::usage, message};
   }
 
+  [[nodiscard]] bool in_code(std::uint64_t address) const {
+    return code_.empty() || std::ranges::any_of(code_, [=](const AddressRange& range) { return range.holds(address); });
+  }
   [[nodiscard]] bool in_request(std::uint32_t line) const {
     return request_.from == 0 || (line >= request_.from && line <= request_.to);
   }
@@ -94,6 +109,7 @@ class Work {
       const debuginfo::LineRow& row = rows[i];
       if (row.ends || row.line == 0) continue;
       if (row.file >= wanted_.size() || !wanted_[row.file]) continue;  // a damaged table names no file
+      if (!in_code(row.address)) continue;
       if (rows[i + 1].address == row.address) {
         if (request_.from != 0 && in_request(row.line)) passed_[{row.file, row.line}].insert(row.address);
         continue;
@@ -220,7 +236,8 @@ class Work {
   program::Inlining inlining_;
   program::CodeScan scan_{program_};
   program::LineEntries line_entries_{program_, inlining_.scopes(), scan_};
-  std::vector<bool> wanted_;  ///< by number of the file
+  std::vector<bool> wanted_;        ///< by number of the file
+  std::vector<AddressRange> code_;  ///< of the function that was asked for; empty: any
   std::map<std::uint32_t, std::set<std::uint32_t>> lines_with_code_;
   std::map<std::pair<std::string_view, std::uint32_t>, LineEntry> entries_;
   /// By file and line: where rows begin that others follow at the same address.

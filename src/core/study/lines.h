@@ -14,7 +14,9 @@
 namespace deeptrace::study {
 
 struct LinesRequest {
-  std::string source;      ///< a source file's name, or the end of its path; empty: all own sources
+  /// A source file's name, or the end of its path; empty: all own sources. Or a function: the lines that its code, its
+  /// clones and its inlined copies stand on.
+  std::string source;
   std::uint32_t from = 0;  ///< 0: all lines that have instructions
   std::uint32_t to = 0;
   isa::Syntax syntax = isa::Syntax::intel;
@@ -71,7 +73,8 @@ class LinesSink {
   virtual void end() = 0;
 };
 
-/// Gives how many of the lines have instructions. Errors (Fault::usage): no such source file; no line tables.
+/// Gives how many of the lines have instructions. Errors (Fault::usage): no such source file or function; no line
+/// tables.
 Result<std::size_t> list_lines(const program::Program& program, const LinesRequest& request, bool all, LinesSink& sink);
 
 /// Where an address came from.

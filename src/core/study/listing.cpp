@@ -11,6 +11,7 @@
 #include "isa/walk.h"
 #include "program/code_scan.h"
 #include "program/constants.h"
+#include "program/instances.h"
 #include "program/location.h"
 
 namespace deeptrace::study {
@@ -51,6 +52,22 @@ Result<std::vector<Piece>> pieces_of(const Program& program, const ListingReques
     }
   }
   return pieces;
+}
+
+std::vector<ListedInstances> instances_among(const Program& program, const std::vector<std::string>& where) {
+  constexpr std::size_t kMostDebugBytes = std::size_t(16) << 20;  // a quarter of a second
+  constexpr std::size_t kMostPlaces = 12;
+  std::vector<ListedInstances> result;
+  for (const std::string& name : where) {
+    const program::Instances found = program::instances_of(program, name, kMostDebugBytes);
+    ListedInstances listed{name, found.counts(), {}};
+    if (found.empty() || (found.clones.empty() && found.inlined.empty())) continue;
+    for (const debuginfo::InlinedCopy& copy : found.inlined) {
+      if (listed.inlined_in.size() < kMostPlaces) listed.inlined_in.push_back(program.place_name(copy.address()));
+    }
+    result.push_back(std::move(listed));
+  }
+  return result;
 }
 
 /// What addresses refer to, for those that were asked for lately.
@@ -418,10 +435,20 @@ std::string_view kind_name(isa::ControlFlow kind) {
   return kNames[static_cast<std::size_t>(kind)];
 }
 
+ListedFile ListingPlan::file() const {
+  std::size_t count = pieces.size();
+  if (!request.where.empty()) {
+    std::set<const Function*> functions;  // inlined copies are several pieces of one
+    for (const Piece& piece : pieces) functions.insert(piece.function);
+    count = functions.size();
+  }
+  return {program, count, program->functions().size(), instances};
+}
+
 Result<ListingPlan> plan_listing(const Program& program, const ListingRequest& request) {
   Result<std::vector<Piece>> pieces = pieces_of(program, request);
   if (!pieces) return pieces.error();
-  return ListingPlan{&program, request, std::move(*pieces)};
+  return ListingPlan{&program, request, std::move(*pieces), instances_among(program, request.where)};
 }
 
 PieceLister::PieceLister(const ListingPlan& plan) : work_(std::make_unique<Work>(*plan.program, plan.request)) {}

@@ -12,6 +12,7 @@
 #include "isa/instruction.h"
 #include "isa/text.h"
 #include "program/inlining.h"
+#include "program/instances.h"
 #include "program/program.h"
 
 namespace deeptrace::study {
@@ -23,10 +24,18 @@ struct ListingRequest {
   isa::Syntax syntax = isa::Syntax::intel;
 };
 
+/// A function that was asked for by name and is more than one piece of code.
+struct ListedInstances {
+  std::string name;
+  program::InstanceCounts counts;
+  std::vector<std::string> inlined_in;  ///< where its inlined copies lie: "main+0x34", the first dozen
+};
+
 struct ListedFile {
   const program::Program* program = nullptr;
   std::size_t functions = 0;      ///< that will be listed
   std::size_t functions_all = 0;  ///< in the file
+  std::span<const ListedInstances> instances = {};
 };
 
 struct ListedFunction {
@@ -104,8 +113,9 @@ struct ListingPlan {
   const program::Program* program = nullptr;
   ListingRequest request;
   std::vector<ListingPiece> pieces;
+  std::vector<ListedInstances> instances = {};
 
-  [[nodiscard]] ListedFile file() const { return {program, pieces.size(), program->functions().size()}; }
+  [[nodiscard]] ListedFile file() const;
 };
 
 /// Errors: a location that stands for nothing.

@@ -9,6 +9,8 @@
 #include "base/similar_names.h"
 #include "debuginfo/variables.h"
 #include "isa/operand.h"
+#include "program/inlining.h"
+#include "program/instances.h"
 #include "program/location.h"
 
 namespace deeptrace::study {
@@ -64,7 +66,7 @@ class Search {
     const std::string& what = request_.what;
     target_.head.program = &program_;
     target_.head.name = what;
-    add_functions(program_.functions_named(what), what);
+    if (!program_.functions_named(what).empty()) add_instances(what);
     if (target_.ranges.empty()) add_variables(what);
     if (target_.ranges.empty()) add_thread_variable(what);
     if (target_.ranges.empty()) add_imported(what);
@@ -72,9 +74,9 @@ class Search {
     if (target_.empty() && !number_in(what)) {
       const program::Program::Meant meant = program_.functions_meant(what);
       if (meant.names.size() > 1) return Error{Fault::usage, what + ": " + meant.words()};
-      add_functions(meant.functions, what);
+      if (auto error = add_instances(what)) return error;
     }
-    if (target_.empty()) {
+    if (target_.empty() && inlined_.empty()) {
       if (const auto address = number_in(what)) {
         add_address(*address);
       } else if (auto error = add_location(what)) {
@@ -85,20 +87,31 @@ class Search {
     return std::nullopt;
   }
 
-  void add_functions(const std::vector<const Function*>& functions, std::string_view what) {
-    for (const Function* function : functions) {
-      // The part of a function that was split off is reached from the function only.
-      const bool part = function->symbol().find(".cold") != std::string_view::npos && function->symbol() != what;
-      if (function->origin == Function::Origin::symbol && !part) add_function(*function);
+  /// Functions, their clones and inlined copies.
+  std::optional<Error> add_instances(std::string_view what) {
+    program::Instances instances = program::instances_of(program_, what);
+    if (!instances.ambiguous.empty()) return Error{Fault::usage, std::string(what) + ": " + instances.ambiguous};
+    for (const auto* list : {&instances.functions, &instances.clones}) {
+      for (const Function* function : *list) {
+        // The part of a function that was split off is reached from the function only.
+        const bool part = function->symbol().find(".cold") != std::string_view::npos && function->symbol() != what;
+        if (function->origin == Function::Origin::symbol && !part) add_function(*function);
+      }
     }
+    target_.head.instances = instances.counts();
+    if (target_.head.kind.empty() && !instances.inlined.empty()) target_.head.kind = "function";
+    inlined_ = std::move(instances.inlined);
+    return std::nullopt;
   }
 
   void add_function(const Function& function) {
+    if (!target_.is_function) {
+      target_.head.name = function.name;
+      target_.head.kind = "function";
+      target_.head.address = program_.elf().section_offset(function.address);
+      target_.head.size = function.size;
+    }
     target_.is_function = true;
-    target_.head.name = function.name;
-    target_.head.kind = "function";
-    target_.head.address = program_.elf().section_offset(function.address);
-    target_.head.size = function.size;
     target_.ranges.push_back({function.address, function.address + 1});
     target_.symbols.insert(function.symbol());
   }
@@ -250,13 +263,34 @@ class Search {
 
   // Who uses it.
 
+  /// Where its code stands in place of a call.
+  void find_inlined(const Function& function) {
+    auto next = std::ranges::lower_bound(inlined_, function.address, {}, &debuginfo::InlinedCopy::address);
+    for (; next != inlined_.end() && function.range().holds(next->address()); ++next) {
+      const debuginfo::InlinedCopy& copy = *next;
+      Use use;
+      place(use, copy.address());
+      use.how = UseKind::inlined;
+      use.text = isa::text_of(isa::decode(program_.elf().bytes_at(copy.address()), program_.mode()), use.address,
+                              request_.syntax)
+                     .view();
+      if (const auto call = inlining_.call_of(copy); call && call->line != 0) {
+        use.file = call->file;
+        use.line = call->line;
+      }
+      sink_->use(use);
+      ++summary_.uses;
+    }
+  }
+
   void find() {
     if (program_.elf().kind() == binary::Kind::relocatable) index_relocations();
     for (const Function& function : program_.functions()) {
       if (function.origin == Function::Origin::plt) continue;
       function_ = &function;
+      find_inlined(function);
       if (target_.in_thread) find_in_thread(function);
-      if (!may_use(function)) continue;
+      if (target_.empty() || !may_use(function)) continue;
       references_.each_straight(function,
                                 [&](std::uint64_t address, const isa::Instruction& instruction,
                                     std::span<const CodeReference> found) { look_at(address, instruction, found); });
@@ -526,7 +560,7 @@ class Search {
       return Error{Fault::usage, message};
     }
     const abi::SystemCall* own = program_.elf().wide() ? wide : narrow;
-    target_.head = {&program_, own != nullptr ? std::string(own->name) : request_.what, "system call", 0, 0};
+    target_.head = {&program_, own != nullptr ? std::string(own->name) : request_.what, "system call", 0, 0, {}};
     sink_->begin(target_.head);
     for (const Function& function : program_.functions()) {
       if (function.origin == Function::Origin::plt) continue;
@@ -565,6 +599,8 @@ class Search {
   Target target_;
   debuginfo::TypeId type_ = debuginfo::kVoid;
   std::set<std::string> names_;
+  std::vector<debuginfo::InlinedCopy> inlined_;  ///< by address
+  program::Inlining inlining_{program_};
   std::vector<std::uint64_t> used_at_;  ///< object files: addresses of relocations that may mean the target
   const Function* function_ = nullptr;
   UsesSummary summary_;
@@ -573,7 +609,7 @@ class Search {
 }  // namespace
 
 std::string_view name_of(UseKind how) {
-  constexpr std::string_view kNames[] = {"read", "write", "readwrite", "call", "jump", "address"};
+  constexpr std::string_view kNames[] = {"read", "write", "readwrite", "call", "jump", "address", "inlined"};
   return kNames[static_cast<std::size_t>(how)];
 }
 

@@ -9,6 +9,7 @@
 
 #include "base/result.h"
 #include "isa/text.h"
+#include "program/instances.h"
 #include "program/references.h"
 
 namespace deeptrace::study {
@@ -37,9 +38,10 @@ struct Use {
 struct UsesHead {
   const program::Program* program = nullptr;
   std::string name;
-  std::string kind;           ///< "function", "variable", "imported function", "address" …
-  std::uint64_t address = 0;  ///< 0 when it lies outside of the file
-  std::uint64_t size = 0;     ///< bytes; 0 when unknown
+  std::string kind;                                  ///< "function", "variable", "imported function", "address" …
+  std::uint64_t address = 0;                         ///< 0 when it lies outside of the file
+  std::uint64_t size = 0;                            ///< bytes; 0 when unknown
+  std::optional<program::InstanceCounts> instances;  ///< of a function
 };
 
 struct UsesSummary {
