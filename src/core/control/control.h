@@ -13,6 +13,7 @@
 #include <memory>
 #include <optional>
 #include <set>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -96,10 +97,10 @@ class Control final : public look::Subject {
   Result<unsigned> add(const HaltRule& rule);
   /// False when there is none of that number.
   bool remove(unsigned number);
-  /// What is said of an expression with a name that nothing stands for at any of these places; nothing where one of
-  /// them knows all names, or there are none.
-  std::optional<Error> unknown_at_places(const inspect::Expression& expression,
-                                         const std::vector<std::uint64_t>& places);
+  /// What is said of an expression that cannot be right at any place of these stop points, by names and types
+  /// (look::Scope::wrong_in); nothing where it can at one of them, or there are none.
+  std::optional<Error> wrong_at(const inspect::Expression& expression, std::span<const unsigned> halts,
+                                bool is_condition);
   [[nodiscard]] std::vector<HaltInfo> halts() const;
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
   /// Bytes of what a data stop watches, read by its type.
@@ -152,6 +153,7 @@ class Control final : public look::Subject {
 
   // stop points
   std::optional<Error> place_halt(Halt& halt);
+  std::optional<Error> wrong_at(const inspect::Expression& expression, const Halt& halt, bool is_condition);
   Result<look::StopPlaces> fixed_places(std::string_view names);
   Result<look::StopPlaces> return_places(look::StopPlaces found, const std::string& where);
   std::optional<Error> place_data(Halt& halt);

@@ -165,9 +165,10 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   }
   halt->number = next_number_;
   if (auto error = rule.on_data() ? place_data(*halt) : place_halt(*halt)) return *error;
-  if (auto error = halt->condition ? unknown_at_places(*halt->condition, halt->addresses) : std::nullopt) {
+  if (auto error = halt->condition ? wrong_at(*halt->condition, *halt, true) : std::nullopt) {
     unplace(*halt);
-    return Error{Fault::usage, rule.condition + ": " + error->message};
+    const bool named = error->message.starts_with(rule.condition + ": ");
+    return Error{Fault::usage, named ? error->message : rule.condition + ": " + error->message};
   }
   ++next_number_;
   halts_.push_back(std::move(halt));
@@ -175,15 +176,26 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   return halts_.back()->number;
 }
 
-std::optional<Error> Control::unknown_at_places(const inspect::Expression& expression,
-                                                const std::vector<std::uint64_t>& places) {
+std::optional<Error> Control::wrong_at(const inspect::Expression& expression, const Halt& halt, bool is_condition) {
   std::optional<Error> error;
-  for (const std::uint64_t place : places) {
+  for (const std::uint64_t place : halt.addresses) {
     inspect::Frame frame;
     frame.registers = view().registers();
     frame.registers[Reg::rip] = place;
     look::Scope scope(*modules_, view(), frame);
-    error = scope.unknown_in(expression);
+    if (const look::Level* level = halt.level_at(place)) scope.at_depth(level->depth);
+    error = scope.wrong_in(expression, is_condition);
+    if (!error) return std::nullopt;
+  }
+  return error;
+}
+
+std::optional<Error> Control::wrong_at(const inspect::Expression& expression, std::span<const unsigned> halts,
+                                       bool is_condition) {
+  std::optional<Error> error;
+  for (const auto& halt : halts_) {
+    if (halt->addresses.empty() || std::ranges::find(halts, halt->number) == halts.end()) continue;
+    error = wrong_at(expression, *halt, is_condition);
     if (!error) return std::nullopt;
   }
   return error;

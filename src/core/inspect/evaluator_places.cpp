@@ -5,6 +5,7 @@
 #include "base/number.h"
 #include "inspect/dynamic_type.h"
 #include "inspect/evaluator.h"
+#include "inspect/type_check.h"
 #include "state/parts.h"
 
 namespace deeptrace::inspect {
@@ -148,15 +149,11 @@ Result<Datum> Evaluator::member(const ExpressionNode& node) {
   debuginfo::Types& types = *datum.type.types;
   const Type& type = types[types.plain(datum.type.id)];
   if (!type.is_aggregate()) return problem("." + node.text + ": " + types.name(datum.type.id) + " has no members");
-  std::string near;
   if (auto found = find_member(datum, type, node.text, 0)) return *found;
   if (auto whole = as_what_it_is(datum)) {
     if (auto found = find_member(*whole, types[types.plain(whole->type.id)], node.text, 0)) return *found;
   }
-  for (const debuginfo::Member& member : type.members) {
-    if (!member.name.empty() && !member.base) near += (near.empty() ? "; it has " : ", ") + member.name;
-  }
-  return problem("." + node.text + ": " + types.name(datum.type.id) + " has no such member" + near);
+  return problem(no_such_member(types, datum.type.id, node.text));
 }
 
 bool Evaluator::is_aggregate(const Datum& datum) {

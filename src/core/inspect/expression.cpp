@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "inspect/evaluator.h"
+#include "inspect/type_check.h"
 
 namespace deeptrace::inspect {
 namespace {
@@ -50,6 +51,12 @@ Result<bool> Expression::holds(Environment& environment) const {
 
 std::optional<Error> Expression::literals_fit(Environment& environment) const {
   const auto error = Evaluator(environment, false).literals_fit(*root_);
+  return error ? std::optional(named(*error)) : std::nullopt;
+}
+
+std::optional<Error> Expression::type_error(const std::function<std::optional<TypeRef>(std::string_view)>& type_of_name,
+                                            bool is_condition) const {
+  const auto error = inspect::type_error(*root_, type_of_name, is_condition);
   return error ? std::optional(named(*error)) : std::nullopt;
 }
 

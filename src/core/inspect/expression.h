@@ -111,6 +111,10 @@ class Expression {
   /// Whether every literal can be what it is compared or computed with, as far as that is known here: an error for one
   /// that does not fit the width of a register or an untyped variable.
   [[nodiscard]] std::optional<Error> literals_fit(Environment& environment) const;
+  /// What is wrong with it whatever the values are (inspect/type_check.h), given the types of variables; as a condition
+  /// also that it is no truth value.
+  [[nodiscard]] std::optional<Error> type_error(
+      const std::function<std::optional<TypeRef>(std::string_view)>& type_of_name, bool is_condition) const;
   /// The names in it that could be variables.
   [[nodiscard]] std::vector<std::string> names() const;
 

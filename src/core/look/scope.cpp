@@ -6,6 +6,7 @@
 #include "arch/dwarf_registers.h"
 #include "base/number.h"
 #include "base/similar_names.h"
+#include "inspect/type_check.h"
 #include "isa/text.h"
 #include "look/address_name.h"
 #include "look/thread_block.h"
@@ -466,17 +467,48 @@ Result<Datum> Scope::variable(std::string_view name) {
   return unknown_name(name);
 }
 
-std::optional<Error> Scope::unknown_in(const inspect::Expression& expression) {
+std::optional<TypeRef> Scope::type_of_local(const LocalVariable& variable) {
+  const auto typed = module_->program->debug().read(variable.type);
+  ModuleDebug& debug = Modules::debug(*module_);
+  return typed ? std::optional(TypeRef{&debug.types, debug.types.of(*typed)}) : std::nullopt;
+}
+
+std::optional<TypeRef> Scope::class_of_this() {
+  const LocalVariable* object = local_named("this");
+  const auto pointer = object != nullptr ? type_of_local(*object) : std::nullopt;
+  if (!pointer) return std::nullopt;
+  const Type& plain = (*pointer->types)[pointer->types->plain(pointer->id)];
+  return plain.kind == Type::Kind::pointer ? std::optional(TypeRef{pointer->types, plain.target}) : std::nullopt;
+}
+
+std::optional<TypeRef> Scope::type_of_variable(std::string_view name) {
+  if (const LocalVariable* variable = local_named(name)) return type_of_local(*variable);
+  if (const auto object = class_of_this()) {
+    const auto member = inspect::member_type(*object->types, object->id, name);
+    if (member && member->bits != 0) return std::nullopt;
+    if (member) return TypeRef{object->types, member->type};
+    if (inspect::may_be_more(*object->types, object->id)) return std::nullopt;
+  }
+  const auto found = static_named(name);
+  return found && *found && (*found)->type ? std::optional((*found)->type) : std::nullopt;
+}
+
+std::optional<Error> Scope::wrong_in(const inspect::Expression& expression, bool is_condition) {
+  const auto object = class_of_this();
+  const auto is_member = [&](std::string_view name) {
+    if (local_named("this") == nullptr) return false;
+    return !object || inspect::may_be_more(*object->types, object->id) ||
+           inspect::member_type(*object->types, object->id, name);
+  };
   for (const std::string& name : expression.names()) {
-    // Members can be told from other names only where an object is.
     unsigned bits = 0;
     const bool is_register =
         state::part_named(name, view_.mode()) || state::flag_bit(name) || state::is_flags_register(name, bits);
-    if (is_register || local_named(name) != nullptr || local_named("this") != nullptr) continue;
+    if (is_register || local_named(name) != nullptr || is_member(name)) continue;
     if (static_named(name) || function_named(name) || object_named(name) || constant_named(name)) continue;
     return Error{Fault::usage, name + ": " + unknown_name(name).message};
   }
-  return std::nullopt;
+  return expression.type_error([this](std::string_view name) { return type_of_variable(name); }, is_condition);
 }
 
 Error Scope::unknown_name(std::string_view name) {

@@ -28,9 +28,10 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] const state::StateView& view() const override { return view_; }
   Result<inspect::Datum> variable(std::string_view name) override;
   bool has_variable(std::string_view name) override;
-  /// An error that names what nothing stands for here, neither a register nor a variable, function or member; with
-  /// similar names. Nothing for an expression that only may have no value.
-  std::optional<Error> unknown_in(const inspect::Expression& expression);
+  /// An error that names what nothing stands for here, neither a register nor a variable, function or member, with
+  /// similar names; or what is wrong with the expression by the types of the variables here. Nothing for an expression
+  /// that only may have no value.
+  std::optional<Error> wrong_in(const inspect::Expression& expression, bool is_condition);
   std::optional<inspect::TypeRef> type_named(std::string_view name) override;
   Result<inspect::Datum> argument(std::uint64_t number) override;
   Result<inspect::Datum> result() override;
@@ -86,6 +87,10 @@ class Scope final : public inspect::Environment {
   std::optional<Result<inspect::Datum>> constant_named(std::string_view name);
   std::optional<inspect::Datum> function_named(std::string_view name);
   std::optional<inspect::Datum> member_of_this(std::string_view name);
+  /// The type that the debug information gives the variable of a name.
+  std::optional<inspect::TypeRef> type_of_variable(std::string_view name);
+  std::optional<inspect::TypeRef> type_of_local(const debuginfo::LocalVariable& variable);
+  std::optional<inspect::TypeRef> class_of_this();
   Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
   std::optional<std::uint64_t> thread_address(const Module& module, std::uint64_t offset) const;
   std::optional<inspect::TypeRef> return_type(std::uint64_t function);

@@ -52,13 +52,13 @@ class Run {
   /// A name that means nothing at any stop point. Where those of one kind stand is known beforehand; where others come
   /// about is not.
   std::optional<Error> unknown_kept() {
-    std::vector<std::uint64_t> places;
+    std::vector<unsigned> halts;
     for (const control::HaltInfo& halt : tree_->first().halts()) {
       if (halt.rule.kind != control::HaltRule::Kind::at || halt.addresses.empty()) return std::nullopt;
-      places.insert(places.end(), halt.addresses.begin(), halt.addresses.end());
+      halts.push_back(halt.number);
     }
     for (const inspect::Expression& expression : expressions_) {
-      if (auto error = tree_->first().unknown_at_places(expression, places)) return error;
+      if (auto error = tree_->first().wrong_at(expression, halts, false)) return error;
     }
     return std::nullopt;
   }

@@ -173,7 +173,8 @@ class Run {
       if (auto error = expression->literals_fit(scope)) return error;
       if (rule.halt.kind != control::HaltRule::Kind::at) continue;
       const std::vector<control::HaltInfo> halts = tree_->first().halts();
-      if (auto error = tree_->first().unknown_at_places(*expression, halts.back().addresses)) return error;
+      const bool is_condition = action.kind == PlanAction::Kind::expect;
+      if (auto error = tree_->first().wrong_at(*expression, {&halts.back().number, 1}, is_condition)) return error;
     }
     return std::nullopt;
   }
