@@ -48,6 +48,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     std::string text = fmt::format("h{} {}, hit {}", hit.halt, printable(hit.rule), hit.hit);
     if (hit.writer != 0) text += fmt::format("   by {} ({:#x})", shown_name(style, hit.writer_place), hit.writer);
     if (!hit.by.empty()) text += "   by " + printable(hit.by);
+    if (hit.thrown) text += " " + value_words(style, *hit.thrown);
     result.push_back(look(style, Role::heading, text));
     if (hit.after) {
       const auto [was, now] = before_and_after(style, *hit.before, *hit.after);

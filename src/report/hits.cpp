@@ -86,7 +86,8 @@ class Text : public session::HitsSink {
     }
     if (children_) place += fmt::format("  process {}", row.process);
     if (!row.called_from.empty()) place += ", for " + shown_name(style_, row.called_from);
-    if (!row.by.empty()) place = "by " + shown_name(style_, row.by) + ", " + place;
+    const std::string thrown = row.thrown ? " " + value_words(style_, *row.thrown) : "";
+    if (!row.by.empty()) place = "by " + shown_name(style_, row.by) + thrown + ", " + place;
     cells.push_back(std::move(place));
     if (data_) {
       auto [was, now] = row.before && row.after ? before_and_after(style_, *row.before, *row.after)
@@ -262,6 +263,10 @@ class Json : public session::HitsSink {
       row.after ? value_json(json_, *row.after) : json_.null();
     }
     if (!row.by.empty()) json_.key("by").string(row.by);
+    if (row.thrown) {
+      json_.key("thrown");
+      value_json(json_, *row.thrown);
+    }
     if (!row.called_from.empty()) json_.key("called_from").string(row.called_from);
     if (row.notes != nullptr) notes(*row.notes);
     json_.end();

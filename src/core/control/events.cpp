@@ -71,8 +71,9 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
     if (!counts(*halt, thread, stopped)) continue;
     using Kind = HaltRule::Kind;
     const bool exception = halt->rule.kind == Kind::thrown || halt->rule.kind == Kind::caught;
-    hit(*halt, thread, stopped,
-        {.by = exception ? look::exception_at(*modules_, process_->view(thread)) : std::string()});
+    look::ThrownObject object;
+    if (exception) object = look::exception_at(*modules_, process_->view(thread));
+    hit(*halt, thread, stopped, {.by = std::move(object.words), .thrown = std::move(object.value)});
   }
   if (goal_ == nullptr) return;
   if (goal_->thread != 0 && goal_->thread != thread) return;

@@ -420,6 +420,7 @@ std::vector<look::CardHit> Control::hits_of(const Stopped& stopped) {
     card.hit = hit.hit;
     card.writer = hit.writer;
     card.by = hit.by;
+    card.thrown = hit.thrown;
     if (const HaltRule* rule = rule_of(hit.halt)) {
       card.rule = rule->text();
       card.what = rule->what;

@@ -32,6 +32,7 @@ struct CardHit {
   std::uint64_t writer = 0;                     ///< see HaltHit
   std::string writer_place;                     ///< "level_sum+0x12"
   std::string by;                               ///< see HaltHit
+  std::optional<inspect::Value> thrown;         ///< likewise
   std::optional<inspect::Value> before, after;  ///< data stops: what is watched
 };
 

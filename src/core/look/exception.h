@@ -2,16 +2,24 @@
 // layouts of libstdc++).
 #pragma once
 
+#include <optional>
 #include <string>
 
+#include "inspect/value.h"
 #include "look/modules.h"
 #include "state/view.h"
 
 namespace deeptrace::look {
 
-/// For a thread at the first instruction of __cxa_throw, __cxa_begin_catch or what throws again: `exception Own`, and
-/// of the library's own kinds of errors the message, `exception std::range_error "no such level"`. What is thrown again
-/// is said to be `exception that was caught before`; empty where the runtime's layout is not known.
-std::string exception_at(Modules& modules, const state::StateView& view);
+struct ThrownObject {
+  /// `exception Own`; of the library's own kinds of errors and classes derived from them with the message, `exception
+  /// std::range_error "no such level"`. What is thrown again is said to be `exception that was caught before`; empty
+  /// where the runtime's layout is not known.
+  std::string words;
+  std::optional<inspect::Value> value;  ///< where debug information has the type; without the library's base classes
+};
+
+/// For a thread at the first instruction of __cxa_throw, __cxa_begin_catch or what throws again.
+ThrownObject exception_at(Modules& modules, const state::StateView& view);
 
 }  // namespace deeptrace::look

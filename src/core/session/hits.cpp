@@ -164,6 +164,7 @@ HitPlace::HitPlace(control::ProcessTree& tree, const look::Stopped& stopped, con
   if (!hit.before.empty()) row.before = control.watched_value(hit.halt, hit.before);
   if (!hit.after.empty()) row.after = control.watched_value(hit.halt, hit.after);
   row.by = hit.by;
+  row.thrown = hit.thrown;
 }
 
 std::optional<RunEnd> end_of(const control::Control& control, const look::Stopped& stopped) {

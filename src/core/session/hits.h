@@ -39,6 +39,7 @@ struct HitRow {
   std::vector<inspect::Value> kept;  ///< in the order asked for; Kind::unknown says why there is none
   std::optional<inspect::Value> before, after;      ///< of data stops
   std::string_view by;                              ///< who wrote, where it was no instruction; else empty
+  std::optional<inspect::Value> thrown;             ///< the object of an exception, where its type is known
   const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
   const look::Card* card = nullptr;                 ///< where cards were asked for
 };
