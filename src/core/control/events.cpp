@@ -220,11 +220,28 @@ void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
   }
 }
 
+namespace {
+
+/// True of a call that lets a child run in the program's memory until that executes a program or ends.
+bool lends_memory(const state::StateView& view, std::string_view call) {
+  constexpr std::uint64_t kVfork = 0x4000;  // CLONE_VFORK, linux/sched.h
+  std::uint64_t flags = abi::argument(view.registers(), 1, view.mode());
+  if (call == "clone3") {  // the first member of struct clone_args
+    std::uint8_t bytes[8] = {};
+    if (view.read_memory(flags, bytes) != sizeof bytes) return false;
+    std::memcpy(&flags, bytes, sizeof flags);
+  }
+  return call == "vfork" || ((call == "clone" || call == "clone3") && (flags & kVfork) != 0);
+}
+
+}  // namespace
+
 /// What the kernel wrote for a system call no debug register sees: it is found by comparing.
 void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopped) {
   const process::ThreadView& view = process_->view(thread);
   const auto table = look::table_of_call(view);
   const abi::SystemCall* call = abi::system_call(number, table);
+  const bool lent = call != nullptr && lends_memory(view, call->name);
   const unsigned by_kernel = process_->kernel_slots(thread);
   std::optional<unsigned> by_others;
   for (const auto& halt : halts_) {
@@ -241,7 +258,11 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
       if (!by_others) by_others = process_->unreported_slots(thread);
       if (in(*by_others)) continue;
     }
-    if (call != nullptr && call->outputs_known && table == abi::CallTable::x86_64) {
+    if (lent && options_.trace_children) {  // that child's own stop points have counted it
+      halt->last = now;
+      continue;
+    }
+    if (call != nullptr && !lent && call->outputs_known && table == abi::CallTable::x86_64) {
       bool may = false;
       for (unsigned i = 0; i < call->output_count; ++i) {
         const abi::KernelOutput& output = call->outputs[i];
@@ -252,7 +273,9 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
       }
       if (!may) continue;  // another thread's instruction wrote it, and its debug register will say so
     }
-    HaltHit details{.by = "system call " + abi::call_name(number, table), .before = halt->last, .after = now};
+    const std::string by =
+        lent ? "a child process in the program's memory" : "system call " + abi::call_name(number, table);
+    HaltHit details{.by = by, .before = halt->last, .after = now};
     const bool wanted = certain ? !halt->rule.how().only_changes || !halt->same(now) : !halt->same(now);
     halt->last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));

@@ -54,8 +54,9 @@ void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance pr
     }
     first += done;
   }
-  if (provenance == state::Provenance::program && !stops_.empty()) {
-    for (const state::MemoryRequest& request : requests) stops_.hide(request.address, request.into.first(request.got));
+  if (provenance == state::Provenance::program && !planted_->bytes.empty()) {
+    for (const state::MemoryRequest& request : requests)
+      planted_->bytes.hide(request.address, request.into.first(request.got));
   }
 }
 
@@ -65,11 +66,11 @@ bool Memory::raw_write(std::uint64_t address, std::span<const std::uint8_t> byte
 }
 
 bool Memory::write(std::uint64_t address, std::span<const std::uint8_t> bytes) {
-  if (!stops_.overlap(address, bytes.size())) return raw_write(address, bytes);
+  if (!planted_->bytes.overlap(address, bytes.size())) return raw_write(address, bytes);
   for (std::size_t i = 0; i < bytes.size(); ++i) {
-    if (stops_.contains(address + i)) {
-      stops_.remove(address + i);
-      stops_.add(address + i, bytes[i]);
+    if (planted_->bytes.contains(address + i)) {
+      planted_->bytes.remove(address + i);
+      planted_->bytes.add(address + i, bytes[i]);
     } else if (!raw_write(address + i, bytes.subspan(i, 1))) {
       return false;
     }
@@ -84,11 +85,15 @@ bool Memory::write_as_program(std::uint64_t address, std::span<const std::uint8_
 }
 
 bool Memory::plant(std::uint64_t address) {
-  if (stops_.contains(address)) return true;
-  std::uint8_t own = 0;
-  if (read(address, {&own, 1}) != 1 || !raw_write(address, {&StopBytes::kTrap, 1})) return false;
-  stops_.add(address, own);
-  delay_at(Delay::plant);
+  if (own_.contains(address)) return true;
+  if (!is_planted(address)) {
+    std::uint8_t own = 0;
+    if (read(address, {&own, 1}) != 1 || !raw_write(address, {&StopBytes::kTrap, 1})) return false;
+    planted_->bytes.add(address, own);
+    delay_at(Delay::plant);
+  }
+  own_.insert(address);
+  ++planted_->users[address];
   return true;
 }
 
@@ -96,21 +101,21 @@ bool Memory::plant(std::uint64_t address) {
 std::uint8_t Memory::learn_own_byte(std::uint64_t address) {
   std::uint8_t now = StopBytes::kTrap;
   read(address, {&now, 1}, state::Provenance::as_in_memory);
-  if (now != StopBytes::kTrap) stops_.set_own_byte(address, now);
+  if (now != StopBytes::kTrap) planted_->bytes.set_own_byte(address, now);
   return now;
 }
 
 void Memory::uncover(std::uint64_t address) {
-  if (!stops_.contains(address)) return;
+  if (!planted_->bytes.contains(address)) return;
   if (learn_own_byte(address) == StopBytes::kTrap) {
-    const std::uint8_t own = stops_.own_byte(address);
+    const std::uint8_t own = planted_->bytes.own_byte(address);
     raw_write(address, {&own, 1});
   }
   delay_at(Delay::uncover);
 }
 
 void Memory::cover(std::uint64_t address) {
-  if (stops_.contains(address)) {
+  if (planted_->bytes.contains(address)) {
     learn_own_byte(address);
     raw_write(address, {&StopBytes::kTrap, 1});
   }
@@ -118,26 +123,53 @@ void Memory::cover(std::uint64_t address) {
 }
 
 void Memory::plant_overwritten() {
-  for (const auto& [address, own] : stops_.all()) {
+  for (const auto& [address, own] : planted_->bytes.all()) {
     if (learn_own_byte(address) != StopBytes::kTrap) raw_write(address, {&StopBytes::kTrap, 1});
   }
 }
 
 void Memory::remove(std::uint64_t address) {
+  if (own_.erase(address) == 0) return;
+  const auto users = planted_->users.find(address);
+  if (--users->second != 0) return;
+  planted_->users.erase(users);
   uncover(address);
-  stops_.remove(address);
+  planted_->bytes.remove(address);
 }
 
 void Memory::inherit(const StopBytes& stops) {
-  stops_ = stops;
-  for (const auto& [address, own] : stops_.all()) raw_write(address, {&StopBytes::kTrap, 1});
+  forget_stops();
+  planted_->bytes = stops;
+  for (const auto& [address, own] : stops.all()) {
+    own_.insert(address);
+    planted_->users[address] = 1;
+    raw_write(address, {&StopBytes::kTrap, 1});
+  }
+}
+
+void Memory::share(const Memory& other) {
+  forget_stops();
+  planted_ = other.planted_;
+  own_ = other.own_;
+  for (const std::uint64_t address : own_) ++planted_->users[address];
+}
+
+void Memory::forget_stops() {
+  if (planted_.use_count() > 1) {
+    const std::set<std::uint64_t> own = own_;
+    for (const std::uint64_t address : own) remove(address);
+  }
+  planted_ = std::make_shared<Planted>();
+  own_.clear();
 }
 
 void Memory::remove_all() {
-  for (const auto& [address, own] : stops_.all()) {
+  for (const auto& [address, own] : planted_->bytes.all()) {
     if (learn_own_byte(address) == StopBytes::kTrap) raw_write(address, {&own, 1});
   }
-  stops_.clear();
+  if (planted_.use_count() > 1) return forget_stops();
+  *planted_ = {};
+  own_.clear();
 }
 
 }  // namespace deeptrace::process

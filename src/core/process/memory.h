@@ -3,6 +3,9 @@
 
 #include <sys/types.h>
 
+#include <map>
+#include <memory>
+#include <set>
 #include <span>
 
 #include "base/file_descriptor.h"
@@ -15,7 +18,7 @@ class Memory {
  public:
   Memory() = default;
   explicit Memory(pid_t pid) { open(pid); }
-  ~Memory() = default;
+  ~Memory() { forget_stops(); }
   Memory(const Memory&) = delete;
   Memory& operator=(const Memory&) = delete;
 
@@ -36,27 +39,41 @@ class Memory {
   /// Plants a stop byte; false when the memory is not there. Planting twice is the same as once.
   bool plant(std::uint64_t address);
   void remove(std::uint64_t address);
+  /// Takes all stop bytes out of the memory, for a process that is let go: those of others that have it too.
   void remove_all();
   /// Takes a stop byte away for a moment, and puts it back.
   void uncover(std::uint64_t address);
   void cover(std::uint64_t address);
   /// Plants again where the program has written over stop bytes.
   void plant_overwritten();
-  [[nodiscard]] bool is_planted(std::uint64_t address) const { return stops_.contains(address); }
-  [[nodiscard]] const StopBytes& stops() const { return stops_; }
+  /// By this process or one that has the same memory.
+  [[nodiscard]] bool is_planted(std::uint64_t address) const { return planted_->bytes.contains(address); }
+  [[nodiscard]] const StopBytes& stops() const { return planted_->bytes; }
   /// The process is a forked copy of one that these stop bytes were planted in, be it with some taken away for a
   /// moment.
   void inherit(const StopBytes& stops);
-  /// The process has other memory now: what was planted is gone.
-  void forget_stops() { stops_.clear(); }
+  /// The process runs in the memory of another (vfork) and has planted what that one has: each byte stays until both
+  /// have removed it.
+  void share(const Memory& other);
+  [[nodiscard]] bool is_shared_with(const Memory& other) const { return planted_ == other.planted_; }
+  /// The process has other memory now, or none: what was planted is gone. Where another process has the memory still,
+  /// what only this one had planted is removed.
+  void forget_stops();
 
  private:
   std::uint8_t learn_own_byte(std::uint64_t address);
   bool raw_write(std::uint64_t address, std::span<const std::uint8_t> bytes) const;
 
+  /// What stands in a memory.
+  struct Planted {
+    StopBytes bytes;
+    std::map<std::uint64_t, unsigned> users;  ///< by address: processes that planted it
+  };
+
   pid_t pid_ = 0;
-  FileDescriptor file_;  ///< /proc/PID/mem
-  StopBytes stops_;
+  FileDescriptor file_;  ///< /proc/PID/mem, which stays that of the memory it was opened for
+  std::shared_ptr<Planted> planted_ = std::make_shared<Planted>();
+  std::set<std::uint64_t> own_;  ///< addresses that this process planted
 };
 
 }  // namespace deeptrace::process

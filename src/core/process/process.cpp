@@ -302,6 +302,11 @@ void Process::kill() {
 
 void Process::detach() {
   if (gone_) return;
+  // Children that run in this memory first: a thread waits for them.
+  for (std::size_t i = 0; i < family_->members.size(); ++i) {
+    Process& other = *family_->members[i];
+    if (other.is_guest() && find(other.forked_by_) != nullptr) other.detach();
+  }
   // A thread that waits for its vfork child can be let go only when that is done.
   const auto waits = [](const auto& thread) { return thread->in_vfork; };
   while (!gone_ && std::ranges::any_of(threads_, waits)) {

@@ -5,8 +5,9 @@
 // whether all threads are to be held for it; events of other threads that came meanwhile are kept for the next run, so
 // that nothing is lost and nothing counts twice.
 //
-// A forked child gets its code back as it was and is let go, or is traced as a Process of its own (trace_children); a
-// child that shares memory (vfork, posix_spawn) is taken over stop bytes until it has its own program. Processes that
+// A forked child gets its code back as it was and is let go, or is traced as a Process of its own (trace_children). A
+// child that shares memory (vfork, posix_spawn) is taken over stop bytes until it has its own program; a traced one has
+// stop points of its own in the memory of both. Processes that
 // are traced together form a family: while one runs, the others run beside it. What the tool itself does to the program
 // does not show: stop bytes in memory that is read, the trap flag in what `pushf` and `syscall` leave, system calls
 // that our stopping interrupted.
@@ -165,6 +166,8 @@ class Process final : public state::Target {
   /// registers included; or before the first instruction of a program of its own (`is_fresh`). Null when there is none.
   std::unique_ptr<Process> take_child();
   [[nodiscard]] bool is_fresh() const { return fresh_; }
+  /// True while it runs in the memory of another that is traced, as the child of a vfork does before its exec.
+  [[nodiscard]] bool is_guest() const { return guest_; }
   /// True when other processes are traced together with this one.
   [[nodiscard]] bool has_family() const { return family_->members.size() > 1; }
   /// Of a forked child: the thread that forked it.
@@ -214,7 +217,7 @@ class Process final : public state::Target {
   friend class ThreadView;
   struct Thread {
     pid_t id = 0;
-    bool shares_memory = false;  ///< not of the program: a vfork child before its exec
+    bool shares_memory = false;  ///< not of the program: a vfork child before its exec, where children are not traced
     bool running = false;
     bool in_vfork = false;  ///< waits for its child, and cannot be held
     bool exiting = false;
@@ -223,7 +226,7 @@ class Process final : public state::Target {
     /// Shown at the instruction of the call that it is about to make, or makes (stand_at_call): where that is.
     std::optional<std::uint64_t> at_call;
     std::uint64_t call_result = 0;  ///< what the kernel keeps in its result register meanwhile
-    std::uint32_t lost = 0;  ///< bits by Reg: what the processor has overwritten on the way into the kernel
+    std::uint32_t lost = 0;         ///< bits by Reg: what the processor has overwritten on the way into the kernel
     bool slots_due = false;
     bool status_stale = false;              ///< the debug status holds what was reported
     int request = PTRACE_CONT;              ///< how it is resumed, or was last: PTRACE_CONT until it is set otherwise
@@ -277,7 +280,7 @@ class Process final : public state::Target {
   std::optional<Event> take_trap(Thread& thread);
   Event take_signal(Thread& thread, int signal);
   void adopt(pid_t child, Thread& parent);
-  void bear(pid_t child, const Thread& parent);
+  bool bear(pid_t child, const Thread& parent, bool shares);
   void bear_fresh(pid_t child);
   void serve_sharing(Thread& thread, int status);
   unsigned triggered(Thread& thread, bool forget = true);
@@ -319,7 +322,7 @@ class Process final : public state::Target {
   bool attached_;
   bool gone_ = false;
   bool children_traced_ = false;
-  bool fresh_ = false;
+  bool fresh_ = false, guest_ = false;
   pid_t forked_by_ = 0;
   std::shared_ptr<Family> family_;
   std::vector<std::unique_ptr<Process>> children_;  ///< nobody has taken yet

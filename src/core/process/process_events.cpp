@@ -258,6 +258,7 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
       std::erase_if(family_->early, [](const auto& one) { return ::kill(one.first, 0) != 0; });
       for (auto& slot : slots_) slot.reset();
       memory_.forget_stops();
+      guest_ = false;
       memory_.open(pid_);
       Thread& only = add(pid_);
       only.request = PTRACE_CONT;
@@ -286,7 +287,8 @@ void Process::adopt(pid_t child, Thread& parent) {
     if (!WIFSTOPPED(status)) return;
   }
   const bool is_thread = status_field(child, "Tgid", 10) == static_cast<std::uint64_t>(pid_);
-  if (!is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) != 0) return bear(child, parent);
+  const bool shares = !is_thread && ::syscall(SYS_kcmp, pid_, child, KCMP_VM, 0, 0) == 0;
+  if (!is_thread && (!shares || children_traced_) && bear(child, parent, shares)) return;
   Thread& thread = add(child);
   thread.request = PTRACE_CONT;
   thread.shares_memory = !is_thread;
@@ -295,8 +297,9 @@ void Process::adopt(pid_t child, Thread& parent) {
   set_slots(thread);
 }
 
-/// A forked child has a copy of everything but the debug registers.
-void Process::bear(pid_t child, const Thread& parent) {
+/// A forked child has a copy of everything but the debug registers; one that runs in our memory has that itself.
+/// False for such a one that cannot be followed as a process of its own.
+bool Process::bear(pid_t child, const Thread& parent, bool shares) {
   std::unique_ptr<Process> born(new Process(child, attached_, family_));
   Thread& thread = born->add(child);
   thread.request = PTRACE_CONT;
@@ -307,8 +310,17 @@ void Process::bear(pid_t child, const Thread& parent) {
     born->store(thread);
   }
   const bool opened = born->memory_.open(child);
-  if (opened) born->memory_.inherit(memory_.stops());
-  if (!opened || !children_traced_) return born->detach();
+  if (!opened && shares) {
+    born->gone_ = true;
+    return false;
+  }
+  if (shares) born->memory_.share(memory_);
+  born->guest_ = shares;
+  if (opened && !shares) born->memory_.inherit(memory_.stops());
+  if (!opened || !children_traced_) {
+    born->detach();
+    return true;
+  }
   born->children_traced_ = true;
   born->forked_by_ = parent.id;
   std::ranges::copy(slots_, born->slots_);
@@ -319,6 +331,7 @@ void Process::bear(pid_t child, const Thread& parent) {
     born->owed_.push_back(owed);
   }
   children_.push_back(std::move(born));
+  return true;
 }
 
 /// A child that shared our memory has its own program now: it stands at the event of its exec.
