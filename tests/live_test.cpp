@@ -472,6 +472,51 @@ int main(int argc, char **argv) {
   }
 }
 
+/// A name that nothing has yet waits for the library that brings it, twice where that is unloaded and loaded again.
+TEST(Places, OfLibrariesThatComeLaterAreWaitedFor) {
+  const TempFolder folder;
+  write_file(folder / "rise.c", R"(int raised = 3;
+__attribute__((noinline)) int rise(int by) {
+  raised += by;
+  return raised;
+})");
+  for (const std::string width : {"-m64", "-m32"}) {
+    SCOPED_TRACE(width);
+    const std::string library = folder / ("rise" + width + ".so");
+    ASSERT_EQ(run({"gcc", "-g", width, "-fPIC", "-shared", "-o", library, folder / "rise.c"}).status, 0);
+    const std::string program = built(folder, "host" + width, R"(
+#include <dlfcn.h>
+int main(int argc, char **argv) {
+  int sum = 0;
+  for (int turn = 0; turn < 2; turn++) {
+    void *library = dlopen(argv[1], RTLD_NOW);
+    int (*rise)(int) = (int (*)(int))dlsym(library, "rise");
+    for (int i = 1; i < 4; i++) sum += rise(i);
+    dlclose(library);
+  }
+  return sum;
+})",
+                                      {"gcc", "-g", "-O0", "-w", width});
+    const Outcome unknown = deeptrace({"hits", "--at", "rise", program, library});
+    EXPECT_EQ(unknown.status, 2);
+    EXPECT_NE(unknown.err.find("with `later` the stop point waits for a library that has it"), std::string::npos);
+    const json told = hits_of({"--later", "--at", "rise", "--halt", "at rise.c:4 when by == 2", "--on-return", "rise",
+                               "--at", "nowhere", "--keep", "raised", program, library});
+    EXPECT_EQ(told["counts"], json({{"h1", 6}, {"h2", 2}, {"h3", 6}, {"h4", 0}}));
+    EXPECT_EQ(told["exit"]["status"], 2 * (4 + 6 + 9));
+    const json written = hits_of({"--later", "--on-write", "raised", "--count", "3", "--let-finish", program, library});
+    std::vector<std::string> after;
+    for (const json& row : written["hits"]) after.push_back(row["after"]["signed"]);
+    EXPECT_EQ(after, (std::vector<std::string>{"4", "6", "9"}));
+    // Names of conditions are judged when the place is there.
+    const Outcome wrong = deeptrace({"hits", "--halt", "at rise when bye == 2 later", program, library});
+    EXPECT_EQ(wrong.status, 1);
+    EXPECT_NE(wrong.out.find("note: h1: its condition cannot hold: bye: no register, variable or function"),
+              std::string::npos)
+        << wrong.out;
+  }
+}
+
 // ---- places that only the running program has --------------------------------------------------------------------
 
 /// Functions that the loader chooses among several (IFUNC) are the ones that are called: the program counts its calls.

@@ -33,6 +33,7 @@ Result<std::vector<control::HaltRule>> rules_of(const cxxopts::ParseResult& pars
       result.push_back(std::move(*rule));
     }
   }
+  for (control::HaltRule& rule : result) rule.later |= parsed.count("later") != 0;
   return result;
 }
 
@@ -105,7 +106,8 @@ int run(const Command& command, std::vector<std::string> words) {
       "on-write", "when a variable or other memory is written", text(), "EXPR")(
       "on-access", "when it is read or written", text(), "EXPR")("on-change", "when its value changes", text(), "EXPR")(
       "on-return", "when a function returns; `result` is what it returned", text(), "FUNCTION")(
-      "halt", "any stop point with its conditions: 'at levels.c:31 from hit 3 when level > 5'", text(), "RULE");
+      "halt", "any stop point with its conditions: 'at levels.c:31 from hit 3 when level > 5'", text(), "RULE")(
+      "later", "places and variables that nothing knows yet wait for a library that has them");
   options.add_options("Rows")("keep", "expressions whose values each row keeps, with commas between", text(),
                               "EXPR,...")("card", "a card at each hit in place of a table")(
       "count", "this many rows, then the program is ended", cxxopts::value<std::string>(), "N")(

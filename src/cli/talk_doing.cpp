@@ -35,7 +35,7 @@ Answer Talk::halt(Arguments rest) {
       text += fmt::format("   {:#x}", address);
       if (!one.rule.on_data()) text += " " + report::shown_name(style_, subject_->modules().place_name(address));
     }
-    if (one.rule.on_data()) text += fmt::format(", {} bytes", one.size);
+    if (one.size != 0) text += fmt::format(", {} bytes", one.size);
     answer.lines.push_back(text + "   " + report::look(style_, Role::faint, one.how));
     if (one.rule.on_data()) {
       answer.lines.push_back(

@@ -138,7 +138,8 @@ class Text : public session::HitsSink {
 
   static std::string hint(const HaltInfo& halt) {
     const auto times = [](std::uint64_t count) { return count == 1 ? "once" : fmt::format("{} times", count); };
-    if (halt.how.starts_with("waits")) return ": its module was never loaded";
+    if (halt.came == 0 && halt.how.starts_with("waits"))
+      return halt.rule.later ? ": no library that was loaded has it" : ": its module was never loaded";
     if (halt.came != 0) return fmt::format(": came there {}, and the condition was false", times(halt.came));
     if (halt.entered != 0)
       return fmt::format(": entered {}, and never left by a return, but by an exception, a jump or the end",

@@ -184,7 +184,12 @@ void Control::resolve_waiting() {
   for (const auto& halt : halts_) {
     if (!halt->waiting) continue;
     halt->waiting = false;
-    if (place_halt(*halt)) halt->waiting = true;
+    if (halt->rule.on_data() ? place_data(*halt) : place_halt(*halt)) halt->waiting = true;
+    if (halt->waiting || !halt->condition) continue;
+    const auto error = wrong_at(*halt->condition, *halt, true);
+    halt->told_failure |= error.has_value();
+    if (error)
+      stopped_.notes.push_back("h" + std::to_string(halt->number) + ": its condition cannot hold: " + error->message);
   }
 }
 

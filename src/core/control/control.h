@@ -152,6 +152,8 @@ class Control final : public look::Subject {
   void resolve_waiting();
 
   // stop points
+  std::optional<Error> place_or_wait(Halt& halt);
+  [[nodiscard]] bool may_come_later(const HaltRule& rule) const;
   std::optional<Error> place_halt(Halt& halt);
   std::optional<Error> wrong_at(const inspect::Expression& expression, const Halt& halt, bool is_condition);
   Result<look::StopPlaces> fixed_places(std::string_view names);

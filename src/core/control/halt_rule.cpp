@@ -72,7 +72,7 @@ class Reader {
     return std::nullopt;
   }
   [[nodiscard]] bool at_modifier() const {
-    return here() == "when" || here() == "once" || (here() == "from" && here(1) == "hit") ||
+    return here() == "when" || here() == "once" || here() == "later" || (here() == "from" && here(1) == "hit") ||
            (here() == "every" && number_in(here(1))) || (here() == "for" && here(1) == "thread");
   }
   /// The text up to the next modifier.
@@ -95,8 +95,8 @@ class Reader {
   }
   bool modifier(HaltRule& rule) {
     const std::string_view word = here();
-    if (word == "once") {
-      rule.once = true;
+    if (word == "once" || word == "later") {
+      (word == "once" ? rule.once : rule.later) = true;
       ++next_;
       return true;
     }
@@ -118,7 +118,7 @@ class Reader {
       ++next_;
       return number(rule.every, "a number of hits, from 1 up");
     }
-    return fail("from hit N, every N, when EXPR, for thread N or once"), false;
+    return fail("from hit N, every N, when EXPR, for thread N, once or later"), false;
   }
 
   std::string_view text_;
@@ -136,6 +136,7 @@ std::string HaltRule::text() const {
   if (!condition.empty()) result += " when " + condition;
   if (thread) result += " for thread " + std::to_string(*thread);
   if (once) result += " once";
+  if (later) result += " later";
   return result;
 }
 

@@ -3,7 +3,8 @@
 //   at levels.c:31 from hit 3 when level > 5
 //
 // The words of a kind (`at LOCATION`, `on write EXPR`, …), followed by any of: from hit N, every N, when EXPR, for
-// thread N, once. Hits are counted after `when` holds. All that makes a kind is one record of kHaltKinds.
+// thread N, once, later. Hits are counted after `when` holds. With `later` a place or variable that nothing knows yet
+// is waited for: a library that is loaded may have it. All that makes a kind is one record of kHaltKinds.
 #pragma once
 
 #include <array>
@@ -58,6 +59,7 @@ struct HaltRule {
   std::uint64_t every = 1;
   std::optional<std::uint64_t> thread;
   bool once = false;
+  bool later = false;
 
   [[nodiscard]] const HaltKind& how() const { return kHaltKinds[static_cast<std::size_t>(kind)]; }
   [[nodiscard]] bool on_data() const { return how().by == HaltKind::By::data; }

@@ -164,7 +164,11 @@ Result<unsigned> Control::add(const HaltRule& rule) {
     halt->condition = std::make_shared<inspect::Expression>(std::move(*condition));
   }
   halt->number = next_number_;
-  if (auto error = rule.on_data() ? place_data(*halt) : place_halt(*halt)) return *error;
+  if (auto error = place_or_wait(*halt)) {
+    if (error->fault == Fault::usage && may_come_later(rule))
+      error->message += "; with `later` the stop point waits for a library that has it";
+    return *error;
+  }
   if (auto error = halt->condition ? wrong_at(*halt->condition, *halt, true) : std::nullopt) {
     unplace(*halt);
     const bool named = error->message.starts_with(rule.condition + ": ");
@@ -199,6 +203,23 @@ std::optional<Error> Control::wrong_at(const inspect::Expression& expression, st
     if (!error) return std::nullopt;
   }
   return error;
+}
+
+/// Places or variables that are not there yet are waited for where that was asked for.
+std::optional<Error> Control::place_or_wait(Halt& halt) {
+  std::optional<Error> error = halt.rule.on_data() ? place_data(halt) : place_halt(halt);
+  if (!error || !halt.rule.later || error->fault != Fault::usage) return error;
+  unplace(halt);
+  halt.waiting = true;
+  return std::nullopt;
+}
+
+/// The program loads libraries by itself, and one of them may have what nothing has yet.
+bool Control::may_come_later(const HaltRule& rule) const {
+  const HaltKind::By by = rule.how().by;
+  if (rule.later || (by != HaltKind::By::place && by != HaltKind::By::data)) return false;
+  return std::ranges::any_of(modules_->main().program->relocations(),
+                             [](const auto& one) { return !one.defined && one.symbol == "dlopen"; });
 }
 
 /// The first instructions of those of the functions that are there; an error where none is.
@@ -437,11 +458,11 @@ std::vector<HaltInfo> Control::halts() const {
   std::vector<HaltInfo> result;
   for (const auto& halt : halts_) {
     HaltInfo info{halt->number, halt->rule, halt->hits, halt->addresses, halt->size, halt->came, halt->entered, {}};
-    if (halt->rule.on_data()) info.addresses = {halt->address};
+    if (halt->rule.on_data() && !halt->waiting) info.addresses = {halt->address};
     if (halt->spent) {
       info.how = halt->rule.once ? "done (once)" : "ended: what it watched is gone";
     } else if (halt->waiting) {
-      info.how = "waits for its module to be loaded";
+      info.how = halt->rule.later ? "waits for a library that has it" : "waits for its module to be loaded";
     } else if (halt->by_stepping) {
       info.how = "by stepping every instruction (some 100,000 a second)";
     } else if (!halt->slots.empty()) {
@@ -473,7 +494,8 @@ std::vector<HaltInfo> Control::halts() const {
 }
 
 bool Control::watches_data() const {
-  return std::ranges::any_of(halts_, [](const auto& halt) { return halt->rule.on_data() && !halt->spent; });
+  return std::ranges::any_of(halts_,
+                             [](const auto& halt) { return halt->rule.on_data() && !halt->spent && !halt->waiting; });
 }
 bool Control::watches_calls() const {
   return std::ranges::any_of(
