@@ -517,6 +517,94 @@ int main(int argc, char **argv) {
   }
 }
 
+/// Each thread's copy of a variable, watched in all threads, in one, and in the first; the program logs its writes.
+/// What does not fit the debug registers goes by stepping.
+TEST(Threads, CopiesOfAVariableAreWatchedApart) {
+  const TempFolder folder;
+  for (const std::string width : {"-m64", "-m32"}) {
+    const std::string program = built(folder, "copies" + width, R"(
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+__thread int level = 5;
+static __thread char wide[200];
+static FILE *log_file;
+static void note(int number) { fprintf(log_file, "%d %d\n", number, level); fflush(log_file); }
+static void *work(void *number) {
+  for (int i = 0; i < 3; i++) {
+    level += 10 * (int)(long)number;
+    note((int)(long)number);
+    wide[i * 60] = i + 1;
+  }
+  return 0;
+}
+int main(int argc, char **argv) {
+  log_file = fopen(argv[1], "w");
+  level = 7;
+  note(1);
+  for (long i = 2; i < 5; i++) {
+    pthread_t one;
+    pthread_create(&one, 0, work, (void *)i);
+    pthread_join(one, 0);
+  }
+  level = 8;
+  note(1);
+  return 0;
+})",
+                                      {"gcc", "-g", "-O0", "-w", width});
+    const auto rows = [&](const std::string& rule, std::vector<std::string> more = {}) {
+      std::vector<std::string> words = {"--on-write", rule};
+      words.insert(words.end(), more.begin(), more.end());
+      words.insert(words.end(), {program, folder / "log"});
+      return hits_of(words);
+    };
+    const auto logged = [&](int thread) {
+      std::vector<std::string> result;
+      std::istringstream lines(read_file(folder / "log"));
+      for (std::string number, value; lines >> number >> value;) {
+        if (thread == 0 || number == std::to_string(thread)) result.push_back(number + " " + value);
+      }
+      return result;
+    };
+    for (const std::string with : {"automatic", "byte"}) {
+      SCOPED_TRACE(width + " " + with);
+      const std::vector<std::string> how =
+          with == "byte" ? std::vector<std::string>{"--stop-with", "byte"} : std::vector<std::string>();
+      for (const auto& [rule, thread] : {std::pair("level for all threads", 0), std::pair("level for thread 3", 3),
+                                         std::pair("level", 1), std::pair("level for thread 1", 1)}) {
+        const json told = rows(rule, how);
+        std::vector<std::string> seen;
+        std::map<std::uint64_t, std::string> last = {{1, "5"}, {2, "5"}, {3, "5"}, {4, "5"}};
+        for (const json& row : told["hits"]) {
+          const std::uint64_t number = row["thread"];
+          const std::string after = row["after"]["signed"];
+          seen.push_back(std::to_string(number) + " " + after);
+          EXPECT_EQ(row["before"]["signed"], last[number]) << rule << row.dump();
+          last[number] = after;
+        }
+        EXPECT_EQ(seen, logged(thread)) << rule;
+      }
+    }
+    const json wide = rows("wide for all threads");
+    EXPECT_EQ(wide["hits"].size(), 9U);
+    EXPECT_NE(std::string(wide["stops"][0]["how"]).find("by stepping"), std::string::npos);
+    const json alone = rows("level");
+    EXPECT_NE(std::string(alone["stops"][0]["how"]).find("the copy of thread 1 alone"), std::string::npos);
+    // An address of 32-bit code that counts down from the thread's block.
+    const json steps = json::parse(
+        deeptrace({"steps", "--format", "json", "--from", "main", "--count", "400", program, folder / "log"}).out,
+        nullptr, false);
+    bool written = false;
+    for (const json& row : steps["steps"]) {
+      if (!row.contains("memory")) continue;
+      for (const json& change : row["memory"])
+        written |= change["address"] == alone["stops"][0]["addresses"][0] && change["after"] == "0x7";
+    }
+    EXPECT_TRUE(written);
+    EXPECT_EQ(deeptrace({"hits", "--on-write", "log_file for all threads", program, folder / "log"}).status, 2);
+  }
+}
+
 // ---- places that only the running program has --------------------------------------------------------------------
 
 /// Functions that the loader chooses among several (IFUNC) are the ones that are called: the program counts its calls.

@@ -349,7 +349,7 @@ Answer Talk::help(Arguments rest) {
         for (const control::HaltKind& kind : control::kHaltKinds)
           answer.lines.push_back(
               fmt::format("      halt {}{}{}", kind.words, kind.subject.empty() ? "" : " ", kind.subject));
-        answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, once, later");
+        answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, for all threads, once, later");
       }
       const bool memory = one.name == "memory";
       if (memory || one.name == "show")

@@ -30,6 +30,8 @@ std::string halt_words(const HaltInfo& halt) {
   std::string text = fmt::format("h{} {}", halt.number, halt.rule.text());
   if (halt.rule.on_data() && !halt.addresses.empty())
     text += fmt::format(" ({} byte{} at {})", halt.size, halt.size == 1 ? "" : "s", hex(halt.addresses.front()));
+  if (halt.rule.on_data() && halt.addresses.empty() && halt.size != 0)
+    text += fmt::format(" ({} byte{} of each thread)", halt.size, halt.size == 1 ? "" : "s");
   return printable(text);
 }
 

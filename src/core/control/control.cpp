@@ -128,6 +128,8 @@ void Control::copy_halts(const Control& parent) {
     Halt& copy = *halts_.back();
     copy.hits = copy.came = copy.entered = 0;
     if (copy.frame_thread == process_->forked_by()) copy.frame_thread = thread_;
+    if (const auto own = copy.lasts.find(process_->forked_by()); own != copy.lasts.end())
+      copy.lasts = {{thread_, own->second}};
   }
 }
 

@@ -153,6 +153,7 @@ class Control final : public look::Subject {
 
   // stop points
   std::optional<Error> place_or_wait(Halt& halt);
+  std::optional<Error> watch_copies(Halt& halt);
   [[nodiscard]] bool may_come_later(const HaltRule& rule) const;
   std::optional<Error> place_halt(Halt& halt);
   std::optional<Error> wrong_at(const inspect::Expression& expression, const Halt& halt, bool is_condition);

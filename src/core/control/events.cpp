@@ -126,7 +126,8 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
     const isa::RegisterPart counter{isa::RegisterFile::general, isa::kRcx, 0, 64};
     const std::uint64_t to = view.registers()[Reg::rdi];
     constexpr std::uint64_t kNear = 128;
-    if (state::value_of(view.registers(), counter) != 0 && overlap(to - kNear, 2 * kNear, halt.address, halt.size))
+    if (state::value_of(view.registers(), counter) != 0 &&
+        overlap(to - kNear, 2 * kNear, halt.address_in(view), halt.size))
       return now;
   }
   if (around.before != 0) {
@@ -137,7 +138,7 @@ std::uint64_t Control::writer_before(pid_t thread, const Halt& halt) {
   // A call wrote its return address.
   const std::uint64_t word = arch::machine_of(view.mode()).word;
   const std::uint64_t stack = view.registers()[Reg::rsp];
-  if (overlap(stack, word, halt.address, halt.size)) {
+  if (overlap(stack, word, halt.address_in(view), halt.size)) {
     std::uint8_t bytes[8] = {};
     std::uint64_t back = 0;
     (void)process_->memory().read(stack, {bytes, word});
@@ -162,9 +163,11 @@ void Control::data_event(pid_t thread, unsigned slots, Stopped& stopped) {
       halt->spent = true;
       continue;
     }
+    const std::uint64_t address = halt->address_in(process_->view(thread));
+    std::vector<std::uint8_t>& last = halt->last_of(thread);
     std::vector<std::uint8_t> now(halt->size);
-    now.resize(process_->memory().read(halt->address, now));
-    const bool changed = !halt->same(now);
+    now.resize(process_->memory().read(address, now));
+    const bool changed = !halt->same(now, last);
     const std::uint64_t writer = writer_before(thread, *halt);
     bool wanted = changed;
     if (!changed && !halt->rule.how().only_changes && halt->mask.empty()) {
@@ -175,12 +178,12 @@ void Control::data_event(pid_t thread, unsigned slots, Stopped& stopped) {
         at_writer[Reg::rip] = writer;
         const isa::Instruction instruction = instruction_at(writer);
         for (const state::TouchedRange& range : state::touched_by(instruction, at_writer))
-          wanted |= overlap(range.address, range.size, halt->address, halt->size);
+          wanted |= overlap(range.address, range.size, address, halt->size);
       }
     }
-    HaltHit details{.writer = writer, .by = {}, .before = halt->last, .after = now};
+    HaltHit details{.writer = writer, .by = {}, .before = last, .after = now};
     if (writer == 0) details.by = "an instruction that went on elsewhere";
-    halt->last = now;
+    last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
 }
@@ -200,7 +203,7 @@ void Control::about_to_step(pid_t thread) {
     if (!halt->by_stepping || halt->spent) continue;
     const bool touched = std::ranges::any_of(ranges, [&](const state::TouchedRange& range) {
       const bool counts_here = isa::writes(range.access) || (halt->rule.how().reads && isa::reads(range.access));
-      return counts_here && overlap(range.address, range.size, halt->address, halt->size);
+      return counts_here && overlap(range.address, range.size, halt->address_in(view), halt->size);
     });
     if (touched) announced_.halts.push_back(halt->number);
   }
@@ -210,11 +213,12 @@ void Control::after_step(pid_t thread, unsigned slots, Stopped& stopped) {
   if (slots != 0) data_event(thread, slots, stopped);
   for (const auto& halt : halts_) {
     if (std::ranges::find(announced_.halts, halt->number) == announced_.halts.end()) continue;
+    std::vector<std::uint8_t>& last = halt->last_of(thread);
     std::vector<std::uint8_t> now(halt->size);
-    now.resize(process_->memory().read(halt->address, now));
-    const bool changed = !halt->same(now);
-    HaltHit details{.writer = announced_.address, .by = {}, .before = halt->last, .after = now};
-    halt->last = now;
+    now.resize(process_->memory().read(halt->address_in(process_->view(thread)), now));
+    const bool changed = !halt->same(now, last);
+    HaltHit details{.writer = announced_.address, .by = {}, .before = last, .after = now};
+    last = now;
     const bool wanted = changed || (!halt->rule.how().only_changes && halt->mask.empty());
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
@@ -246,20 +250,22 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
   std::optional<unsigned> by_others;
   for (const auto& halt : halts_) {
     if (!halt->rule.on_data() || halt->spent) continue;
+    const std::uint64_t watched = halt->address_in(view);
+    std::vector<std::uint8_t>& last = halt->last_of(thread);
     std::vector<std::uint8_t> now(halt->size);
-    now.resize(process_->memory().read(halt->address, now));
+    now.resize(process_->memory().read(watched, now));
     const auto in = [&](unsigned slots) {
       return std::ranges::any_of(halt->slots, [&](unsigned slot) { return (slots >> slot & 1) != 0; });
     };
     const bool certain = in(by_kernel) && halt->exact && halt->mask.empty();
-    if (now == halt->last && !(certain && !halt->rule.how().only_changes)) continue;
+    if (now == last && !(certain && !halt->rule.how().only_changes)) continue;
     // Another thread's instruction may have written it a moment ago: its debug register will say so.
     if (!in(by_kernel) && process_->threads().size() > 1 && !halt->slots.empty()) {
       if (!by_others) by_others = process_->unreported_slots(thread);
       if (in(*by_others)) continue;
     }
     if (lent && options_.trace_children) {  // that child's own stop points have counted it
-      halt->last = now;
+      last = now;
       continue;
     }
     if (call != nullptr && !lent && call->outputs_known && table == abi::CallTable::x86_64) {
@@ -269,15 +275,16 @@ void Control::data_after_call(pid_t thread, std::uint64_t number, Stopped& stopp
         const std::uint64_t address = abi::argument(view.registers(), output.argument);
         const std::uint64_t size =
             output.size != 0 ? output.size : abi::argument(view.registers(), output.argument + 1U);
-        may |= overlap(address, size, halt->address, halt->size);
+        may |= overlap(address, size, watched, halt->size);
       }
       if (!may) continue;  // another thread's instruction wrote it, and its debug register will say so
     }
     const std::string by =
         lent ? "a child process in the program's memory" : "system call " + abi::call_name(number, table);
-    HaltHit details{.by = by, .before = halt->last, .after = now};
-    const bool wanted = certain ? !halt->rule.how().only_changes || !halt->same(now) : !halt->same(now);
-    halt->last = now;
+    HaltHit details{.by = by, .before = last, .after = now};
+    const bool changed = !halt->same(now, last);
+    const bool wanted = changed || (certain && !halt->rule.how().only_changes);
+    last = now;
     if (wanted && counts(*halt, thread, stopped)) hit(*halt, thread, stopped, std::move(details));
   }
 }

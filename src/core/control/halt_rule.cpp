@@ -73,7 +73,8 @@ class Reader {
   }
   [[nodiscard]] bool at_modifier() const {
     return here() == "when" || here() == "once" || here() == "later" || (here() == "from" && here(1) == "hit") ||
-           (here() == "every" && number_in(here(1))) || (here() == "for" && here(1) == "thread");
+           (here() == "every" && number_in(here(1))) ||
+           (here() == "for" && (here(1) == "thread" || (here(1) == "all" && here(2) == "threads")));
   }
   /// The text up to the next modifier.
   std::string phrase() {
@@ -106,6 +107,11 @@ class Reader {
       if (rule.condition.empty()) return fail("a condition"), false;
       return true;
     }
+    if (word == "for" && here(1) == "all") {
+      rule.all_threads = true;
+      next_ += 3;
+      return true;
+    }
     if (word == "from" || word == "for") {
       next_ += 2;
       if (word == "from") return number(rule.from, "a number of hits, from 1 up");
@@ -118,7 +124,7 @@ class Reader {
       ++next_;
       return number(rule.every, "a number of hits, from 1 up");
     }
-    return fail("from hit N, every N, when EXPR, for thread N, once or later"), false;
+    return fail("from hit N, every N, when EXPR, for thread N, for all threads, once or later"), false;
   }
 
   std::string_view text_;
@@ -135,6 +141,7 @@ std::string HaltRule::text() const {
   if (every != 1) result += " every " + std::to_string(every);
   if (!condition.empty()) result += " when " + condition;
   if (thread) result += " for thread " + std::to_string(*thread);
+  if (all_threads) result += " for all threads";
   if (once) result += " once";
   if (later) result += " later";
   return result;

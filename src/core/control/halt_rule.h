@@ -3,8 +3,9 @@
 //   at levels.c:31 from hit 3 when level > 5
 //
 // The words of a kind (`at LOCATION`, `on write EXPR`, …), followed by any of: from hit N, every N, when EXPR, for
-// thread N, once, later. Hits are counted after `when` holds. With `later` a place or variable that nothing knows yet
-// is waited for: a library that is loaded may have it. All that makes a kind is one record of kHaltKinds.
+// thread N, for all threads, once, later. Hits are counted after `when` holds. With `later` a place or variable that
+// nothing knows yet is waited for: a library that is loaded may have it. All that makes a kind is one record of
+// kHaltKinds.
 #pragma once
 
 #include <array>
@@ -58,6 +59,7 @@ struct HaltRule {
   std::uint64_t from = 1;
   std::uint64_t every = 1;
   std::optional<std::uint64_t> thread;
+  bool all_threads = false;  ///< of a variable of each thread's own: all copies are watched
   bool once = false;
   bool later = false;
 

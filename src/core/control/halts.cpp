@@ -343,8 +343,15 @@ std::optional<Error> Control::place_data(Halt& halt) {
   halt.last.resize(halt.size);
   if (process_->memory().read(halt.address, halt.last) != halt.size)
     return Error{Fault::usage, what + ": memory at " + hex_text(halt.address) + " cannot be read"};
+  if (auto error = watch_copies(halt)) return error;
   const auto on = halt.rule.how().reads ? DebugSlot::On::access : DebugSlot::On::write;
-  const std::vector<DebugSlot> pieces = covering(halt.address, halt.size, on, halt.exact);
+  std::vector<DebugSlot> pieces = covering(halt.address_in(view()), halt.size, on, halt.exact);
+  // Every thread pointer is aligned to more than the eight bytes of a piece.
+  const std::uint64_t pointer = halt.of_thread ? halt.address_in(view()) - halt.address : 0;
+  for (DebugSlot& piece : pieces) {
+    piece.address -= pointer;
+    piece.of_thread = halt.of_thread;
+  }
   halt.by_stepping = pieces.size() > free_slots() || options_.stop_with == StopWith::byte;
   for (const DebugSlot& piece : pieces) {
     if (halt.by_stepping) break;
@@ -366,6 +373,28 @@ std::optional<Error> Control::place_data(Halt& halt) {
       halt.frame_return = frames[1].address();
       halt.frame_thread = thread_;
     }
+  }
+  return std::nullopt;
+}
+
+/// A variable of each thread's own: every thread's copy, where that was asked for.
+std::optional<Error> Control::watch_copies(Halt& halt) {
+  halt.own = look::own_copy_at(*modules_, view(), halt.address);
+  halt.own_thread = number_of(thread_);
+  const bool wanted = halt.rule.all_threads || halt.rule.thread;
+  if (!halt.own && halt.rule.all_threads)
+    return Error{Fault::usage, halt.rule.what + ": is one for all threads; leave `for all threads` away"};
+  if (!halt.own || !wanted) return std::nullopt;
+  if (!halt.own->from_pointer)
+    return Error{Fault::usage, halt.rule.what +
+                                   ": each thread has its copy in a block of its own that is made when it is first "
+                                   "used; stop in the thread and watch that copy alone"};
+  halt.of_thread = true;
+  halt.address = static_cast<std::uint64_t>(*halt.own->from_pointer);
+  for (const pid_t thread : process_->threads()) {
+    std::vector<std::uint8_t> bytes(halt.size);
+    bytes.resize(process_->memory().read(halt.address_in(process_->view(thread)), bytes));
+    halt.lasts[thread] = std::move(bytes);
   }
   return std::nullopt;
 }
@@ -458,7 +487,7 @@ std::vector<HaltInfo> Control::halts() const {
   std::vector<HaltInfo> result;
   for (const auto& halt : halts_) {
     HaltInfo info{halt->number, halt->rule, halt->hits, halt->addresses, halt->size, halt->came, halt->entered, {}};
-    if (halt->rule.on_data() && !halt->waiting) info.addresses = {halt->address};
+    if (halt->rule.on_data() && !halt->waiting && !halt->of_thread) info.addresses = {halt->address};
     if (halt->spent) {
       info.how = halt->rule.once ? "done (once)" : "ended: what it watched is gone";
     } else if (halt->waiting) {
@@ -488,6 +517,12 @@ std::vector<HaltInfo> Control::halts() const {
       info.how = loader ? "reported by the dynamic linker" : "reported by the kernel";
     }
     if (halt->frame_cfa != 0) info.how += "; ends with its frame";
+    if (halt->of_thread && halt->rule.all_threads) {
+      info.how += "; each thread's own copy, as far as the thread itself accesses it";
+    } else if (halt->own) {
+      const std::uint64_t whose = halt->of_thread ? *halt->rule.thread : halt->own_thread;
+      info.how += "; the copy of thread " + std::to_string(whose) + " alone (`for all threads` watches each one's)";
+    }
     result.push_back(std::move(info));
   }
   return result;

@@ -10,6 +10,9 @@
 #include <vector>
 
 #include "control/control.h"
+#include "look/thread_block.h"
+#include "program/data_symbols.h"
+#include "state/registers.h"
 
 namespace deeptrace::control {
 
@@ -35,6 +38,12 @@ struct Control::Halt {
   std::uint64_t address = 0, size = 0;
   inspect::Datum watched;          ///< its type
   std::vector<std::uint8_t> last;  ///< what was there when it was looked at last
+  /// Of a variable of each thread's own: the module whose block it lies in, and the offset there; whether each thread's
+  /// copy is watched, `address` then being counted from the thread pointer, and what was in them last.
+  std::optional<look::OwnCopy> own;
+  bool of_thread = false;
+  std::uint64_t own_thread = 0;  ///< the number of the thread whose copy it is, where one is watched
+  std::map<pid_t, std::vector<std::uint8_t>> lasts{};
   std::vector<std::uint8_t> mask;  ///< of a bit field: its bits; empty: all
   std::vector<unsigned> slots;
   bool exact = true;
@@ -47,10 +56,27 @@ struct Control::Halt {
     const auto level = levels.find(rip);
     return level != levels.end() ? &level->second : nullptr;
   }
-  [[nodiscard]] bool same(const std::vector<std::uint8_t>& now) const {
-    if (mask.empty() || now.size() != last.size()) return now == last;
+  [[nodiscard]] std::uint64_t address_in(const state::StateView& thread) const {
+    return of_thread ? state::thread_pointer(thread.registers(), thread.mode()) + address : address;
+  }
+  /// What was there last for a thread. A copy that was not seen yet has what its module's file has.
+  std::vector<std::uint8_t>& last_of(pid_t thread) {
+    if (!of_thread) return last;
+    const auto [place, added] = lasts.try_emplace(thread);
+    if (added && own) place->second = initial_copy();
+    return place->second;
+  }
+  [[nodiscard]] std::vector<std::uint8_t> initial_copy() const {
+    const program::Program& program = *own->module->program;
+    std::vector<std::uint8_t> bytes(size);  // zeros, as .tbss
+    const Bytes image = program.elf().bytes_at(program::thread_storage(program).from + own->offset);
+    std::copy_n(image.begin(), std::min(image.size(), bytes.size()), bytes.begin());
+    return bytes;
+  }
+  [[nodiscard]] bool same(const std::vector<std::uint8_t>& now, const std::vector<std::uint8_t>& before) const {
+    if (mask.empty() || now.size() != before.size()) return now == before;
     for (std::size_t i = 0; i < now.size(); ++i) {
-      if (((now[i] ^ last[i]) & mask[i]) != 0) return false;
+      if (((now[i] ^ before[i]) & mask[i]) != 0) return false;
     }
     return true;
   }

@@ -83,4 +83,21 @@ std::optional<std::uint64_t> thread_block(const Module& module, const Module& ma
   return &module == &main ? finder.in_main() : finder.in_library();
 }
 
+std::optional<OwnCopy> own_copy_at(Modules& modules, const state::StateView& thread, std::uint64_t address) {
+  if (modules.at(address) != nullptr) return std::nullopt;
+  const std::uint64_t pointer = state::thread_pointer(thread.registers(), thread.mode());
+  std::uint64_t together = 0;  // bytes in front of the thread pointer that are blocks for certain
+  std::optional<OwnCopy> result;
+  for (const auto& module : modules.all()) {
+    if (!module->program) continue;
+    const std::uint64_t size = program::thread_storage(*module->program).size();
+    together += size;
+    const auto block = size != 0 && !result ? thread_block(*module, modules.main(), thread) : std::nullopt;
+    if (block && address >= *block && address - *block < size) result = {module.get(), address - *block, std::nullopt};
+  }
+  if (result && address < pointer && pointer - address <= together)
+    result->from_pointer = static_cast<std::int64_t>(address - pointer);
+  return result;
+}
+
 }  // namespace deeptrace::look

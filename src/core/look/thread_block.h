@@ -18,4 +18,15 @@ namespace deeptrace::look {
 /// has none (it is made when it is first used), and where no relocation of the module tells.
 std::optional<std::uint64_t> thread_block(const Module& module, const Module& main, const state::StateView& thread);
 
+/// A thread's copy of a variable of each thread's own.
+struct OwnCopy {
+  const Module* module = nullptr;
+  std::uint64_t offset = 0;  ///< bytes from the start of the module's block
+  /// Where all threads have theirs, bytes from the thread pointer; nothing where each has its block somewhere else.
+  std::optional<std::int64_t> from_pointer;
+};
+
+/// The copy that an address lies in; nothing for all other memory.
+std::optional<OwnCopy> own_copy_at(Modules& modules, const state::StateView& thread, std::uint64_t address);
+
 }  // namespace deeptrace::look

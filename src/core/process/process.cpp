@@ -339,6 +339,10 @@ void Process::detach() {
 
 // ---- debug registers ------------------------------------------------------------------------------------------------
 
+std::uint64_t Process::address_of(const DebugSlot& slot, const Thread& thread) const {
+  return slot.of_thread ? state::thread_pointer(fetch(thread), thread.view->mode()) + slot.address : slot.address;
+}
+
 void Process::set_slots(Thread& thread) {
   const auto put = [&](unsigned number, std::uint64_t value) {
     return ::ptrace(PTRACE_POKEUSER, thread.id, offsetof(user, u_debugreg) + 8UL * number, value) == 0;
@@ -348,7 +352,7 @@ void Process::set_slots(Thread& thread) {
   put(7, 0);
   for (unsigned i = 0; i < kDebugSlots; ++i) {
     if (!slots_[i]) continue;
-    put(i, slots_[i]->address);
+    put(i, address_of(*slots_[i], thread));
     const std::uint64_t size = slots_[i]->size == 8 ? 2 : slots_[i]->size - 1;
     control |=
         std::uint64_t(1) << (2 * i) | static_cast<std::uint64_t>(slots_[i]->on) << (16 + 4 * i) | size << (18 + 4 * i);

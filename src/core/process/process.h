@@ -73,6 +73,7 @@ struct DebugSlot {
   std::uint64_t address = 0;  ///< aligned to the size
   unsigned size = 1;          ///< bytes: 1, 2, 4 or 8
   On on = On::write;
+  bool of_thread = false;  ///< the address is counted from each thread's own thread pointer
 };
 inline constexpr unsigned kDebugSlots = 4;
 inline constexpr std::uint64_t kCallSize = 2;  ///< bytes of syscall, sysenter and int 0x80
@@ -305,7 +306,8 @@ class Process final : public state::Target {
   std::optional<Event> go_over(Thread& thread);
   [[nodiscard]] bool is_ordinary(const Thread& thread) const;
   bool carry_out(Thread& thread);
-  [[nodiscard]] bool meets_slot(const state::Touched& touched) const;
+  [[nodiscard]] bool meets_slot(const Thread& thread, const state::Touched& touched) const;
+  [[nodiscard]] std::uint64_t address_of(const DebugSlot& slot, const Thread& thread) const;
   Event wait_step(Thread& thread, int request);
   Event await_step(pid_t id, int request);
   void hold_all();

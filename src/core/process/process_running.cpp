@@ -358,12 +358,13 @@ void Process::pass_slot(Thread& thread, std::uint64_t at) {
 }
 
 /// True when a debug register watches any of the memory.
-bool Process::meets_slot(const state::Touched& touched) const {
+bool Process::meets_slot(const Thread& thread, const state::Touched& touched) const {
   for (const auto& slot : slots_) {
     if (!slot || slot->on == DebugSlot::On::execution) continue;
     if (!touched.complete) return true;
+    const std::uint64_t from = address_of(*slot, thread);
     for (const state::TouchedRange& range : touched) {
-      if (range.address < slot->address + slot->size && slot->address < range.address + range.size) return true;
+      if (range.address < from + slot->size && from < range.address + range.size) return true;
     }
   }
   return false;
@@ -376,8 +377,9 @@ bool Process::carry_out(Thread& thread) {
   const state::RegisterSet& registers = fetch(thread);
   if ((registers[Reg::rflags] & kTrapFlag) != 0) return false;
   const isa::Instruction instruction = isa::decode(code_at_hand(thread), thread.view->mode());
-  if (!instruction || isa::is_repeated(instruction)) return false;          // one repetition is not the whole of it
-  if (meets_slot(state::touched_by(instruction, registers))) return false;  // the processor has to see the access
+  if (!instruction || isa::is_repeated(instruction)) return false;  // one repetition is not the whole of it
+  if (meets_slot(thread, state::touched_by(instruction, registers)))
+    return false;  // the processor has to see the access
   const state::Outcome outcome = state::execute(instruction, *thread.view);
   if (!outcome.is_certain()) return false;
   if (outcome.store.size != 0) {

@@ -48,7 +48,11 @@ std::uint64_t address_of(const isa::MemoryRecipe& recipe, const RegisterSet& reg
     const std::int64_t units = bit >= 0 ? bit / bits : -((-(bit + 1)) / bits) - 1;
     address += static_cast<std::uint64_t>(units * (bits / 8));
   }
-  return cut(address, recipe.address_size) + segment_base(recipe.segment, registers);
+  address = cut(address, recipe.address_size);
+  const std::uint64_t base = segment_base(recipe.segment, registers);
+  if (base == 0) return address;
+  // Addresses of 32-bit code begin anew after 4 GB (Intel SDM volume 1, 3.3.7): gs:0xfffffff0 lies before the base.
+  return mode_of(registers) == isa::Mode::bits32 ? cut(address + base, 4) : address + base;
 }
 
 Touched touched_by(const isa::Instruction& instruction, const RegisterSet& registers) {
