@@ -1,6 +1,7 @@
 #!/usr/bin/env python3
 """Compares the allocated sections of two object files: contents and relocations (offset, type, symbol, addend; section
-symbols go by their section's name). Reads ELF by itself. Unwind tables are left out.
+symbols go by their section's name). Of unwind tables the entries are compared, in whatever order they are. Reads ELF by
+itself.
 
 usage: same_object.py A.o B.o"""
 import sys
@@ -25,7 +26,7 @@ def read(path):
         section["name"] = text(sections[names]["offset"] + section["name"])
     result = {}
     for section in sections:
-        if section["flags"] & 2 and section["size"] and section["name"] != ".eh_frame":
+        if section["flags"] & 2 and section["size"]:
             contents = b"" if section["type"] == 8 else data[section["offset"]:section["offset"] + section["size"]]
             result.setdefault(section["name"], []).append([section["size"], contents, []])
             section["place"] = result[section["name"]][-1]
@@ -44,11 +45,35 @@ def read(path):
             if value & 15 == 3:
                 name = sections[at(symbol + (6 if wide else 14), 2)]["name"]
             addend = int.from_bytes(data[offset + 2 * word:offset + 3 * word], "little", signed=True) if section["type"] == 4 else 0
+            if sections[section["info"]]["name"] == ".eh_frame" and data[symbol + (4 if wide else 12)] >> 4 == 0:
+                # A local symbol or its section with an offset: the assembler's choice.
+                addend += at(symbol + (8 if wide else 4), word)
+                name = sections[at(symbol + (6 if wide else 14), 2)]["name"]
             sections[section["info"]]["place"][2].append((place, kind, name, addend))
     for places in result.values():
         for place in places:
             place[2].sort()
+    result[".eh_frame"] = [[0, b"", entry] for table in result.get(".eh_frame", []) for entry in unwinding(table)]
     return result
+
+
+def unwinding(table):
+    """The entries, each with its common part: contents without links among them and padding, and relocations by their
+    place in the entry."""
+    _, data, relocations = table
+    commons, entries, at = {}, [], 0
+    while at + 8 <= len(data):
+        length = int.from_bytes(data[at:at + 4], "little")
+        link = int.from_bytes(data[at + 4:at + 8], "little")
+        inside = [(place - at, kind, name, addend) for place, kind, name, addend in relocations
+                  if at <= place < at + 4 + length]
+        contents = data[at + 8:at + 4 + length].rstrip(b"\0")
+        if link == 0:
+            commons[at] = (contents, inside)
+        else:
+            entries.append([inside, contents, commons[at + 4 - link]])
+        at += 4 + length
+    return sorted(entries)
 
 
 def main():

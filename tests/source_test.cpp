@@ -60,6 +60,46 @@ INSTANTIATE_TEST_SUITE_P(Builds, Objects,
                                          Build{"gcc", {"-O2", "-m32"}}, Build{"clang", {"-O0"}},
                                          Build{"clang", {"-O2", "-fPIC"}}, Build{"clang", {"-O1", "-m32"}}));
 
+/// Exceptions pass functions that were taken out of a linked program and built back in; those with handlers are named.
+TEST(Source, UnwindTablesGoWithTheFunctions) {
+  const TempFolder folder;
+  write_file(folder / "pass.cpp", R"(int thrower(int n);
+int pass(int n) {
+  volatile int kept[20] = {n};
+  return thrower(kept[0] + 1) + kept[n & 15];
+}
+volatile int count;
+struct Held { ~Held() { ++count; } };
+int hold(int n) {
+  Held held;
+  return thrower(n) + count;
+}
+)");
+  write_file(folder / "main.cpp", R"(#include <stdexcept>
+int pass(int n);
+int hold(int n);
+int thrower(int n) { if (n > 1) throw std::runtime_error("high"); return n; }
+int main() {
+  try { return pass(1) + hold(1); } catch (std::exception &) { return 5; }
+}
+)");
+  for (const std::string bits : {"-m64", "-m32"}) {
+    for (const char* level : {"-O0", "-O2"}) {
+      SCOPED_TRACE(bits + level);
+      const std::vector<std::string> compile = {"g++", bits, level, "-fno-pie", "-no-pie"};
+      ASSERT_EQ(run(joined(compile, {"-o", folder / "whole", folder / "main.cpp", folder / "pass.cpp"})).status, 0);
+      take_out({folder / "whole", "pass(int)"}, folder / "pass.s", folder / "pass.o", bits == "-m32" ? "--32" : "--64");
+      EXPECT_EQ(read_file(folder / "pass.s").find("# note: no unwind tables"), std::string::npos);
+      const Outcome built = run(joined(compile, {"-o", folder / "back", folder / "pass.o", folder / "main.cpp",
+                                                 folder / "pass.cpp", "-Wl,-z,muldefs"}));
+      ASSERT_EQ(built.status, 0) << built.err;
+      EXPECT_EQ(run({folder / "back"}).status, 5);
+      const Outcome held = deeptrace({"listing", "--format", "assembler", folder / "whole", "hold(int)"});
+      EXPECT_NE(held.out.find("# note: no unwind tables are written for hold(int)"), std::string::npos) << held.out;
+    }
+  }
+}
+
 /// The whole way of the guide: a function is taken out of the linked demo, changed, and built back in.
 TEST(Source, AFunctionIsTakenOutChangedAndBuiltBackIn) {
   const TempFolder folder;

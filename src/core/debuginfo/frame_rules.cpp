@@ -157,9 +157,9 @@ void FrameTable::load() {
   const unsigned width = elf_.machine().word;
   const auto add = [this](const UnwindEntry& entry) { entries_.push_back(entry); };
   if (const binary::Section* section = elf_.section_named(".eh_frame"))
-    each_unwind_entry({elf_.bytes_of(*section), section->address, width, false}, add);
+    each_unwind_entry({elf_.bytes_of(*section), section->address, width, false, {}}, add);
   debug_frame_ = debug_.debug_bytes(".debug_frame");
-  each_unwind_entry({debug_frame_.view, 0, width, true}, add);
+  each_unwind_entry({debug_frame_.view, 0, width, true, {}}, add);
   std::ranges::stable_sort(entries_, {}, [](const UnwindEntry& entry) { return entry.range.from; });
 }
 

@@ -33,7 +33,7 @@ struct Common {
   UnwindEntry shared;  ///< what its entries begin with
 };
 
-Common read_common(ByteReader& reader, unsigned width) {
+Common read_common(ByteReader& reader, unsigned width, std::uint64_t section) {
   Common common;
   const std::uint8_t version = reader.u8();
   const std::string_view augmentation = reader.string();
@@ -44,6 +44,7 @@ Common read_common(ByteReader& reader, unsigned width) {
   common.augmented = augmentation.starts_with('z');
   if (common.augmented) {
     const std::uint64_t size = reader.uleb();
+    const std::uint64_t data_address = section + reader.position();
     ByteReader data(reader.bytes(size));
     for (const char letter : augmentation.substr(1)) {
       if (letter == 'L') common.exception_encoding = data.u8();
@@ -51,6 +52,7 @@ Common read_common(ByteReader& reader, unsigned width) {
       if (letter == 'S') common.shared.signal_frame = true;
       if (letter == 'P') {
         const std::uint8_t encoding = data.u8();
+        common.shared.personality = {encoding, data_address + data.position()};
         (void)encoded(data, encoding, 0, width);
       }
     }
@@ -99,22 +101,29 @@ void each_unwind_entry(const UnwindSection& section, const std::function<void(co
     const std::uint64_t id = for_debugging && wide ? entry.u64() : entry.u32();
     const std::uint64_t common_id = !for_debugging ? 0 : wide ? ~std::uint64_t(0) : 0xffffffff;
     if (id == common_id) {
-      commons[start] = read_common(entry, width);
+      commons[start] = read_common(entry, width, section.address);
       continue;
     }
     const auto common = commons.find(for_debugging ? id : id_at - id);
     if (common == commons.end()) continue;
     UnwindEntry result = common->second.shared;
     const std::uint8_t encoding = result.pointer_encoding;
-    result.range.from = encoded(entry, encoding, section.address + entry.position(), width);
+    const auto pointer = [&](ByteReader& from, std::uint8_t how, std::uint64_t field) {
+      const std::uint64_t value = encoded(from, how, field, width);
+      const auto relocated = section.relocated ? section.relocated(field) : std::nullopt;
+      return relocated ? *relocated : value;
+    };
+    result.range.from = pointer(entry, encoding, section.address + entry.position());
     result.range.to = result.range.from + encoded(entry, encoding & kFormat, 0, width);
-    if (!entry.good() || result.range.from == 0) continue;
+    if (!entry.good() || (result.range.from == 0 && !section.relocated)) continue;
     if (common->second.augmented) {
       const std::uint64_t size = entry.uleb();
       const std::uint64_t data_address = section.address + entry.position();
       ByteReader data(entry.bytes(size));
-      if (common->second.exception_encoding != kOmitted)
-        result.handlers = encoded(data, common->second.exception_encoding, data_address, width);
+      if (common->second.exception_encoding != kOmitted) {
+        result.exception_table = {common->second.exception_encoding, data_address};
+        result.handlers = pointer(data, common->second.exception_encoding, data_address);
+      }
     }
     result.program = entry.bytes(entry.remaining());
     if (entry.good()) visit(result);
@@ -125,7 +134,7 @@ CodeEntries code_entries(const binary::Elf& elf) {
   CodeEntries result;
   const binary::Section* section = elf.section_named(".eh_frame");
   if (section == nullptr) return result;
-  const UnwindSection table{elf.bytes_of(*section), section->address, elf.machine().word, false};
+  const UnwindSection table{elf.bytes_of(*section), section->address, elf.machine().word, false, {}};
   each_unwind_entry(table, [&](const UnwindEntry& entry) {
     // A handler's return code is entered by the kernel at no call, and unwinders look up the address before: C
     // libraries let its entry begin a byte early.

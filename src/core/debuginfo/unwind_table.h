@@ -6,6 +6,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <vector>
 
 #include "base/address_range.h"
@@ -23,6 +24,12 @@ struct UnwindEntry {
   Bytes initial, program;         ///< instructions: those that entries share, then this one's
   std::uint8_t pointer_encoding = 0;
   std::uint64_t handlers = 0;  ///< address of its exception table; 0: none
+  /// A pointer in the section: how it is encoded, and where its field lies, as an address; 0: there is none.
+  struct Field {
+    std::uint8_t encoding = 0xff;
+    std::uint64_t address = 0;
+  };
+  Field personality, exception_table;
 };
 
 struct UnwindSection {
@@ -30,6 +37,8 @@ struct UnwindSection {
   std::uint64_t address = 0;
   unsigned pointer_size = 8;   ///< bytes
   bool for_debugging = false;  ///< .debug_frame, which counts differently
+  /// Of object files: what the relocation of a field makes of it, given the field's address; nothing where none lies.
+  std::function<std::optional<std::uint64_t>(std::uint64_t)> relocated{};
 };
 
 /// Calls `visit` with every entry of a section; damaged parts are left out.

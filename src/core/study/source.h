@@ -2,8 +2,9 @@
 //
 // Object files are written exactly: assembled unchanged, the source gives the same bytes and relocations. Of linked
 // files single functions can be taken out: what they refer to goes by its symbol, unnamed strings and constants are
-// copied, jump tables are written with labels. What cannot be said so is refused by name. Debug information and unwind
-// tables are left out.
+// copied, jump tables are written with labels. What cannot be said so is refused by name. Debug information is left
+// out. Unwind tables are written as directives; of linked files not for functions with exception handlers, which a
+// remark says.
 #pragma once
 
 #include "base/result.h"

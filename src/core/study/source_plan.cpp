@@ -34,7 +34,68 @@ std::optional<Error> SourceWriter::plan() {
   for (std::size_t i = 0; i < data_sections_.size(); ++i) {
     if (auto error = plan_data(elf_.sections()[data_sections_[i]])) return error;
   }
+  plan_unwinding();
   return std::nullopt;
+}
+
+void SourceWriter::plan_unwinding() {
+  const Section* section = elf_.section_named(".eh_frame");
+  if (section == nullptr) return;
+  const auto relocation_at = [this](std::uint64_t address) {
+    const auto& all = program_.relocations();
+    const auto found = std::ranges::lower_bound(all, address, {}, &Relocation::address);
+    return found != all.end() && found->address == address ? &*found : nullptr;
+  };
+  debuginfo::UnwindSection table{elf_.bytes_of(*section), section->address, elf_.machine().word, false, {}};
+  table.relocated = [&](std::uint64_t field) -> std::optional<std::uint64_t> {
+    const Relocation* found = relocation_at(field);
+    if (found == nullptr || !found->defined) return std::nullopt;
+    return found->symbol_value + static_cast<std::uint64_t>(found->addend);
+  };
+  std::vector<std::string> without;
+  debuginfo::each_unwind_entry(table, [&](const debuginfo::UnwindEntry& entry) {
+    const bool whole = std::ranges::any_of(ranges_, [&](const AddressRange& range) {
+      return range.from <= entry.range.from && entry.range.to <= range.to;
+    });
+    if (!whole) return;
+    auto directives = unwind_directives(entry, program_.mode());
+    const auto exceptions = directives ? exception_directives(entry) : std::nullopt;
+    const bool placed = directives && std::ranges::all_of(directives->at, [&](const auto& one) {
+                          return one.first == entry.range.from || starts_.contains(one.first);
+                        });
+    if (!placed || !exceptions) {
+      without.push_back(program_.place_name(entry.range.from));
+      return;
+    }
+    if (!exceptions->empty()) {
+      auto& first = directives->at[entry.range.from];
+      first.insert(first.begin(), *exceptions);
+    }
+    for (auto& [address, lines] : directives->at) unwind_lines_[address] = lines;
+    unwinding_[entry.range.from] = std::move(*directives);
+  });
+  if (without.empty()) return;
+  std::string names;
+  for (std::size_t i = 0; i < std::min<std::size_t>(without.size(), 8); ++i) names += (i == 0 ? "" : ", ") + without[i];
+  if (without.size() > 8) names += " and " + std::to_string(without.size() - 8) + " more";
+  remark("no unwind tables are written for " + names + ": exceptions do not pass " +
+         (without.size() == 1 ? "it" : "them"));
+}
+
+/// The table of handlers is written with the data of an object; of linked files it is not.
+std::optional<std::string> SourceWriter::exception_directives(const debuginfo::UnwindEntry& entry) {
+  std::string result;
+  const auto& relocations = program_.relocations();
+  const auto expression = [&](const debuginfo::UnwindEntry::Field& field) -> std::optional<std::string> {
+    const auto found = std::ranges::lower_bound(relocations, field.address, {}, &Relocation::address);
+    if (!object_ || found == relocations.end() || found->address != field.address) return std::nullopt;
+    Result<std::string> name = symbol_of(*found, found->addend, found->address);
+    return name ? std::optional(hex_text(field.encoding) + ", " + *name) : std::nullopt;
+  };
+  if (entry.handlers == 0) return result;
+  const auto personality = expression(entry.personality), handlers = expression(entry.exception_table);
+  if (!personality || !handlers) return std::nullopt;
+  return "\t.cfi_personality " + *personality + "\n\t.cfi_lsda " + *handlers;
 }
 
 void SourceWriter::find_groups() {

@@ -126,7 +126,9 @@ void SourceWriter::write_code(AddressRange range) {
   const auto& relocations = program_.relocations();
   for (const Stretch& stretch : stretches_[range.from]) {
     for (std::uint64_t at = stretch.range.from; at < stretch.range.to;) {
+      end_unwinding(at);
       head(section_, at);
+      begin_unwinding(at);
       const isa::Instruction instruction =
           stretch.kind == Stretch::Kind::code ? decode(stretch, at) : isa::Instruction{};
       if (instruction) {
@@ -148,7 +150,24 @@ void SourceWriter::write_code(AddressRange range) {
       }
     }
   }
+  end_unwinding(range.to);
   end_symbols(range.to);
+}
+
+void SourceWriter::begin_unwinding(std::uint64_t address) {
+  if (const auto begins = unwinding_.find(address); begins != unwinding_.end()) {
+    line(begins->second.simple ? "\t.cfi_startproc simple" : "\t.cfi_startproc");
+    unwinding_to_ = begins->second.to;
+  }
+  const auto lines = unwind_lines_.find(address);
+  if (lines == unwind_lines_.end() || unwinding_to_ == 0) return;
+  for (const std::string& one : lines->second) line(one);
+}
+
+void SourceWriter::end_unwinding(std::uint64_t address) {
+  if (unwinding_to_ == 0 || address < unwinding_to_) return;
+  line("\t.cfi_endproc");
+  unwinding_to_ = 0;
 }
 
 void SourceWriter::write_instruction(const isa::Instruction& in, std::uint64_t address) {
@@ -187,7 +206,8 @@ void SourceWriter::write_instruction(const isa::Instruction& in, std::uint64_t a
 }
 
 bool SourceWriter::needs_head(std::uint32_t section, std::uint64_t address) const {
-  return labels_.count(address) != 0 || symbols_.count(std::pair(section, address)) != 0 || ends_.count(address) != 0;
+  return labels_.count(address) != 0 || unwind_lines_.count(address) != 0 || unwinding_to_ == address ||
+         symbols_.count(std::pair(section, address)) != 0 || ends_.count(address) != 0;
 }
 
 void SourceWriter::head(std::uint32_t section, std::uint64_t address) {

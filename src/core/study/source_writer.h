@@ -15,6 +15,7 @@
 #include "isa/walk.h"
 #include "program/code_scan.h"
 #include "study/source.h"
+#include "study/unwind_directives.h"
 
 namespace deeptrace::study {
 
@@ -128,6 +129,13 @@ class SourceWriter {
     }
   }
 
+  // Unwind tables.
+  /// What is to be written of them; a remark where functions could not be left by an exception.
+  void plan_unwinding();
+  std::optional<std::string> exception_directives(const debuginfo::UnwindEntry& entry);
+  void begin_unwinding(std::uint64_t address);
+  void end_unwinding(std::uint64_t address);
+
   // Second pass: writing.
   void line(std::string_view text) { sink_.line(text); }
   void write_bytes(Bytes bytes, bool text);
@@ -173,8 +181,11 @@ class SourceWriter {
   std::map<std::uint64_t, std::string> labels_;                             ///< of ours
   std::multimap<std::uint64_t, std::string> ends_;                          ///< of the symbols that are open
   std::map<std::uint64_t, JumpTable> tables_;
-  std::map<std::uint64_t, unsigned> copies_;     ///< unnamed data by address: bytes, 0 for strings and tables
-  std::map<std::uint32_t, std::string> groups_;  ///< by section
+  std::map<std::uint64_t, unsigned> copies_;             ///< unnamed data by address: bytes, 0 for strings and tables
+  std::map<std::uint32_t, std::string> groups_;          ///< by section
+  std::map<std::uint64_t, UnwindDirectives> unwinding_;  ///< by the function's start
+  std::map<std::uint64_t, std::vector<std::string>> unwind_lines_;  ///< by address
+  std::uint64_t unwinding_to_ = 0;  ///< the end of the function that is being written; 0: none
   std::vector<std::string> remarks_;
   std::array<bool, 256> late_{};
   std::uint32_t section_ = 0;
