@@ -103,7 +103,7 @@ TEST_P(Texts, AreAsTheyWere) {
 
 /// No line is wider than the terminal, ASCII stays ASCII, and colours only colour.
 TEST_P(Texts, FitTheTerminal) {
-  for (const unsigned short columns : {std::uint16_t(80), std::uint16_t(200)}) {
+  for (const unsigned short columns : {std::uint16_t(50), std::uint16_t(80), std::uint16_t(200)}) {
     const std::string plain = without_colours(shown(GetParam(), {.columns = columns}));
     const bool source_form = std::string(GetParam().name) == "listing-assembler";
     std::size_t from = 0;

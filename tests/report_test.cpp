@@ -5,6 +5,7 @@
 
 #include <nlohmann/json.hpp>
 #include <random>
+#include <sstream>
 
 #include "program/source_text.h"
 #include "report/card.h"
@@ -128,6 +129,35 @@ TEST(Lines, AreCutAtTheWidthInCharacters) {
   EXPECT_EQ(cut(4, false, "abcdef"), "abcd\n");
   EXPECT_EQ(cut(3, false, "\u2192\u2192\u2192\u2192"), "\u2192\u2192\u2192\n");
   EXPECT_EQ(cut(2, true, "\x1b[1mabc\x1b[0m"), "\x1b[1mab\x1b[0m\n");
+}
+
+/// Nothing is lost on terminals with little room: random lines of words and groups come back, in order.
+TEST(Lines, OnNarrowTerminalsGoOnBelow) {
+  const auto line = [](unsigned width, std::string_view text) {
+    return written([&](Output& out) {
+      report::add_line(out, {.colour = false, .utf8 = true, .width = width, .wraps = true}, text);
+    });
+  };
+  EXPECT_EQ(line(40, "  ~ rax      now 0x555555558080 \u2192 log   was 0x7fffffffe448"),
+            "  ~ rax      now 0x555555558080 \u2192 log\n        was 0x7fffffffe448\n");
+  EXPECT_EQ(line(40, std::string(40, 'x')), std::string(40, 'x') + "\n");
+  EXPECT_EQ(line(79, std::string(100, 'x')), std::string(79, 'x') + "\n        " + std::string(21, 'x') + "\n");
+  std::mt19937 random(7);
+  for (int turn = 0; turn < 2000; ++turn) {
+    std::string text;
+    for (auto words = random() % 30; words > 0; --words)
+      text +=
+          std::string(1 + random() % 30, static_cast<char>('a' + random() % 26)) + std::string(1 + random() % 5, ' ');
+    const auto width = static_cast<unsigned>(24 + random() % 56);
+    const std::string shown = line(width, text);
+    std::istringstream lines(shown);
+    for (std::string one; std::getline(lines, one);) EXPECT_LE(report::columns_of(one), width) << text;
+    const auto letters = [](std::string all) {
+      std::erase_if(all, [](char c) { return c == ' ' || c == '\n'; });
+      return all;
+    };
+    EXPECT_EQ(letters(shown), letters(text));
+  }
 }
 
 TEST(Readings, AreHexadecimalAndSignedDecimalOfTheWidth) {

@@ -415,6 +415,7 @@ class Screen {
     report::Output out;
     report::Style style = style_;
     style.width = static_cast<unsigned>(width);
+    style.wraps = false;
     report::add_line(out, style, text);
     const std::string cut(out.text().substr(0, out.text().find_last_not_of('\n') + 1));
     ::mvaddstr(row, column, cut.c_str());

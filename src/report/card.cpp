@@ -96,13 +96,18 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
 std::vector<std::string> code_lines(const Style& style, const std::vector<CodeLine>& code) {
   std::vector<std::string> result;
   std::size_t widest = 0;
+  std::size_t places = 28;
   for (const CodeLine& line : code) widest = std::max(widest, line.text.size());
+  if (style.wraps) {
+    places = 0;
+    for (const CodeLine& line : code) places = std::max(places, shown_name(style, line.place).size() + 1);
+  }
   for (const CodeLine& line : code) {
     const std::string gutter = line.next ? "next" : line.halts;
     std::string address = fmt::format("{:#x}", line.address);
     if (line.next) address = look(style, Role::next, address);
-    std::string text =
-        fmt::format("{:>5}  {}  {:<28} {:<{}}", gutter, address, shown_name(style, line.place), line.text, widest);
+    std::string text = fmt::format("{:>5}  {}  {:<{}} {:<{}}", gutter, address, shown_name(style, line.place), places,
+                                   line.text, widest);
     if (!line.target.empty()) text += (style.utf8 ? "  \u2192 " : "  -> ") + shown_name(style, line.target);
     if (line.next && !line.halts.empty()) text += "   " + line.halts;
     while (text.back() == ' ') text.pop_back();

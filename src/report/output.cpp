@@ -116,6 +116,8 @@ Style Style::for_descriptor(int descriptor, std::string_view colour_choice, bool
   if (folder) style.folder = folder.get();
   winsize size{};
   if (terminal && !wide && ::ioctl(descriptor, TIOCGWINSZ, &size) == 0) style.width = size.ws_col;
+  constexpr unsigned kNarrow = 80;
+  style.wraps = style.width != 0 && style.width < kNarrow;
   return style;
 }
 
@@ -159,7 +161,44 @@ std::size_t bytes_within(std::string_view text, std::size_t columns) {
   return at;
 }
 
+namespace {
+
+/// Where a line is broken that is wider than `columns`: between groups of words, else between words; `at` bytes fit.
+std::size_t break_in(std::string_view line, std::size_t at, unsigned columns) {
+  const std::size_t least = bytes_within(line, columns / 3);
+  std::size_t word = 0;
+  for (std::size_t i = at; i > least; --i) {
+    if (line[i] != ' ') continue;
+    if (line[i - 1] == ' ') return i;
+    word = std::max(word, i);
+  }
+  return word != 0 ? word : at;
+}
+
+/// On terminals with little room nothing is cut off: what does not fit goes on below.
+void add_wrapped(Output& out, std::string_view line, unsigned width) {
+  constexpr unsigned kIndent = 8;
+  for (unsigned columns = width;; columns = width - kIndent) {
+    const std::size_t fits = bytes_within(line, columns);
+    if (fits == line.size()) break;
+    const std::size_t at = break_in(line, fits, columns);
+    std::string_view first = line.substr(0, at);
+    first.remove_suffix(first.size() - std::min(first.find_last_not_of(' ') + 1, first.size()));
+    out.add(first);
+    out.add('\n');
+    line.remove_prefix(std::min(line.find_first_not_of(' ', at), line.size()));
+    if (line.empty()) return;
+    out.add(std::string(kIndent, ' '));
+  }
+  out.add(line);
+  out.add('\n');
+}
+
+}  // namespace
+
 void add_line(Output& out, const Style& style, std::string_view line) {
+  constexpr unsigned kNarrowest = 24;
+  if (style.wraps && style.width >= kNarrowest) return add_wrapped(out, line, style.width);
   const std::size_t at = style.width == 0 ? line.size() : bytes_within(line, style.width);
   const bool cut = at < line.size();
   out.add(cut ? line.substr(0, at) : line);

@@ -63,6 +63,7 @@ struct Style {
   bool utf8 = false;
   unsigned width = 0;  ///< columns; 0: no limit
   bool full_paths = false;
+  bool wraps = false;    ///< a terminal with little room: what does not fit goes on below
   std::string folder{};  ///< the one that paths are shown relative to; empty: none
 
   /// Decides from the environment: colour only on a terminal and without NO_COLOR, UTF-8 by the locale's name.
@@ -95,7 +96,8 @@ unsigned columns_of(std::string_view text);
 /// Bytes of the beginning of a text that take no more than so many columns; colours take none.
 std::size_t bytes_within(std::string_view text, std::size_t columns);
 
-/// Adds a line and its end, cut to the style's width (escape sequences count nothing).
+/// Adds a line and its end, cut to the style's width (escape sequences count nothing); where it wraps, what does not
+/// fit goes on below.
 void add_line(Output& out, const Style& style, std::string_view line);
 
 /// The length of the UTF-8 sequence that starts at `at`, or 0 when none does (RFC 3629).
