@@ -553,6 +553,91 @@ int many(int n) {
   }
 }
 
+/// The line that names a function stands for it, also where the function begins at its brace on the next line.
+TEST(LineEntries, OfTheLineThatNamesAFunction) {
+  const TempFolder folder;
+  const std::string text = R"(volatile int sink;
+__attribute__((noinline)) int
+level_of(int x)
+
+{
+  sink = x;
+  return x + sink;
+}
+static inline __attribute__((always_inline)) int twice(int x)
+{
+  sink += x;
+  return sink * 2;
+}
+int
+main(void)
+{
+  int sum = 0;
+  for (int i = 0; i < 5; i++)
+    sum += level_of(i) + twice(i) + twice(i + 1);
+  return sum & 0;
+}
+)";
+  for (const std::string compiler : {"gcc", "clang"}) {
+    for (const std::string level : {"-O0", "-O2"}) {
+      SCOPED_TRACE(compiler + level);
+      const std::string path = built(folder, "braces", text, {compiler, "-g", level, "-w"});
+      const nlohmann::json told =
+          hits_of({"--at", "braces.c:3", "--at", "braces.c:9", "--at", "braces.c:15", "--keep", "x", path});
+      EXPECT_EQ(told["counts"], nlohmann::json({{"h1", 5}, {"h2", 10}, {"h3", 1}})) << told.dump();
+      std::vector<std::string> passed;
+      for (const auto& hit : told["hits"]) {
+        if (hit["stop"] == "h1") passed.push_back(hit["kept"]["x"].value("signed", ""));
+      }
+      EXPECT_EQ(passed, (std::vector<std::string>{"0", "1", "2", "3", "4"}));
+    }
+  }
+}
+
+/// Statements of unoptimised code that are spread over lines are entered once, whatever conditions lie between.
+TEST(LineEntries, OfConditionsOverSeveralLines) {
+  const TempFolder folder;
+  const std::string text = R"(volatile int c[8];
+int one(int x) { return x; }
+int tried(int a, int b, int d, int e) {
+  if (one(a == 1) ||
+      one(b == 2) || one(d == 3) ||
+      (one(e == 4) &&
+       one(a == 5)))
+    c[0]++;
+  int value = a > b ? d
+                    : e;
+  while (value > 0 && b != 7 &&
+         value != 6 && d != 9)
+    value--;
+  return (a ? b :
+              d) + value;
+}
+int main(void) {
+  for (int i = 0; i < 6; i++)
+    tried(i, i * 3 % 5, i % 4, i % 5);
+  return 0;
+}
+)";
+  for (const std::string compiler : {"gcc", "clang"}) {
+    const std::string path = built(folder, "spread", text, {compiler, "-g", "-O0", "-w"});
+    // Each of these lines is a statement's, or the arm of one that is come to or not: lines 3, 4, 5, 6, 8, 13 once a
+    // call.
+    std::vector<std::string> words;
+    for (const char* line : {"4", "5", "9", "14", "13"})
+      words.insert(words.end(), {"--at", std::string("spread.c:") + line});
+    words.push_back(path);
+    int turns = 0, later = 0;
+    for (int i = 0; i < 6; ++i) {
+      const int a = i, b = i * 3 % 5, d = i % 4, e = i % 5;
+      later += a != 1 ? 1 : 0;  // comes to line 5
+      for (int value = a > b ? d : e; value > 0 && b != 7 && value != 6 && d != 9; --value) ++turns;
+    }
+    EXPECT_EQ(hits_of(words)["counts"], nlohmann::json({{"h1", 6}, {"h2", later}, {"h3", 6}, {"h4", 6}, {"h5", turns}}))
+        << compiler;
+  }
+}
+
 TEST(Levels, OwnCodeInALibrarysFrameIsNotFoldedAway) {
   const TempFolder folder;
   const std::string program = built(folder, "lambda", R"(#include <cstdio>

@@ -29,6 +29,65 @@ std::vector<StopPlace> line_places(const Module& module, const std::vector<std::
   return result;
 }
 
+/// A function may begin on the line after the one that names it, where its brace is. The line that names it stands for
+/// the function then, and for inlined copies that have no row of it: they are found by the lines that follow.
+void add_declared(const Module& module, const std::vector<std::uint32_t>& files, std::uint32_t line,
+                  std::vector<StopPlace>& places) {
+  constexpr std::uint32_t kLinesAfter = 20;
+  const Program& program = *module.program;
+  ModuleDebug& debug = Modules::debug(module);
+  const auto is_meant = [&](const debuginfo::Declaration& declared) {
+    if (declared.line != line || declared.unit == nullptr || !declared.unit->line_table) return false;
+    const auto file = program.lines().file_of(*declared.unit->line_table, declared.file);
+    return file && std::ranges::find(files, *file) != files.end();
+  };
+  std::set<const debuginfo::DescribedFunction*> functions;
+  std::set<std::pair<const debuginfo::Unit*, std::uint64_t>> calls;
+  const auto look_at = [&](std::uint64_t address) {
+    const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
+    if (function == nullptr) return;
+    if (is_meant(function->declared)) functions.insert(function);
+    for (const debuginfo::InlinedCall* call : debug.scopes.inlined_at(address)) {
+      if (is_meant(call->declared)) calls.insert({function->unit, call->entry});
+    }
+  };
+  std::vector<std::uint64_t> near;
+  program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
+    for (const debuginfo::LineRow& row : rows) {
+      const bool follows = !row.ends && row.line > line && row.line - line <= kLinesAfter;
+      if (follows && std::ranges::find(files, row.file) != files.end()) near.push_back(row.address);
+    }
+  });
+  for (const std::uint64_t address : near) look_at(address);
+  const auto has_own = [&](std::uint64_t from, std::uint64_t to, unsigned depth) {
+    return std::ranges::any_of(places, [&](const StopPlace& place) {
+      return place.address >= from && place.address < to && place.level && place.level->depth == depth;
+    });
+  };
+  const std::size_t with_rows = places.size();
+  for (const debuginfo::DescribedFunction* described : functions) {
+    const std::uint64_t from = described->ranges.front().from, to = described->ranges.front().to;
+    const Function* function = program.function_at(from);
+    if (function == nullptr || function->address != from || has_own(from, to, 0)) continue;
+    places.push_back({program::prologue_end_of(program, *function), Level{}});
+  }
+  std::set<std::uint64_t> seen;
+  for (const std::uint64_t address : near) {
+    const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
+    if (function == nullptr || calls.empty()) continue;
+    for (const program::InlinedEntry& entry : debug.entries.inlined_around(address)) {
+      if (!calls.contains({function->unit, entry.call}) || !seen.insert(entry.address).second) continue;
+      const bool known = std::ranges::any_of(std::span(places).first(with_rows), [&](const StopPlace& place) {
+        return place.level && place.level->depth == entry.depth && place.address == entry.address;
+      });
+      if (!known)
+        places.push_back(
+            {entry.address, Level{entry.depth, program.lines().files()[entry.declared.file], entry.declared.line}});
+    }
+  }
+  std::ranges::sort(places, {}, [](const StopPlace& place) { return place.address; });
+}
+
 /// Where control comes to instances of a function.
 StopPlaces instance_places(const Module& module, const program::Instances& instances) {
   StopPlaces result;
@@ -144,6 +203,7 @@ Result<StopPlaces> stop_places(const Module& module, std::string_view location) 
       const auto files = program::source_files_named(program, location.substr(0, colon));
       result.places = line_places(module, files, static_cast<std::uint32_t>(*line));
       for (StopPlace& place : result.places) place.address = after_opening(program, place.address);
+      add_declared(module, files, static_cast<std::uint32_t>(*line), result.places);
       if (!result.places.empty()) return result;
     }
   }

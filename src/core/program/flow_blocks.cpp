@@ -235,12 +235,33 @@ void FlowBlocks::find_loops() {
 }
 
 bool FlowBlocks::follows_on(std::uint32_t a, std::uint32_t b) const {
-  if (a == b) return true;
-  if (!before_.above(a, b) || !after_.above(b, a)) return false;
+  return a == b || (after_.above(b, a) && only_after(a, b));
+}
+
+bool FlowBlocks::only_after(std::uint32_t a, std::uint32_t b) const { return before_.above(a, b) && in_loops_of(a, b); }
+
+bool FlowBlocks::in_loops_of(std::uint32_t a, std::uint32_t b) const {
   for (std::uint32_t loop = loop_[a]; loop != loop_[b]; loop = outer_[loop]) {
     if (loop == kNone) return false;
   }
   return true;
+}
+
+bool FlowBlocks::reached_without(std::span<const std::uint32_t> others, std::uint32_t block) const {
+  std::vector<bool> seen(blocks_.size());
+  for (const std::uint32_t other : others) seen[other] = true;
+  std::vector<std::uint32_t> open = {block};  // backwards, to a root
+  seen[block] = true;
+  while (!open.empty()) {
+    const std::uint32_t here = open.back();
+    open.pop_back();
+    if (is_root(here)) return true;
+    for (const std::uint32_t from : blocks_[here].from) {
+      if (!seen[from]) open.push_back(from);
+      seen[from] = true;
+    }
+  }
+  return false;
 }
 
 }  // namespace deeptrace::program

@@ -39,6 +39,12 @@ class FlowBlocks {
   /// True when `b` follows whenever `a` has been executed, and only then: every way to `b` leads through `a`, every way
   /// from `a` through `b`, and no loop holds `b` alone. After a loop that holds `a`, it follows once.
   [[nodiscard]] bool follows_on(std::uint32_t a, std::uint32_t b) const;
+  /// True when no loop holds `b` that does not hold `a`.
+  [[nodiscard]] bool in_loops_of(std::uint32_t a, std::uint32_t b) const;
+  /// True when control may come to a block by a way that leads through none of the others.
+  [[nodiscard]] bool reached_without(std::span<const std::uint32_t> others, std::uint32_t block) const;
+  /// True when every way to `b` leads through `a`, and no loop holds `b` alone.
+  [[nodiscard]] bool only_after(std::uint32_t a, std::uint32_t b) const;
   /// True when every way to `b` leads through `a`.
   [[nodiscard]] bool dominates(std::uint32_t a, std::uint32_t b) const { return before_.above(a, b); }
   /// Blocks that lead on have a lower number than those they lead to, but for loops.

@@ -348,9 +348,10 @@ class Finder {
       const Run* earlier = nullptr;
       for (std::size_t k = i; earlier == nullptr && k-- > 0 && i - k <= kLookBack;) {
         if (!runs[k].from_outside) continue;  // the rest of a piece
-        if (run.from_outside ? flow_.follows_on(runs[k].block, run.block) : flow_.dominates(runs[k].block, run.block))
+        if (run.from_outside ? goes_on_with(runs[k], run) : flow_.dominates(runs[k].block, run.block))
           earlier = &runs[k];
       }
+      if (earlier == nullptr && run.from_outside) earlier = after_all_of(runs, i);
       own.push_back(keys);
       const bool goes_on =
           earlier != nullptr && !(has_copies_ && run.from_outside && repeats(passes[earlier->pass], keys));
@@ -364,6 +365,31 @@ class Finder {
       if (!goes_on) passes.emplace_back();
       passes[run.pass].insert(passes[run.pass].end(), keys.begin(), keys.end());
     }
+  }
+
+  /// Unoptimised code has a statement's pieces in order: one that is reached after an earlier piece only goes on with
+  /// it, whatever conditions lie between (`a ||` on one line, `b && c` on the next), but for the step of a loop, which
+  /// leads back to that piece.
+  [[nodiscard]] bool goes_on_with(const Run& earlier, const Run& run) const {
+    if (flow_.follows_on(earlier.block, run.block)) return true;
+    return !has_copies_ && !earlier.from_inside && flow_.only_after(earlier.block, run.block);
+  }
+
+  /// Of unoptimised code: the last of several earlier pieces without one of which control does not come to run `number`
+  /// (what follows both arms of a condition that is spread over lines); null where it may.
+  [[nodiscard]] const Run* after_all_of(const std::vector<Run>& runs, std::size_t number) const {
+    constexpr std::size_t kLookBack = 16;
+    if (has_copies_) return nullptr;
+    std::vector<std::uint32_t> before;
+    const Run* last = nullptr;
+    for (std::size_t k = number; k-- > 0 && number - k <= kLookBack;) {
+      const bool counts = runs[k].from_outside && !runs[k].from_inside && runs[k].block != runs[number].block &&
+                          flow_.in_loops_of(runs[k].block, runs[number].block);
+      if (!counts) continue;
+      before.push_back(runs[k].block);
+      if (last == nullptr) last = &runs[k];
+    }
+    return before.size() > 1 && !flow_.reached_without(before, runs[number].block) ? last : nullptr;
   }
 
   /// It begins as the pass began, or at least half of it has been done in this pass.
@@ -462,7 +488,7 @@ class Finder {
       if (flow_.blocks()[block].to.empty()) return false;
       for (const std::uint32_t to : flow_.blocks()[block].to) {
         const auto entry = std::ranges::find_if(runs, [&](const Run& one) {
-          return one.block == to && one.instruction == flow_.blocks()[to].first && one.enters && one.from_inside;
+          return one.block == to && one.event == first_event_[to] && one.enters && one.from_inside;
         });
         if (entry != runs.end() && &*entry == &run) return false;
         if (entry == runs.end()) open.push_back(to);
