@@ -41,48 +41,35 @@ void add_declared(const Module& module, const std::vector<std::uint32_t>& files,
     const auto file = program.lines().file_of(*declared.unit->line_table, declared.file);
     return file && std::ranges::find(files, *file) != files.end();
   };
-  std::set<const debuginfo::DescribedFunction*> functions;
-  std::set<std::pair<const debuginfo::Unit*, std::uint64_t>> calls;
-  const auto look_at = [&](std::uint64_t address) {
-    const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
-    if (function == nullptr) return;
-    if (is_meant(function->declared)) functions.insert(function);
-    for (const debuginfo::InlinedCall* call : debug.scopes.inlined_at(address)) {
-      if (is_meant(call->declared)) calls.insert({function->unit, call->entry});
-    }
-  };
-  std::vector<std::uint64_t> near;
+  std::set<const debuginfo::DescribedFunction*> near;
   program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
     for (const debuginfo::LineRow& row : rows) {
       const bool follows = !row.ends && row.line > line && row.line - line <= kLinesAfter;
-      if (follows && std::ranges::find(files, row.file) != files.end()) near.push_back(row.address);
+      if (!follows || std::ranges::find(files, row.file) == files.end()) continue;
+      if (const auto* function = debug.scopes.function_at(row.address)) near.insert(function);
     }
   });
-  for (const std::uint64_t address : near) look_at(address);
-  const auto has_own = [&](std::uint64_t from, std::uint64_t to, unsigned depth) {
-    return std::ranges::any_of(places, [&](const StopPlace& place) {
-      return place.address >= from && place.address < to && place.level && place.level->depth == depth;
-    });
-  };
-  const std::size_t with_rows = places.size();
-  for (const debuginfo::DescribedFunction* described : functions) {
-    const std::uint64_t from = described->ranges.front().from, to = described->ranges.front().to;
-    const Function* function = program.function_at(from);
-    if (function == nullptr || function->address != from || has_own(from, to, 0)) continue;
-    places.push_back({program::prologue_end_of(program, *function), Level{}});
-  }
-  std::set<std::uint64_t> seen;
-  for (const std::uint64_t address : near) {
-    const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
-    if (function == nullptr || calls.empty()) continue;
-    for (const program::InlinedEntry& entry : debug.entries.inlined_around(address)) {
-      if (!calls.contains({function->unit, entry.call}) || !seen.insert(entry.address).second) continue;
-      const bool known = std::ranges::any_of(std::span(places).first(with_rows), [&](const StopPlace& place) {
-        return place.level && place.level->depth == entry.depth && place.address == entry.address;
-      });
-      if (!known)
-        places.push_back(
-            {entry.address, Level{entry.depth, program.lines().files()[entry.declared.file], entry.declared.line}});
+  // Rows of the line come first: a scope that has one is entered there.
+  std::set<std::pair<std::uint64_t, unsigned>> known;
+  for (const StopPlace& place : places) known.insert({place.address, place.level ? place.level->depth : 0});
+  for (const debuginfo::DescribedFunction* described : near) {
+    const AddressRange& whole = described->ranges.front();
+    const Function* function = program.function_at(whole.from);
+    if (is_meant(described->declared) && function != nullptr && function->address == whole.from) {
+      const auto first = known.lower_bound({whole.from, 0});
+      const bool has_row =
+          std::any_of(first, known.lower_bound({whole.to, 0}), [](const auto& one) { return one.second == 0; });
+      if (!has_row) places.push_back({program::prologue_end_of(program, *function), Level{}});
+    }
+    std::set<std::uint64_t> calls;
+    for (const debuginfo::InlinedCall& call : described->inlined) {
+      if (is_meant(call.declared)) calls.insert(call.entry);
+    }
+    if (calls.empty()) continue;
+    for (const program::InlinedEntry& entry : debug.entries.inlined_around(whole.from)) {
+      if (!calls.contains(entry.call) || !known.insert({entry.address, entry.depth}).second) continue;
+      const std::string& file = program.lines().files()[entry.declared.file];
+      places.push_back({entry.address, Level{entry.depth, file, entry.declared.line}});
     }
   }
   std::ranges::sort(places, {}, [](const StopPlace& place) { return place.address; });

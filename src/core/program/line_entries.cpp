@@ -4,6 +4,7 @@
 #include <optional>
 #include <set>
 #include <string_view>
+#include <unordered_map>
 #include <utility>
 
 #include "isa/operand.h"
@@ -35,11 +36,14 @@ class Finder {
       mark_events();
       find(true);
       // Lines without a mark in their scope have instructions only.
-      std::set<std::uint32_t> marked;
+      std::vector<bool> marked(positions_.size());
       for (const Event& event : events_) {
-        for (std::uint32_t target = event.position; target != 0; target = around(target)) marked.insert(target);
+        for (std::uint32_t target = event.position; target != 0; target = around(target)) {
+          if (target >= marked.size()) marked.resize(positions_.size());
+          marked[target] = true;
+        }
       }
-      std::erase_if(generic, [&](const Entry& entry) { return marked.contains(entry.target); });
+      std::erase_if(generic, [&](const Entry& entry) { return entry.target < marked.size() && marked[entry.target]; });
       for (Entry& entry : generic) entry.statement = false;
       entries_.insert(entries_.end(), generic.begin(), generic.end());
     }
@@ -307,6 +311,7 @@ class Finder {
   void find(bool marks) {
     follow();
     runs_.clear();
+    std::vector<std::uint32_t> come_to;
     for (std::uint32_t b = 0; b < flow_.blocks().size(); ++b) {
       std::vector<std::uint32_t> from = before(b);
       for (std::uint32_t e = first_event_[b]; e < first_event_[b + 1]; ++e) {
@@ -314,18 +319,23 @@ class Finder {
           Run run{b, events_[e].instruction, e};
           for (const std::uint32_t one : from) (is_in(one, target) ? run.from_inside : run.from_outside) = true;
           if (from.empty()) run.from_outside = true;
-          if (run.from_outside || e == first_event_[b]) runs_[target].push_back(run);
+          if (!run.from_outside && e != first_event_[b]) continue;
+          if (target >= runs_.size()) runs_.resize(std::max<std::size_t>(positions_.size(), target + 1));
+          if (runs_[target].empty()) come_to.push_back(target);
+          runs_[target].push_back(run);
         }
         from = {events_[e].position};
       }
     }
-    std::set<std::uint32_t> own;
-    for (const Event& event : events_) own.insert(event.position);
-    for (auto& [target, runs] : runs_) {
+    std::vector<bool> own(positions_.size());
+    for (const Event& event : events_) own[event.position] = true;
+    std::ranges::sort(come_to);
+    for (const std::uint32_t target : come_to) {
+      std::vector<Run>& runs = runs_[target];
       // A line that is marked itself is not entered in the midst of what it calls; an inlined call is entered at the
       // mark of its function's declaration, where it has one.
       const std::uint32_t mark = positions_[target].line.line != 0 ? target : declaration_of(target);
-      const bool marked = marks && own.contains(mark);
+      const bool marked = marks && mark < own.size() && own[mark];
       for (Run& run : runs) run.enters = run.from_outside && (!marked || events_[run.event].position == mark);
       if (!marks && runs.size() > 1) leave_out_continuations(target, runs);
       for (Run& run : runs) run.enters = run.enters && !leads_into_another(target, runs, run);
@@ -541,11 +551,16 @@ class Finder {
   std::vector<Scope> scopes_;
   std::vector<std::uint32_t> scope_of_;                         ///< of each instruction: the innermost
   std::vector<Position> positions_ = std::vector<Position>(1);  ///< number 0 stands for outside
-  std::map<std::pair<std::uint32_t, std::uint64_t>, std::uint32_t> numbers_;
+  struct HashOfPlace {
+    std::size_t operator()(const std::pair<std::uint32_t, std::uint64_t>& place) const {
+      return (place.second * 0x9e3779b97f4a7c15 ^ place.first) * 0x9e3779b97f4a7c15 >> 7;
+    }
+  };
+  std::unordered_map<std::pair<std::uint32_t, std::uint64_t>, std::uint32_t, HashOfPlace> numbers_;
   std::vector<Event> events_;               ///< by instruction
   std::vector<std::uint32_t> first_event_;  ///< of each block
   std::vector<std::vector<std::uint32_t>> ends_;
-  std::map<std::uint32_t, std::vector<Run>> runs_;  ///< of each line in its scope
+  std::vector<std::vector<Run>> runs_;  ///< of each line in its scope
   std::vector<Entry> entries_;
   bool has_copies_ = true;  ///< the compiler may have copied code
 };
