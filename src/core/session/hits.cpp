@@ -93,8 +93,7 @@ class Run {
         send(*stopped, hit);
       }
       if (request_.count && summary_.rows == *request_.count) {
-        summary_.halts = tree_->halts();  // they go, with their counts
-        tree_->remove_all();
+        summary_.halts = tree_->halts();
         if (tree_->first().attached()) {
           tree_->detach();
           summary_.end = {RunEnd::How::detached};
@@ -104,7 +103,8 @@ class Run {
           summary_.end = {RunEnd::How::counted};
           return;
         }
-        request_.count.reset();  // nothing stops it now
+        tree_->remove_all();  // nothing stops it now
+        request_.count.reset();
       }
     }
   }
