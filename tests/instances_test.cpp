@@ -538,8 +538,8 @@ int many(int n) {
       ++counts[one.line.line];
     EXPECT_EQ(counts[4], 2) << "the start and the step of the loop";
     EXPECT_EQ(counts[5], 1) << "its arguments lie between";
-    // gcc's first jump leads to the condition, which the body comes to as well; clang has a jump back after the body.
-    EXPECT_EQ(counts[9], std::string(compiler) == "gcc" ? 1 : 2);
+    // Jumps lead to the condition, before the first turn (gcc) and after each (clang).
+    EXPECT_EQ(counts[9], 1);
     EXPECT_EQ(counts[10], 1);
     EXPECT_EQ(counts[11], 1);
     // `lines` has the same.
@@ -635,6 +635,60 @@ int main(void) {
     }
     EXPECT_EQ(hits_of(words)["counts"], nlohmann::json({{"h1", 6}, {"h2", later}, {"h3", 6}, {"h4", 6}, {"h5", turns}}))
         << compiler;
+  }
+}
+
+/// A loop on one line is come to once a turn and once more, a function whose prologue a loop follows once a call.
+TEST(LineEntries, OfLoopsOnOneLineAndAfterPrologues) {
+  const TempFolder folder;
+  const std::string text = R"(struct tide { int left; int drain(); };
+volatile int sink, values[16];
+int tide::drain() {
+  while (left) {
+    left--;
+    sink++;
+  }
+  return sink;
+}
+int main() {
+  for (int i = 0; i < 7; i++) values[i] = i;
+  int count = 5;
+  while (sink++, count-- > 0);
+  do sink++; while (sink < 20);
+  for (int turn = 0; turn < 4; turn++) {
+    tide high{turn};
+    sink += high.drain() & 0;
+  }
+  return 0;
+}
+)";
+  for (const std::string compiler : {"g++", "clang++"}) {
+    const std::string path = built(folder, "turns", text, {compiler, "-g", "-O0", "-w"});
+    const nlohmann::json told = hits_of({"--at", "turns.cpp:11", "--at", "turns.cpp:13", "--at", "turns.cpp:14", "--at",
+                                         "tide::drain", "--at", "turns.cpp:3", "--keep", "this->left", path});
+    EXPECT_EQ(told["counts"], nlohmann::json({{"h1", 8}, {"h2", 6}, {"h3", 14}, {"h4", 4}, {"h5", 4}})) << compiler;
+    std::vector<std::string> left;
+    for (const auto& hit : told["hits"]) {
+      if (hit["stop"] == "h4") left.push_back(hit["kept"]["this->left"].value("signed", ""));
+    }
+    EXPECT_EQ(left, (std::vector<std::string>{"0", "1", "2", "3"})) << compiler;
+  }
+}
+
+/// `steps` begins where control comes to a function or line, in inlined copies too.
+TEST(Levels, StepsBeginInInlinedCopies) {
+  const TempFolder folder;
+  for (const auto& compiler : kCompilers) {
+    const std::string path = built(folder, "levels", kLevels, compiler);
+    for (const char* from : {"middle", "levels.c:10", "outer", "levels.c:13"}) {
+      const Outcome outcome = deeptrace({"steps", "--from", from, "--count", "1", "--format", "json", path});
+      const nlohmann::json told = nlohmann::json::parse(outcome.out, nullptr, false);
+      ASSERT_FALSE(told.is_discarded()) << from << outcome.err;
+      const std::string function = told["steps"][0].value("function", "");
+      EXPECT_EQ(function, "outer") << from << ": inlined there";
+      const bool first = std::string(from) == "outer" || std::string(from) == "levels.c:13";
+      EXPECT_EQ(told["from"].value("place", "") == "outer", first) << from << " " << outcome.out;
+    }
   }
 }
 

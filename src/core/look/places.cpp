@@ -162,11 +162,15 @@ std::optional<Error> no_instruction(const Modules& modules, std::uint64_t addres
 
 /// The line that opens a function of a compiled language stops where its name does: parameters are in place there. In
 /// hand-written code each line is its own instruction.
-std::uint64_t after_opening(const Program& program, std::uint64_t address) {
+std::uint64_t after_opening(const Program& program, std::uint64_t address, std::uint32_t line) {
   const Function* function = program.function_at(address);
-  if (function == nullptr || function->address != address) return address;
+  const auto opens = function != nullptr ? program.source_of(*function) : std::nullopt;
+  if (!opens || line > opens->line) return address;
   const program::Prologue prologue = program::prologue_of(program, *function);
-  return prologue.by == program::Prologue::By::debug_information ? prologue.end : address;
+  const bool inside = address == function->address || address < prologue.end;
+  return inside && prologue.by == program::Prologue::By::debug_information
+             ? program::prologue_end_of(program, *function)
+             : address;
 }
 
 Result<StopPlaces> stop_places(const Module& module, std::string_view location) {
@@ -189,7 +193,10 @@ Result<StopPlaces> stop_places(const Module& module, std::string_view location) 
     if (line) {
       const auto files = program::source_files_named(program, location.substr(0, colon));
       result.places = line_places(module, files, static_cast<std::uint32_t>(*line));
-      for (StopPlace& place : result.places) place.address = after_opening(program, place.address);
+      for (StopPlace& place : result.places) {
+        if (place.level->depth == 0)
+          place.address = after_opening(program, place.address, static_cast<std::uint32_t>(*line));
+      }
       add_declared(module, files, static_cast<std::uint32_t>(*line), result.places);
       if (!result.places.empty()) return result;
     }

@@ -133,7 +133,23 @@ Prologue prologue_after(const Program& program, std::uint64_t label) {
 }
 
 std::uint64_t prologue_end_of(const Program& program, const Function& function) {
-  return prologue_of(program, function).end;
+  const std::uint64_t end = prologue_of(program, function).end;
+  std::uint64_t head = ~std::uint64_t(0), before = function.address;
+  const Bytes code = code_of(program, function);
+  for (const isa::Placed& one : isa::instructions_of(code, program.mode())) {
+    std::uint64_t target = 0;
+    const std::uint64_t at = function.address + one.at;
+    const isa::ControlFlow flow = isa::flow_of(one.instruction);
+    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+    if (at < end || !jumps || !isa::direct_target(one.instruction, at, target)) continue;
+    if (target > function.address && target <= end) head = std::min(head, target);
+  }
+  if (head > end) return end;
+  for (const isa::Placed& one : isa::instructions_of(code, program.mode())) {
+    if (function.address + one.next() > head) break;
+    before = function.address + one.at;
+  }
+  return before;
 }
 
 Boundaries boundaries_around(const Program& program, std::uint64_t address) {

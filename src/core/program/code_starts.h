@@ -23,7 +23,8 @@ Prologue prologue_of(const Program& program, const Function& function);
 /// Of the code after a label of hand-written code.
 Prologue prologue_after(const Program& program, std::uint64_t label);
 
-/// The same, the address alone.
+/// Where a stop after the prologue stands, an address in the file: its end, or, where a loop leads back there, the last
+/// instruction before the loop, so that it is passed once a call.
 std::uint64_t prologue_end_of(const Program& program, const Function& function);
 
 /// The starts of the instructions around an address in the file: the one at or before it, and the next one. Both are

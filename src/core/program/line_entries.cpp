@@ -338,6 +338,11 @@ class Finder {
       const bool marked = marks && mark < own.size() && own[mark];
       for (Run& run : runs) run.enters = run.from_outside && (!marked || events_[run.event].position == mark);
       if (!marks && runs.size() > 1) leave_out_continuations(target, runs);
+      if (!has_copies_) {
+        enter_at_conditions(runs);
+        leave_out_jumps(runs);
+        enter_at_turns(target, runs);
+      }
       for (Run& run : runs) run.enters = run.enters && !leads_into_another(target, runs, run);
       for (const Run& run : runs) {
         if (!run.enters) continue;
@@ -400,6 +405,44 @@ class Finder {
       if (last == nullptr) last = &runs[k];
     }
     return before.size() > 1 && !flow_.reached_without(before, runs[number].block) ? last : nullptr;
+  }
+
+  /// A loop whose condition stands after its body begins with a jump there. The condition is what is come to again and
+  /// again, also where nothing of another line lies between (an empty body): it is entered in place of the jump.
+  void enter_at_conditions(std::vector<Run>& runs) const {
+    for (std::size_t i = 0; i < runs.size(); ++i) {
+      if (!runs[i].enters || !is_jump_alone(runs[i])) continue;
+      const std::uint32_t to = flow_.blocks()[runs[i].block].to.front();
+      for (Run& run : runs) run.enters |= run.block == to && run.event == first_event_[to] && run.from_inside;
+    }
+  }
+
+  /// clang gives the jump after the last statement of a branch or loop that statement's line.
+  void leave_out_jumps(std::vector<Run>& runs) const {
+    const bool does_more = std::ranges::any_of(runs, [this](const Run& run) { return !is_jump_alone(run); });
+    for (Run& run : runs) run.enters = run.enters && !(does_more && is_jump_alone(run));
+  }
+
+  [[nodiscard]] bool is_jump_alone(const Run& run) const {
+    const FlowBlocks::Block& block = flow_.blocks()[run.block];
+    return run.instruction + 1 == block.end && block.to.size() == 1 &&
+           isa::flow_of(flow_.code()[run.instruction].instruction) == isa::ControlFlow::jump;
+  }
+
+  /// A loop that is all on one line is come to once a turn: where a jump leads back from inside, unless something in
+  /// the loop is an entry already.
+  void enter_at_turns(std::uint32_t target, std::vector<Run>& runs) {
+    for (Run& run : runs) {
+      if (run.enters || !run.from_inside || run.event != first_event_[run.block]) continue;
+      const std::vector<std::uint32_t>& from = flow_.blocks()[run.block].from;
+      const bool again = std::ranges::any_of(from, [&](std::uint32_t block) {
+        const bool back = flow_.order_of(block) >= flow_.order_of(run.block);
+        return back && std::ranges::any_of(ends_[block], [&](std::uint32_t end) { return is_in(end, target); });
+      });
+      const bool has_entry = std::ranges::any_of(
+          runs, [&](const Run& one) { return one.enters && flow_.in_loops_of(one.block, run.block); });
+      run.enters = again && !has_entry;
+    }
   }
 
   /// It begins as the pass began, or at least half of it has been done in this pass.

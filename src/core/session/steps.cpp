@@ -5,8 +5,10 @@
 #include <utility>
 
 #include "abi/signal_names.h"
+#include "base/number.h"
 #include "control/program_to_run.h"
 #include "look/places.h"
+#include "program/code_starts.h"
 #include "session/stepper.h"
 
 namespace deeptrace::session {
@@ -71,9 +73,35 @@ std::optional<Error> run_to(control::FollowedThread& followed, const std::vector
   return std::nullopt;
 }
 
+/// Where control comes to a line, in every copy, and to a function: its first instruction, those of its clones, and its
+/// inlined copies. A line that opens a function begins with that. Errors: it is neither.
+Result<std::vector<std::uint64_t>> entries_of(look::Modules& modules, const state::StateView& view,
+                                              const std::string& location) {
+  const Result<look::StopPlaces> found = look::stop_places(modules, view, location);
+  if (!found) return found.error();
+  std::vector<std::uint64_t> result = found->starts;
+  const bool function = !found->starts.empty() || found->inlined != 0;
+  const std::size_t colon = location.rfind(':');
+  const auto line = function || colon == std::string::npos ? std::nullopt : number_in(location.substr(colon + 1));
+  for (const look::StopPlace& place : found->places) {
+    if (function && (!place.level || place.level->depth == 0)) continue;
+    const look::Module* module = modules.at(place.address);
+    const program::Function* around = modules.function_at(place.address);
+    const auto begins = around != nullptr ? module->program->source_of(*around) : std::nullopt;
+    const bool opens = line && begins && *line <= begins->line &&
+                       program::prologue_end_of(*module->program, *around) + module->bias == place.address;
+    result.push_back(opens ? around->address + module->bias : place.address);
+  }
+  std::ranges::sort(result);
+  result.erase(std::unique(result.begin(), result.end()), result.end());
+  return result;
+}
+
 /// The addresses of a location, each that of an instruction.
-Result<std::vector<std::uint64_t>> instructions_at(const look::Modules& modules, const std::string& location) {
-  Result<std::vector<std::uint64_t>> found = modules.resolve(location);
+Result<std::vector<std::uint64_t>> instructions_at(look::Modules& modules, const state::StateView& view,
+                                                   const std::string& location) {
+  Result<std::vector<std::uint64_t>> found = entries_of(modules, view, location);
+  if (!found) found = modules.resolve(location);
   if (!found) return found;
   for (const std::uint64_t address : *found) {
     if (auto error = look::no_instruction(modules, address, location)) return *error;
@@ -120,7 +148,7 @@ std::optional<Error> go_to_start(const StepsRequest& request, control::FollowedT
   const std::string name = !request.from.empty() ? request.from : has_main ? "main" : "its entry";
   std::vector<std::uint64_t> from = {followed.registers()[Reg::rip]};
   if (!request.from.empty() || has_main) {
-    Result<std::vector<std::uint64_t>> found = instructions_at(modules, name);
+    Result<std::vector<std::uint64_t>> found = instructions_at(modules, followed.view(), name);
     if (!found) return found.error();
     from = std::move(*found);
   }
@@ -140,7 +168,7 @@ Result<StepsSummary> steps(const StepsRequest& request, StepsSink& sink) {
   look::Modules modules(followed.process(), std::move(started->program), request.open);
   std::vector<std::uint64_t> to;
   if (!request.to.empty()) {
-    Result<std::vector<std::uint64_t>> found = instructions_at(modules, request.to);
+    Result<std::vector<std::uint64_t>> found = instructions_at(modules, followed.view(), request.to);
     if (!found) return found.error();
     to = std::move(*found);
   }
