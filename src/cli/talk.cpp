@@ -349,7 +349,8 @@ Answer Talk::help(Arguments rest) {
         for (const control::HaltKind& kind : control::kHaltKinds)
           answer.lines.push_back(
               fmt::format("      halt {}{}{}", kind.words, kind.subject.empty() ? "" : " ", kind.subject));
-        answer.lines.push_back("      after it any of: from hit N, every N, when EXPR, for thread N, for all threads, once, later");
+        answer.lines.push_back(
+            "      after it any of: from hit N, every N, when EXPR, for thread N, for all threads, once, later");
       }
       const bool memory = one.name == "memory";
       if (memory || one.name == "show")
@@ -371,8 +372,8 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
     if (first_word) add(one.name);
   }
   if (!first_word && subject_ != nullptr) {
-    for (const char* word : {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once", "later",
-                             "frame", "thread", "process"})
+    for (const char* word : {"at", "on", "write", "access", "change", "return", "syscall", "signal", "when", "once",
+                             "later", "frame", "thread", "process"})
       add(word);
     const program::Program& program = *subject_->modules().main().program;
     for (const program::Function& function : program.functions()) {
