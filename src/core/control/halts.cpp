@@ -8,6 +8,8 @@
 #include "control/parts.h"
 #include "control/program_to_run.h"
 #include "look/places.h"
+#include "look/thread_block.h"
+#include "program/data_symbols.h"
 #include "state/execute.h"
 
 namespace deeptrace::control {
@@ -165,7 +167,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   }
   halt->number = next_number_;
   if (auto error = place_or_wait(*halt)) {
-    if (error->fault == Fault::usage && may_come_later(rule))
+    if (error->fault == Fault::usage && error->message.find(": no ") != std::string::npos && may_come_later(rule))
       error->message += "; with `later` the stop point waits for a library that has it";
     return *error;
   }
@@ -379,18 +381,22 @@ std::optional<Error> Control::place_data(Halt& halt) {
 
 /// A variable of each thread's own: every thread's copy, where that was asked for.
 std::optional<Error> Control::watch_copies(Halt& halt) {
-  halt.own = look::own_copy_at(*modules_, view(), halt.address);
-  halt.own_thread = number_of(thread_);
+  const std::optional<look::OwnCopy> own = look::own_copy_at(*modules_, view(), halt.address);
+  halt.own_thread = own ? number_of(thread_) : 0;
   const bool wanted = halt.rule.all_threads || halt.rule.thread;
-  if (!halt.own && halt.rule.all_threads)
+  if (!own && halt.rule.all_threads)
     return Error{Fault::usage, halt.rule.what + ": is one for all threads; leave `for all threads` away"};
-  if (!halt.own || !wanted) return std::nullopt;
-  if (!halt.own->from_pointer)
+  if (!own || !wanted) return std::nullopt;
+  if (!own->from_pointer)
     return Error{Fault::usage, halt.rule.what +
                                    ": each thread has its copy in a block of its own that is made when it is first "
                                    "used; stop in the thread and watch that copy alone"};
   halt.of_thread = true;
-  halt.address = static_cast<std::uint64_t>(*halt.own->from_pointer);
+  halt.address = static_cast<std::uint64_t>(*own->from_pointer);
+  const program::Program& program = *own->module->program;
+  const Bytes image = program.elf().bytes_at(program::thread_storage(program).from + own->offset);
+  halt.fresh.resize(halt.size);  // zeros, as .tbss
+  std::copy_n(image.begin(), std::min(image.size(), halt.fresh.size()), halt.fresh.begin());
   for (const pid_t thread : process_->threads()) {
     std::vector<std::uint8_t> bytes(halt.size);
     bytes.resize(process_->memory().read(halt.address_in(process_->view(thread)), bytes));
@@ -519,7 +525,7 @@ std::vector<HaltInfo> Control::halts() const {
     if (halt->frame_cfa != 0) info.how += "; ends with its frame";
     if (halt->of_thread && halt->rule.all_threads) {
       info.how += "; each thread's own copy, as far as the thread itself accesses it";
-    } else if (halt->own) {
+    } else if (halt->own_thread != 0) {
       const std::uint64_t whose = halt->of_thread ? *halt->rule.thread : halt->own_thread;
       info.how += "; the copy of thread " + std::to_string(whose) + " alone (`for all threads` watches each one's)";
     }

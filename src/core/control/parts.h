@@ -10,8 +10,6 @@
 #include <vector>
 
 #include "control/control.h"
-#include "look/thread_block.h"
-#include "program/data_symbols.h"
 #include "state/registers.h"
 
 namespace deeptrace::control {
@@ -38,11 +36,12 @@ struct Control::Halt {
   std::uint64_t address = 0, size = 0;
   inspect::Datum watched;          ///< its type
   std::vector<std::uint8_t> last;  ///< what was there when it was looked at last
-  /// Of a variable of each thread's own: the module whose block it lies in, and the offset there; whether each thread's
-  /// copy is watched, `address` then being counted from the thread pointer, and what was in them last.
-  std::optional<look::OwnCopy> own;
+  /// Of a variable of each thread's own: the number of the thread whose copy it is, where one is watched (0: it is none
+  /// such); whether each thread's copy is watched, `address` then being counted from the thread pointer, what they
+  /// begin with and what was in them last.
+  std::uint64_t own_thread = 0;
   bool of_thread = false;
-  std::uint64_t own_thread = 0;  ///< the number of the thread whose copy it is, where one is watched
+  std::vector<std::uint8_t> fresh{};
   std::map<pid_t, std::vector<std::uint8_t>> lasts{};
   std::vector<std::uint8_t> mask;  ///< of a bit field: its bits; empty: all
   std::vector<unsigned> slots;
@@ -62,16 +61,7 @@ struct Control::Halt {
   /// What was there last for a thread. A copy that was not seen yet has what its module's file has.
   std::vector<std::uint8_t>& last_of(pid_t thread) {
     if (!of_thread) return last;
-    const auto [place, added] = lasts.try_emplace(thread);
-    if (added && own) place->second = initial_copy();
-    return place->second;
-  }
-  [[nodiscard]] std::vector<std::uint8_t> initial_copy() const {
-    const program::Program& program = *own->module->program;
-    std::vector<std::uint8_t> bytes(size);  // zeros, as .tbss
-    const Bytes image = program.elf().bytes_at(program::thread_storage(program).from + own->offset);
-    std::copy_n(image.begin(), std::min(image.size(), bytes.size()), bytes.begin());
-    return bytes;
+    return lasts.try_emplace(thread, fresh).first->second;
   }
   [[nodiscard]] bool same(const std::vector<std::uint8_t>& now, const std::vector<std::uint8_t>& before) const {
     if (mask.empty() || now.size() != before.size()) return now == before;

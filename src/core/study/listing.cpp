@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/digits.h"
+#include "base/number.h"
 #include "isa/comparison.h"
 #include "isa/operand.h"
 #include "isa/texts.h"
@@ -59,6 +60,10 @@ std::vector<ListedInstances> instances_among(const Program& program, const std::
   constexpr std::size_t kMostPlaces = 12;
   std::vector<ListedInstances> result;
   for (const std::string& name : where) {
+    // Addresses, sections, lines and places in functions are no names.
+    const std::size_t colon = name.rfind(':');
+    const bool in_file = colon != std::string::npos && colon != 0 && name[colon - 1] != ':';
+    if (number_in(name) || name.starts_with('.') || in_file || name.find("..") != std::string::npos) continue;
     const program::Instances found = program::instances_of(program, name, kMostDebugBytes);
     ListedInstances listed{name, found.counts(), {}};
     if (found.empty() || (found.clones.empty() && found.inlined.empty())) continue;
