@@ -15,6 +15,7 @@
 #include "corefile/core_file.h"
 #include "fake_core.h"
 #include "live_support.h"
+#include "session/core_of.h"
 #include "session/dead_program.h"
 #include "state/extended_area.h"
 #include "support.h"
@@ -75,6 +76,18 @@ Answers looked_at(look::Subject& subject, const look::Stopped& stopped) {
   return answers;
 }
 
+/// A core file does not say which of the memory without a file is the heap.
+std::string without_heap(const std::string& text) {
+  std::string result;
+  std::istringstream lines(text);
+  for (std::string line; std::getline(lines, line);) {
+    const bool region = line.find("  heap") != std::string::npos || line.find("  mapped memory") != std::string::npos;
+    if (region) line = std::regex_replace(line, std::regex("  (heap|mapped memory) *"), "  memory ");
+    result += line + "\n";
+  }
+  return result;
+}
+
 /// The file that the kernel wrote of a process in a folder; empty where it writes none there.
 std::filesystem::path core_in(const std::filesystem::path& folder) {
   for (const auto& entry : std::filesystem::directory_iterator(folder))
@@ -95,6 +108,7 @@ struct End {
   Answers live;
   std::vector<std::uint64_t> places;
   std::filesystem::path core;  ///< empty: the kernel wrote none
+  std::filesystem::path ours;  ///< that we wrote
 };
 
 /// Stops a program where a signal is about to end it, looks at it, and lets it go: the kernel writes its core file.
@@ -115,12 +129,29 @@ void end_of(const std::string& program, const std::string& kind, const std::file
   end.stopped = *stopped;
   end.stopped.at_start = true;
   end.live = looked_at(**control, end.stopped);
+  end.ours = folder / "ours";
+  const auto written = session::write_core_of(**control, end.ours);
+  ASSERT_TRUE(written) << written.error().message;
+  EXPECT_EQ(written->bytes, std::filesystem::file_size(end.ours));
+  EXPECT_EQ(session::write_core_of(**control, end.ours).error().fault, Fault::usage) << "it exists";
   end.places = places((*control)->target());
   (*control)->detach();
   int status = 0;
   ::waitpid(pid, &status, 0);
   ASSERT_TRUE(WIFSIGNALED(status) && WTERMSIG(status) == stopped->number) << kind;
   end.core = core_in(folder);
+}
+
+/// A core file that was written of a program at a stop says what the program said.
+void expect_same(DeadProgram& dead, const End& end, const std::string& kind) {
+  EXPECT_EQ(dead.stopped().number, end.stopped.number);
+  EXPECT_EQ(dead.stopped().fault_address, end.stopped.fault_address);
+  EXPECT_EQ(dead.stopped().fault_address_known, end.stopped.fault_address_known);
+  EXPECT_EQ(dead.stopped().notes, std::vector<std::string>());
+  const Answers answers = looked_at(dead, dead.stopped());
+  ASSERT_EQ(answers.texts.size(), end.live.texts.size());
+  for (std::size_t i = 0; i < answers.texts.size(); ++i)
+    EXPECT_EQ(without_heap(answers.texts[i]), without_heap(end.live.texts[i])) << kind << ": " << end.live.words[i];
 }
 
 class Cores : public ::testing::TestWithParam<std::vector<std::string>> {};
@@ -140,6 +171,9 @@ TEST_P(Cores, SayWhatTheStoppedProcessSaid) {
     // A thread that is let go begins its system call again; where the end came before that, it stands elsewhere.
     for (int attempt = 0; attempt < 20; ++attempt) {
       ASSERT_NO_FATAL_FAILURE(end_of(program, kind, folder / kind, end));
+      auto ours = DeadProgram::open(end.ours, "", {});
+      ASSERT_TRUE(ours) << ours.error().message;
+      if (attempt == 0) expect_same(**ours, end, kind + ", our file");
       if (end.core.empty()) break;
       auto opened = DeadProgram::open(end.core, "", {});
       ASSERT_TRUE(opened) << opened.error().message;
@@ -147,27 +181,8 @@ TEST_P(Cores, SayWhatTheStoppedProcessSaid) {
       if (places(dead->target()) == end.places) break;
     }
     if (!dead) continue;
-    EXPECT_EQ(dead->stopped().number, end.stopped.number);
-    EXPECT_EQ(dead->stopped().fault_address, end.stopped.fault_address);
-    EXPECT_EQ(dead->stopped().fault_address_known, end.stopped.fault_address_known);
-    EXPECT_EQ(dead->stopped().notes, std::vector<std::string>());
-    const Answers answers = looked_at(*dead, dead->stopped());
-    ASSERT_EQ(answers.texts.size(), end.live.texts.size());
-    // A core file does not say which of the memory without a file is the heap.
-    const auto without_heap = [](const std::string& text) {
-      std::string result;
-      std::istringstream lines(text);
-      for (std::string line; std::getline(lines, line);) {
-        const bool region =
-            line.find("  heap") != std::string::npos || line.find("  mapped memory") != std::string::npos;
-        if (region) line = std::regex_replace(line, std::regex("  (heap|mapped memory) *"), "  memory ");
-        result += line + "\n";
-      }
-      return result;
-    };
-    for (std::size_t i = 0; i < answers.texts.size(); ++i)
-      EXPECT_EQ(without_heap(answers.texts[i]), without_heap(end.live.texts[i])) << kind << ": " << end.live.words[i];
-    compared += answers.texts.size();
+    expect_same(*dead, end, kind);
+    compared += end.live.texts.size();
     // Of a file that was mapped as such, the kernel keeps nothing.
     program::SourceText sources;
     cli::Talk talk(*dead, dead->stopped(), report::Style{}, sources);

@@ -554,8 +554,8 @@ TEST(HaltRules, AreReadAndWrittenAlike) {
        {"at levels.c:31", "at level_sum+0x12 from hit 3", "at tide::report every 2",
         "at 0x401136 when i > 3 && sum != 0", "on write log.count", "on access marks[2]",
         "on change level for thread 2", "on return level_sum once", "on syscall write", "on signal SIGUSR1", "on throw",
-        "on catch", "on load libtide.so", "at tide later", "on write level for all threads",
-        "at levels.c:31 from hit 2 every 3 when level == 'x' for thread 1 once"}) {
+        "on catch", "on load libtide.so", "at tide later", "at later", "at later later", "on return once once",
+        "on write level for all threads", "at levels.c:31 from hit 2 every 3 when level == 'x' for thread 1 once"}) {
     const auto rule = control::parse_halt_rule(text);
     ASSERT_TRUE(rule) << text << ": " << rule.error().message;
     EXPECT_EQ(rule->text(), text);

@@ -180,6 +180,7 @@ TEST_F(Words, EachDoesWhatItsExampleSays) {
       {"send", ""},
       {"others", ""},
       {"save", ""},
+      {"write", "seen.core: "},
       {"restart", "main+0xf   tidelog.c:24"},
       {"detach", "the program goes on by itself"},
       {"help", "memory EXPR [as SHAPE [N]] [since MARK]"},

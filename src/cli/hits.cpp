@@ -1,6 +1,7 @@
 #include "report/hits.h"
 
 #include <charconv>
+#include <filesystem>
 
 #include "base/number.h"
 #include "base/outside.h"
@@ -68,6 +69,12 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     if (!request.count || *request.count == 0)
       return report_error({Fault::usage, "--count " + text + ": is a number from 1 up"});
   }
+  if (parsed.options.count("core-at-hit") != 0) {
+    request.core_folder = parsed.options["core-at-hit"].as<std::string>();
+    std::error_code problem;
+    std::filesystem::create_directories(request.core_folder, problem);
+    if (problem) return report_error({Fault::usage, request.core_folder + ": cannot be made: " + problem.message()});
+  }
   request.let_finish = parsed.options.count("let-finish") != 0;
   if (request.let_finish && !request.count)
     return report_error({Fault::usage, "--let-finish: needs --count N, after whose rows the program runs on"});
@@ -111,7 +118,8 @@ int run(const Command& command, std::vector<std::string> words) {
   options.add_options("Rows")("keep", "expressions whose values each row keeps, with commas between", text(),
                               "EXPR,...")("card", "a card at each hit in place of a table")(
       "count", "this many rows, then the program is ended", cxxopts::value<std::string>(), "N")(
-      "let-finish", "after --count rows it runs on to its own end");
+      "let-finish", "after --count rows it runs on to its own end")(
+      "core-at-hit", "a core file of the program at each hit, in this folder", cxxopts::value<std::string>(), "DIR");
   return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
     return follow(command, parsed, std::move(rest));
   });

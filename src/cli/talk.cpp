@@ -76,6 +76,8 @@ std::span<const Talk::Word> Talk::words() {
       {"others", "hold | run | usual", "what other threads do during motions", "others hold", Use::controls,
        &Talk::others},
       {"save", "DIR", "writes down what was seen", "save seen", Use::always, &Talk::save},
+      {"write", "core FILE", "a core file of the program as it stands", "write core seen.core", Use::looks,
+       &Talk::write},
       {"restart", "", "starts the program anew; stop points stay", "restart", Use::controls_ended, &Talk::restart},
       {"detach", "", "lets the program go on by itself", "detach", Use::controls, &Talk::detach},
       {"help", "[WORD]", "this list, or one word with an example", "help memory", Use::always, &Talk::help},

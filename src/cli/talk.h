@@ -125,6 +125,7 @@ class Talk {
   Answer send(Arguments rest);
   Answer others(Arguments rest);
   Answer save(Arguments rest);
+  Answer write(Arguments rest);
   Answer restart(Arguments rest);
   Answer detach(Arguments rest);
   Answer help(Arguments rest);

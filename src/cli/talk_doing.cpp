@@ -13,6 +13,7 @@
 #include "isa/text.h"
 #include "report/names.h"
 #include "report/value.h"
+#include "session/core_of.h"
 #include "state/parts.h"
 
 namespace deeptrace::cli {
@@ -213,6 +214,22 @@ Answer Talk::save(Arguments rest) {
   if (!file) return fail(fmt::format("{}: could not be written", rest));
   Answer answer;
   answer.lines.push_back(fmt::format("written to {}", (folder / "console.txt").string()));
+  return answer;
+}
+
+Answer Talk::write(Arguments rest) {
+  constexpr std::string_view kCore = "core ";
+  const std::string_view path = rest.starts_with(kCore) ? trimmed(rest.substr(kCore.size())) : std::string_view{};
+  if (path.empty()) return fail("write: is written as write core FILE");
+  const auto written = session::write_core_of(*subject_, std::string(path));
+  if (!written) return fail(printable(written.error().message));
+  Answer answer;
+  answer.lines.push_back(fmt::format("{}: {} bytes, {} thread{}; `deeptrace console --core {}` looks at it",
+                                     printable(path), written->bytes, written->threads,
+                                     written->threads == 1 ? "" : "s", printable(path)));
+  if (written->unreadable != 0)
+    answer.lines.push_back(report::look(
+        style_, Role::attention, fmt::format("note: {} bytes could not be read and are zeros", written->unreadable)));
   return answer;
 }
 

@@ -266,6 +266,7 @@ class Json : public session::HitsSink {
       row.after ? value_json(json_, *row.after) : json_.null();
     }
     if (!row.by.empty()) json_.key("by").string(row.by);
+    if (!row.core.empty()) json_.key("core").string(row.core);
     if (row.thrown) {
       json_.key("thrown");
       value_json(json_, *row.thrown);

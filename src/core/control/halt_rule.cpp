@@ -47,7 +47,9 @@ class Reader {
     }
     next_ += words;
     rule.kind = static_cast<Kind>(found - kHaltKinds.begin());
-    rule.what = phrase();
+    // A function may be called like a modifier that is one word.
+    const bool is_name = !found->subject.empty() && (here() == "once" || here() == "later");
+    rule.what = phrase(is_name);
     if (rule.what.empty() && !found->subject.empty())
       return fail(rule.kind == Kind::at ? "a location" : "what it is to stop on");
     if (!rule.what.empty() && found->subject.empty()) return fail("nothing after `" + kind + "`, or a condition");
@@ -77,11 +79,11 @@ class Reader {
            (here() == "for" && (here(1) == "thread" || (here(1) == "all" && here(2) == "threads")));
   }
   /// The text up to the next modifier.
-  std::string phrase() {
-    if (next_ >= words_.size() || at_modifier()) return {};
+  std::string phrase(bool takes_first = false) {
+    if (next_ >= words_.size() || (at_modifier() && !takes_first)) return {};
     const std::size_t start = words_[next_].at;
     std::size_t end = start;
-    while (next_ < words_.size() && !at_modifier()) {
+    while (next_ < words_.size() && (!at_modifier() || std::exchange(takes_first, false))) {
       end = words_[next_].at + words_[next_].text.size();
       ++next_;
     }

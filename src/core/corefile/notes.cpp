@@ -1,9 +1,9 @@
 #include "corefile/notes.h"
 
 #include <algorithm>
-#include <array>
 
 #include "binary/notes.h"
+#include "corefile/layouts.h"
 #include "state/extended_area.h"
 
 namespace deeptrace::corefile {
@@ -23,23 +23,6 @@ enum NoteType : std::uint32_t {
   kOldVectors = 0x46e62b7f,  ///< NT_PRXFPREG
   kSignal = 0x53494749,      ///< NT_SIGINFO
 };
-
-/// Where the fields of the structures lie, in bytes, in files of 32 and 64 bits.
-struct Offsets {
-  std::size_t thread, registers;  ///< of elf_prstatus
-  std::size_t process, name;      ///< of elf_prpsinfo
-  std::size_t fault_address;      ///< of siginfo_t
-};
-constexpr Offsets kOffsets[] = {{24, 72, 12, 28, 12}, {32, 112, 24, 40, 16}};
-
-/// The registers in the kernel's order; the number of a system call stands for none of ours.
-constexpr Reg kNone = static_cast<Reg>(0xff);
-constexpr Reg kOrder64[] = {Reg::r15,     Reg::r14,     Reg::r13, Reg::r12, Reg::rbp,    Reg::rbx, Reg::r11,
-                            Reg::r10,     Reg::r9,      Reg::r8,  Reg::rax, Reg::rcx,    Reg::rdx, Reg::rsi,
-                            Reg::rdi,     kNone,        Reg::rip, Reg::cs,  Reg::rflags, Reg::rsp, Reg::ss,
-                            Reg::fs_base, Reg::gs_base, Reg::ds,  Reg::es,  Reg::fs,     Reg::gs};
-constexpr Reg kOrder32[] = {Reg::rbx, Reg::rcx, Reg::rdx, Reg::rsi, Reg::rdi, Reg::rbp,    Reg::rax, Reg::ds, Reg::es,
-                            Reg::fs,  Reg::gs,  kNone,    Reg::rip, Reg::cs,  Reg::rflags, Reg::rsp, Reg::ss};
 
 class Reader {
  public:
@@ -87,11 +70,11 @@ class Reader {
     ThreadNotes thread;
     thread.id = static_cast<state::ThreadId>(reader.u32());
     reader = ByteReader(contents, offsets_.registers);
-    const std::span<const Reg> order = core_.wide() ? std::span<const Reg>(kOrder64) : std::span<const Reg>(kOrder32);
+    const std::span<const Reg> order = order_of(core_.wide());
     std::int64_t call = -1;
     for (const Reg reg : order) {
       const std::uint64_t value = reader.unsigned_of(word());
-      if (reg == kNone) {
+      if (reg == kNoRegister) {
         call = core_.wide() ? static_cast<std::int64_t>(value) : static_cast<std::int32_t>(value);
       } else {
         thread.registers[reg] = value;
@@ -152,7 +135,6 @@ class Reader {
   }
 
   void process(Bytes contents) {
-    constexpr std::size_t kNameSize = 16;
     ByteReader reader(contents, offsets_.process);
     out_.process = static_cast<state::ThreadId>(reader.u32());
     reader = ByteReader(contents, offsets_.name);

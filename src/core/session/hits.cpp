@@ -5,6 +5,7 @@
 
 #include "look/card.h"
 #include "process/attention.h"
+#include "session/core_of.h"
 
 namespace deeptrace::session {
 namespace {
@@ -126,6 +127,7 @@ class Run {
         row.kept.push_back(std::move(unknown));
       }
     }
+    if (!request_.core_folder.empty()) write_core(control, row);
     count_notes(summary_.notes);
     row.notes = &summary_.notes;
     std::optional<look::Card> card;
@@ -136,6 +138,15 @@ class Run {
     ++summary_.rows;
     sink_.row(row);
     summary_.notes.clear();
+  }
+
+  void write_core(control::Control& control, HitRow& row) {
+    std::string name = "h" + std::to_string(row.halt) + "-" + std::to_string(row.hit);
+    if (row.process != 1) name += "-process-" + std::to_string(row.process);
+    const std::string path = request_.core_folder + "/" + name + ".core";
+    const auto written = write_core_of(control, path);
+    if (written) row.core = path;
+    summary_.notes.push_back(written ? "the core file of the next hit is " + path : written.error().message);
   }
 
   HitsRequest request_;

@@ -23,6 +23,7 @@ struct HitsRequest {
   bool cards = false;                  ///< rows have them
   std::optional<std::uint64_t> count;  ///< rows at most; a launched program is ended then
   bool let_finish = false;             ///< it runs on without stop points instead
+  std::string core_folder;             ///< each row writes a core file there; empty: none does
 };
 
 struct HitRow {
@@ -42,6 +43,7 @@ struct HitRow {
   std::optional<inspect::Value> thrown;             ///< the object of an exception, where its type is known
   const std::vector<std::string>* notes = nullptr;  ///< what else happened before this hit
   const look::Card* card = nullptr;                 ///< where cards were asked for
+  std::string core;                                 ///< the path of the core file that was written; empty: none was
 };
 
 /// A row's own storage, and how a hit becomes one; used by plans too.

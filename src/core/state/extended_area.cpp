@@ -6,7 +6,6 @@ namespace deeptrace::state {
 namespace {
 
 constexpr std::size_t kControlAt = 0, kStatusAt = 2, kTagsAt = 4, kMxcsrAt = 24, kX87At = 32, kXmmAt = 160;
-constexpr std::size_t kComponentsAt = 464;  // <asm/user.h>: USER_XSTATE_XCR0_WORD
 constexpr std::size_t kPresentAt = kLegacyArea;
 enum Component : std::uint32_t { kYmmHigh = 2, kMasks = 5, kZmmHigh = 6, kHighZmm = 7 };
 

@@ -25,6 +25,8 @@ struct AreaLayout {
 
 /// Bytes of the legacy part, which is also the whole of a floating-point note (NT_PRFPREG, NT_PRXFPREG).
 inline constexpr std::size_t kLegacyArea = 512;
+/// Where in it the kernel keeps the components that are switched on (<asm/user.h>: USER_XSTATE_XCR0_WORD).
+inline constexpr std::size_t kComponentsAt = 464;
 
 /// The components that the operating system has switched on, by bits as in XCR0: the kernel puts them into bytes of the
 /// legacy part that the processor leaves free.
