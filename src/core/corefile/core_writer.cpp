@@ -105,7 +105,7 @@ class Writer {
 
   void add_notes() {
     std::vector<state::ThreadId> threads = target_.threads();
-    std::ranges::stable_partition(threads, [this](state::ThreadId id) { return id == source_.thread; });
+    std::stable_partition(threads.begin(), threads.end(), [this](state::ThreadId id) { return id == source_.thread; });
     const auto signal = target_.pending_signal(source_.thread);
     bool first = true;
     for (const state::ThreadId id : threads) {
