@@ -117,6 +117,8 @@ TEST(Instances, AreWhatStaticCommandsListForAName) {
   ASSERT_EQ(lines["lines"].size(), 1U) << lines.dump();
   EXPECT_EQ(lines["lines"][0]["line"], 3);
   EXPECT_EQ(deeptrace({"lines", fast, "nothing"}).status, 2);
+  ASSERT_EQ(deeptrace({"lines", fast, "worked", "--save", folder / "page"}).status, 0);
+  EXPECT_NE(read_file(folder / "page/lines.html").find("worked."), std::string::npos) << "the page has its code";
   // uses: calls of the clone; where code stands in place of a call.
   const nlohmann::json calls = json_of({"uses", fast, "worked"});
   ASSERT_EQ(calls["uses"].size(), 1U) << calls.dump();

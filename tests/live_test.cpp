@@ -500,6 +500,7 @@ int main(int argc, char **argv) {
     const Outcome unknown = deeptrace({"hits", "--at", "rise", program, library});
     EXPECT_EQ(unknown.status, 2);
     EXPECT_NE(unknown.err.find("with `later` the stop point waits for a library that has it"), std::string::npos);
+    EXPECT_EQ(deeptrace({"hits", "--later", "--at", "main+2", program, library}).status, 2) << "inside an instruction";
     const json told = hits_of({"--later", "--at", "rise", "--halt", "at rise.c:4 when by == 2", "--on-return", "rise",
                                "--at", "nowhere", "--keep", "raised", program, library});
     EXPECT_EQ(told["counts"], json({{"h1", 6}, {"h2", 2}, {"h3", 6}, {"h4", 0}}));

@@ -122,6 +122,16 @@ def true_counts(package, folder):
 
 
 def hits_at(tool, package, folder, places):
+    """By place, without those that have no code."""
+    places = list(places)
+    while True:
+        told = hits_or_refused(tool, package, folder, places)
+        if isinstance(told, dict):
+            return told
+        places.remove(told)
+
+
+def hits_or_refused(tool, package, folder, places):
     words = [word for file, line in places for word in ("--at", f"{file}:{line}")]
     run = subprocess.run([tool, "hits", *words, "--format", "json", "--program-output", "/dev/null", "./program",
                           *package.arguments], cwd=folder, capture_output=True, text=True)
@@ -152,12 +162,7 @@ def main():
             for compiler in compilers:
                 for level in levels:
                     build(package, compiler, ["-g", level], place, "program")
-                    told = None
-                    wanted = list(chosen)
-                    while not isinstance(told, dict):
-                        told = hits_at(tool, package, place, wanted)
-                        if not isinstance(told, dict):
-                            wanted.remove(told)
+                    told = hits_at(tool, package, place, chosen)
                     wrong = [(one, counts[one], hits) for one, hits in told.items() if hits != counts[one]]
                     few = sum(hits < count for _, count, hits in wrong)
                     never = [one for one, count, hits in wrong if hits == 0]

@@ -25,10 +25,11 @@ std::optional<Error> write_page(const program::Program& program, const study::Li
                                 report::Output& out, program::SourceText& sources) {
   study::ListingRequest listing;
   listing.syntax = request.syntax;
+  const auto files = program::source_files_named(program, request.source);
+  if (!request.source.empty() && files.empty()) listing.where = {request.source};  // a function
   Result<study::ListingPlan> plan = study::plan_listing(program, listing);
   if (!plan) return plan.error();
-  if (!request.source.empty()) {
-    const auto files = program::source_files_named(program, request.source);
+  if (!files.empty()) {
     std::vector<std::uint64_t> wanted;
     program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {
       for (const debuginfo::LineRow& row : rows) {

@@ -186,7 +186,7 @@ void Control::resolve_waiting() {
   for (const auto& halt : halts_) {
     if (!halt->waiting) continue;
     halt->waiting = false;
-    if (halt->rule.on_data() ? place_data(*halt) : place_halt(*halt)) halt->waiting = true;
+    if (place_or_wait(*halt)) halt->waiting = true;
     if (halt->waiting || !halt->condition) continue;
     const auto error = wrong_at(*halt->condition, *halt, true);
     halt->told_failure |= error.has_value();

@@ -40,6 +40,12 @@ std::vector<DebugSlot> covering(std::uint64_t address, std::uint64_t size, Debug
   return result;
 }
 
+/// Nothing goes by the name, "tide: no such function …": a library that comes later may have it. What is wrong
+/// otherwise (a place inside an instruction, a name that could be several) stays so.
+bool is_of_unknown(const Error& error) {
+  return error.fault == Fault::usage && error.message.find(": no ") != std::string::npos;
+}
+
 }  // namespace
 
 // ---- sites ----------------------------------------------------------------------------------------------------------
@@ -167,7 +173,7 @@ Result<unsigned> Control::add(const HaltRule& rule) {
   }
   halt->number = next_number_;
   if (auto error = place_or_wait(*halt)) {
-    if (error->fault == Fault::usage && error->message.find(": no ") != std::string::npos && may_come_later(rule))
+    if (is_of_unknown(*error) && may_come_later(rule))
       error->message += "; with `later` the stop point waits for a library that has it";
     return *error;
   }
@@ -210,7 +216,7 @@ std::optional<Error> Control::wrong_at(const inspect::Expression& expression, st
 /// Places or variables that are not there yet are waited for where that was asked for.
 std::optional<Error> Control::place_or_wait(Halt& halt) {
   std::optional<Error> error = halt.rule.on_data() ? place_data(halt) : place_halt(halt);
-  if (!error || !halt.rule.later || error->fault != Fault::usage) return error;
+  if (!error || !halt.rule.later || !is_of_unknown(*error)) return error;
   unplace(halt);
   halt.waiting = true;
   return std::nullopt;

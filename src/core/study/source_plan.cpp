@@ -41,14 +41,9 @@ std::optional<Error> SourceWriter::plan() {
 void SourceWriter::plan_unwinding() {
   const Section* section = elf_.section_named(".eh_frame");
   if (section == nullptr) return;
-  const auto relocation_at = [this](std::uint64_t address) {
-    const auto& all = program_.relocations();
-    const auto found = std::ranges::lower_bound(all, address, {}, &Relocation::address);
-    return found != all.end() && found->address == address ? &*found : nullptr;
-  };
   debuginfo::UnwindSection table{elf_.bytes_of(*section), section->address, elf_.machine().word, false, {}};
   table.relocated = [&](std::uint64_t field) -> std::optional<std::uint64_t> {
-    const Relocation* found = relocation_at(field);
+    const Relocation* found = program_.relocation_in(field, 1);
     if (found == nullptr || !found->defined) return std::nullopt;
     return found->symbol_value + static_cast<std::uint64_t>(found->addend);
   };
@@ -85,10 +80,9 @@ void SourceWriter::plan_unwinding() {
 /// The table of handlers is written with the data of an object; of linked files it is not.
 std::optional<std::string> SourceWriter::exception_directives(const debuginfo::UnwindEntry& entry) {
   std::string result;
-  const auto& relocations = program_.relocations();
   const auto expression = [&](const debuginfo::UnwindEntry::Field& field) -> std::optional<std::string> {
-    const auto found = std::ranges::lower_bound(relocations, field.address, {}, &Relocation::address);
-    if (!object_ || found == relocations.end() || found->address != field.address) return std::nullopt;
+    const Relocation* found = program_.relocation_in(field.address, 1);
+    if (!object_ || found == nullptr) return std::nullopt;
     Result<std::string> name = symbol_of(*found, found->addend, found->address);
     return name ? std::optional(hex_text(field.encoding) + ", " + *name) : std::nullopt;
   };
