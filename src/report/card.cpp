@@ -60,7 +60,7 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
     case Why::signal: {
       std::string text = fmt::format("wrong: {} {} the program", abi::signal_name(stopped.number),
                                      stopped.why == Why::dead ? "ended" : "is about to end");
-      if (stopped.number == 0) text = "note: the core file does not say which signal ended the program";
+      if (stopped.number == 0) text = "note: the core file names no signal that ended the program";
       if (stopped.fault_address_known) text += fmt::format("; it concerns address {:#x}", stopped.fault_address);
       result.push_back(look(style, Role::broken, text));
       break;

@@ -67,7 +67,7 @@ std::string stack_words(const Survey& s) {
 std::string_view yes(bool value) { return value ? "yes" : "no"; }
 
 std::string signal_words(const study::SurveyedCore& core) {
-  if (!core.signal) return "not said";
+  if (!core.signal) return "no signal is named";
   std::string text = abi::signal_name(core.signal->number);
   if (core.signal->fault_address_known) text += fmt::format("; it concerns address {:#x}", core.signal->fault_address);
   return text;
@@ -76,8 +76,8 @@ std::string signal_words(const study::SurveyedCore& core) {
 std::vector<std::pair<std::string_view, std::string>> core_facts(const Survey& s) {
   const study::SurveyedCore& core = *s.core;
   std::vector<std::pair<std::string_view, std::string>> result = {
-      {"kind", fmt::format("{}, {}: what a program left when it died", kind_words(s.program->elf().kind()),
-                           machine_words(*s.program))},
+      {"kind", fmt::format("{}, {}: {}", kind_words(s.program->elf().kind()), machine_words(*s.program),
+                           core.signal ? "what a program left when it died" : "a program as it stood")},
       {"bytes", grouped(s.program->elf().file_size())},
       {"program", core.program.empty() ? "not said" : printable(core.program)},
       {"process", core.process == 0 ? "not said" : std::to_string(core.process)},
