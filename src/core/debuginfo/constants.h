@@ -75,6 +75,7 @@ enum class At : std::uint16_t {
   artificial = 0x34,
   count = 0x37,
   data_member_location = 0x38,
+  calling_convention = 0x36,
   declaration_column = 0x39,
   declaration_file = 0x3a,
   declaration_line = 0x3b,
@@ -104,6 +105,8 @@ enum class At : std::uint16_t {
   dwo_name = 0x76,
   call_value = 0x7e,
   call_origin = 0x7f,
+  alignment = 0x88,
+  defaulted = 0x8b,
   call_return_pc = 0x7d,
   call_pc = 0x81,
   location_lists_base = 0x8c,
@@ -137,6 +140,7 @@ enum class Encoding : std::uint8_t {
   signed_char = 6,
   unsigned_integer = 7,
   unsigned_char = 8,
+  decimal_floating = 0x0f,
   utf = 0x10,
 };
 

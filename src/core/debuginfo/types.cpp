@@ -1,6 +1,7 @@
 #include "debuginfo/types.h"
 
 #include <algorithm>
+#include <bit>
 
 #include "base/number.h"
 
@@ -114,6 +115,9 @@ void Types::load(Slot& slot) {
   type.complete = !entry->flag(At::declaration);
   type.c_names = has_c_names(entry->unit->language);
   type.vector = entry->flag(At::gnu_vector);
+  type.alignment = entry->number(At::alignment).value_or(0);
+  constexpr std::uint64_t kPassByReference = 4;  // DW_CC_pass_by_reference (DWARF 5, table 7.19)
+  type.by_address = entry->number(At::calling_convention) == kPassByReference;
   if (entry->has(At::name)) type.name = qualified_name(*entry);
   type.target = at(info_.reference(*entry, At::type));
   switch (type.kind) {
@@ -152,6 +156,8 @@ void Types::add_members(const Entry& entry, Type& type) {
       if (child.tag == Tag::member || child.tag == Tag::inheritance) add_member(child, type);
       if (child.tag == Tag::template_type_parameter) type.arguments.push_back(of(child));
       if (child.tag == Tag::subprogram && info_.text(child, At::name) == "operator()") type.callable = true;
+      // Where the compiler does not say how it is passed, what it has does.
+      if (!entry.has(At::calling_convention) && needs_code_to_copy(entry, child)) type.by_address = true;
       if (child.tag == Tag::enumerator) {
         const FormValue* value = child.find(At::const_value);
         type.enumerators.push_back(
@@ -160,6 +166,30 @@ void Types::add_members(const Entry& entry, Type& type) {
     }
     cursor.skip_children();
   }
+}
+
+/// True for what makes a class one that calls pass by its address (Itanium C++ ABI, 1.1: non-trivial for the purposes
+/// of calls): virtual functions and bases, a destructor, or a constructor that copies, which somebody wrote.
+bool Types::needs_code_to_copy(const Entry& owner, const Entry& child) {
+  if (child.has(At::virtuality)) return true;
+  if (child.tag != Tag::subprogram || child.flag(At::artificial) || child.number(At::defaulted).value_or(0) == 1)
+    return false;
+  const std::string_view name = info_.text(child, At::name);
+  if (name.starts_with('~')) return true;
+  if (name.empty() || name != info_.text(owner, At::name)) return false;
+  Cursor cursor(info_, *child.unit, child.offset);
+  if (!cursor.next()) return false;
+  while (cursor.next() && cursor.depth() > 0) {
+    const Entry& parameter = cursor.entry();
+    if (parameter.tag != Tag::formal_parameter || parameter.flag(At::artificial)) continue;
+    const auto referred = info_.read(info_.reference(parameter, At::type));
+    if (!referred || (referred->tag != Tag::reference_type && referred->tag != Tag::rvalue_reference_type))
+      return false;
+    auto object = info_.read(info_.reference(*referred, At::type));
+    if (object && object->tag == Tag::const_type) object = info_.read(info_.reference(*object, At::type));
+    return object && object->unit == owner.unit && object->offset == owner.offset;
+  }
+  return false;
 }
 
 void Types::add_member(const Entry& entry, Type& type) {
@@ -314,6 +344,45 @@ std::uint64_t Types::size(TypeId id) {
   if (type.size != 0 || type.kind == Kind::array) return type.size;
   const TypeId inner = plain(id);
   return inner == id ? type.size : (*this)[inner].size;
+}
+
+std::uint64_t Types::alignment(TypeId id, std::uint64_t word) {
+  constexpr int kDeepest = 32;  // typedefs and members of damaged files may go in circles
+  if (++depth_of_alignment_ > kDeepest) {
+    --depth_of_alignment_;
+    return 1;
+  }
+  const Type& type = (*this)[id];
+  std::uint64_t result = 1;
+  switch (type.kind) {
+    case Kind::named:
+    case Kind::constant:
+    case Kind::volatile_type:
+    case Kind::restricted:
+    case Kind::atomic: result = alignment(type.target, word); break;
+    case Kind::structure:
+    case Kind::class_type:
+    case Kind::union_type:
+      for (const Member& member : type.members) {
+        const std::uint64_t one = alignment(member.type, word);
+        const bool packed = member.bit_size == 0 && member.offset % one != 0;
+        result = std::max(result, packed ? type.size + 1 : one);
+      }
+      if (type.size % result != 0) result = 1;  // packed: nothing in debug information says so
+      break;
+    case Kind::array: result = type.vector ? type.size : alignment(type.target, word); break;
+    case Kind::base: {
+      // Of a complex number that of its parts. On i386 nothing but vectors is aligned to more than a word.
+      const std::uint64_t part = type.encoding == Encoding::complex_float ? type.size / 2 : type.size;
+      result = word == 4 && type.name.find("128") == std::string::npos ? std::min(part, word) : std::bit_floor(part);
+      break;
+    }
+    case Kind::none:
+    case Kind::function: break;
+    default: result = std::min(std::bit_floor(std::max<std::uint64_t>(1, size(id))), word); break;
+  }
+  --depth_of_alignment_;
+  return std::max({result, type.alignment, std::uint64_t(1)});
 }
 
 const std::vector<Types::Scope>& Types::scopes_of(const Unit& unit) {

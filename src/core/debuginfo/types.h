@@ -66,6 +66,8 @@ struct Type {
   bool variadic = false;
   bool vector = false;       ///< an array that stands for a vector register
   bool callable = false;     ///< a class with a call operator, such as a lambda's
+  bool by_address = false;   ///< a class that is copied or destroyed by code: calls pass its address (Itanium C++ ABI)
+  std::uint64_t alignment = 0;  ///< bytes, where it is more than that of the parts; else 0
   TypeId target = kVoid;     ///< of pointers, arrays, typedefs, qualifiers, enumerations; what a function returns
   TypeId container = kVoid;  ///< of pointers to members
   std::vector<Member> members;
@@ -102,6 +104,9 @@ class Types {
   TypeId plain(TypeId id);
   /// Bytes; 0 when unknown.
   std::uint64_t size(TypeId id);
+  /// Bytes that addresses of it are a multiple of, as the System V ABI lays out memory (x86-64 psABI, 3.1.2; i386
+  /// psABI, 2.1.1).
+  std::uint64_t alignment(TypeId id, std::uint64_t word);
   /// A type that no entry describes: a pointer of `size` bytes to another.
   TypeId pointer_to(TypeId target, std::uint64_t size);
   /// A number that no entry describes.
@@ -142,6 +147,7 @@ class Types {
   std::optional<Placed> placed_member(TypeId id, std::string_view name, int depth);
   TypeId add_made(Type type);
   void add_members(const Entry& entry, Type& type);
+  bool needs_code_to_copy(const Entry& owner, const Entry& child);
   void add_member(const Entry& entry, Type& type);
   void add_dimensions(const Entry& entry, Type& type);
   void add_parameters(const Entry& entry, Type& type);
@@ -163,6 +169,7 @@ class Types {
   std::map<TypeId, TypeId> pointers_, elements_;  ///< types that no entry describes, by what they are made of
   std::map<std::tuple<std::string, std::uint64_t, Encoding>, TypeId> made_;  ///< base types that no entry describes
   std::map<std::string, std::vector<TypeId>, std::less<>> named_;
+  int depth_of_alignment_ = 0;
 };
 
 }  // namespace deeptrace::debuginfo

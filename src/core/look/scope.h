@@ -9,6 +9,7 @@
 #include <utility>
 #include <vector>
 
+#include "abi/passing.h"
 #include "debuginfo/location.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
@@ -76,6 +77,12 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] std::vector<const debuginfo::LocalVariable*> parameters() const;
   /// Argument `number`, from 1, where the caller put it.
   Result<inspect::Datum> passed(std::uint64_t number);
+  [[nodiscard]] bool knows_parameters() const;
+  /// Where this function's arguments and result travel; of so many arguments at least.
+  [[nodiscard]] abi::CallLayout layout(std::uint64_t arguments);
+  /// The value of what was passed; `arguments` is where those on the stack begin.
+  Result<inspect::Datum> put_together(const abi::Passed& passed, std::optional<inspect::TypeRef> type,
+                                      std::uint64_t arguments);
   [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
   /// The scopes that names are looked up in, innermost first.

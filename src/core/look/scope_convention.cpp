@@ -8,11 +8,11 @@
 #include "isa/walk.h"
 #include "look/scope.h"
 #include "program/code_starts.h"
+#include "state/delta.h"
 #include "state/parts.h"
 
 namespace deeptrace::look {
 
-using debuginfo::Encoding;
 using debuginfo::LocalVariable;
 using debuginfo::Type;
 using inspect::Datum;
@@ -70,64 +70,111 @@ Result<Datum> Scope::argument(std::uint64_t number) {
                                  : "arguments are known at the function's first instruction only: stop at function+0"};
 }
 
-Result<Datum> Scope::passed(std::uint64_t number) {
-  const std::vector<const LocalVariable*> parameters = this->parameters();
-  std::optional<TypeRef> type;
-  ModuleDebug& debug = Modules::debug(*module_);
-  std::uint64_t integers = 0, reals = 0;
-  bool real = false;
-  for (std::uint64_t i = 0; i < number; ++i) {
-    real = false;
-    if (i < parameters.size()) {
-      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
-      type = TypeRef{&debug.types, entry_of_type ? debug.types.of(*entry_of_type) : debuginfo::kVoid};
-      const Type& plain = debug.types[debug.types.plain(type->id)];
-      if (plain.is_aggregate() && view_.mode() == isa::Mode::bits64)
-        return Error{
-            Fault::usage,
-            "a structure among the arguments is passed in parts; name the parameter after the function's prologue"};
-      real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating && plain.size <= 8;
-    } else {
-      type.reset();
-    }
-    real ? ++reals : ++integers;
+/// Parameters that a function has by its name, as C++ writes it: "put(int, Box<int, 3>) const" has two. Nothing for
+/// other names.
+static std::optional<std::size_t> parameters_in(std::string_view name) {
+  const std::size_t end = name.rfind(')');
+  if (end == std::string_view::npos) return std::nullopt;
+  int depth = 0;
+  std::size_t count = 0;
+  for (std::size_t i = end + 1; i-- > 0;) {
+    const char c = name[i];
+    if (c == ')' || c == '>' || c == ']' || c == '}') ++depth;
+    if (c == ',' && depth == 1) ++count;
+    if (c != '(' && c != '<' && c != '[' && c != '{') continue;
+    if (--depth != 0) continue;
+    const std::string_view inner = name.substr(i + 1, end - i - 1);
+    return inner.empty() || inner == "void" ? 0 : count + 1;
   }
-  Datum datum;
-  if (type) datum.type = *type;
-  const arch::Machine& machine = arch::machine_of(view_.mode());
-  const unsigned word = machine.word;
-  const std::uint64_t size = type ? std::max<std::uint64_t>(1, debug.types.size(type->id)) : word;
-  if (!type) datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word};
-  // Those that have no register are on the stack (x86-64 psABI, 3.2.3; i386 psABI, 2.2.3: all of them).
-  const std::uint64_t in_general = machine.arguments.size(), in_vectors = machine.vector_arguments;
-  if (real ? reals <= in_vectors : integers <= in_general) {
-    datum.place = Datum::Place::reg;
-    datum.loaded = true;
-    datum.part = real ? isa::RegisterPart{isa::RegisterFile::vector, static_cast<std::uint8_t>(reals - 1), 0, 128}
-                      : isa::RegisterPart{isa::RegisterFile::general, machine.arguments[integers - 1], 0, 64};
-    auto bytes = state::bytes_of(view_, datum.part);
-    if (!bytes) return Error{Fault::usage, "its register is not known here"};
-    if (!is_as_passed(datum.part))
-      return Error{Fault::usage, "not there yet, and " + std::string(isa::name_of(datum.part)) +
+  return std::nullopt;
+}
+
+/// Some compilers leave out parameters that have no place of their own. What comes after them is not known then.
+bool Scope::knows_parameters() const {
+  const program::Function* function = module_->program->function_at(inside_);
+  const auto named = function != nullptr ? parameters_in(function->name.str()) : std::nullopt;
+  const std::vector<const LocalVariable*> parameters = this->parameters();
+  const auto made = std::ranges::count(parameters, std::string("this"), &LocalVariable::name);
+  return !named || parameters.empty() || parameters.size() == *named + static_cast<std::size_t>(made);
+}
+
+Result<Datum> Scope::passed(std::uint64_t number) {
+  if (!knows_parameters())
+    return Error{Fault::usage, "the compiler describes only some of the parameters; look at the registers"};
+  const abi::CallLayout travels = layout(number);
+  std::optional<TypeRef> type;
+  const std::vector<const LocalVariable*> parameters = this->parameters();
+  if (number <= parameters.size()) type = type_of_local(*parameters[number - 1]);
+  const abi::Passed& passed = travels.arguments[number - 1];
+  for (const abi::Piece& piece : passed.pieces) {
+    if (piece.part && !is_as_passed(piece.part))
+      return Error{Fault::usage, "not there yet, and " + std::string(isa::name_of(piece.part)) +
                                      ", in which it was passed, holds something else now"};
-    bytes->resize(size);
-    datum.part.width = static_cast<std::uint16_t>(size * 8);
-    datum.bytes = std::move(*bytes);
+  }
+  // The return address lies just below the frame's end.
+  const unsigned word = arch::machine_of(view_.mode()).word;
+  const std::uint64_t arguments = frame_.cfa != 0 ? frame_.cfa : frame_.registers[Reg::rsp] + word;
+  return put_together(passed, type, arguments);
+}
+
+abi::CallLayout Scope::layout(std::uint64_t arguments) {
+  std::vector<debuginfo::TypeId> types;
+  for (const LocalVariable* parameter : parameters()) {
+    const auto type = type_of_local(*parameter);
+    types.push_back(type ? type->id : debuginfo::kVoid);
+  }
+  types.resize(std::max<std::size_t>(types.size(), arguments), debuginfo::kVoid);
+  const auto result = return_type(frame_.inside());
+  ModuleDebug& debug = Modules::debug(*module_);
+  const auto* described = debug.scopes.function_at(inside_);
+  return abi::layout_of_call(view_.mode(),
+                             abi::compiler_of(described != nullptr ? described->unit->producer : std::string_view()),
+                             debug.types, types, result ? result->id : debuginfo::kVoid);
+}
+
+/// A value that travels in pieces. Without a type it is a word.
+Result<Datum> Scope::put_together(const abi::Passed& passed, std::optional<TypeRef> type, std::uint64_t arguments) {
+  Datum datum;
+  const std::uint64_t word = arch::machine_of(view_.mode()).word;
+  if (type) {
+    datum.type = *type;
+  } else {
+    datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, static_cast<unsigned>(word)};
+  }
+  if (passed.pieces.empty()) return Error{Fault::usage, "it has no bytes: nothing is passed for it"};
+  const abi::Piece& first = passed.pieces.front();
+  if (passed.pieces.size() == 1 && !first.part && !passed.by_address) {
+    datum.place = Datum::Place::memory;
+    datum.address = arguments + first.stack;
     return datum;
   }
-  std::uint64_t slot = 0;
-  if (in_general != 0) {
-    slot = (integers > in_general ? integers - in_general : 0) + (reals > in_vectors ? reals - in_vectors : 0);
-  } else {
-    slot = number;
-    for (std::uint64_t i = 0; i + 1 < number && i < parameters.size(); ++i) {
-      const auto entry_of_type = module_->program->debug().read(parameters[i]->type);
-      if (entry_of_type) slot += (debug.types.size(debug.types.of(*entry_of_type)) + 3) / 4 - 1;
+  datum.loaded = true;
+  for (const abi::Piece& piece : passed.pieces) {
+    std::vector<std::uint8_t> bytes(piece.size);
+    if (!piece.part) {
+      if (view_.read_memory(arguments + piece.stack, bytes) != bytes.size())
+        return Error{Fault::usage, "the stack cannot be read where it was passed"};
+    } else if (auto raw = state::bytes_of(view_, piece.part)) {
+      bytes = std::move(*raw);
+      bytes.resize(piece.size);
+    } else {
+      return Error{Fault::usage, "its register is not known here"};
     }
+    datum.bytes.resize(piece.offset);
+    datum.bytes.insert(datum.bytes.end(), bytes.begin(), bytes.end());
   }
-  datum.place = Datum::Place::memory;
-  // The return address lies just below the frame's end.
-  datum.address = (frame_.cfa != 0 ? frame_.cfa - word : frame_.registers[Reg::rsp]) + slot * word;
+  if (passed.by_address) {
+    datum.place = Datum::Place::memory;
+    datum.address = state::number_of(datum.bytes.data(), static_cast<unsigned>(word));
+    datum.bytes.clear();
+    datum.loaded = false;
+    return datum;
+  }
+  if (type) datum.bytes.resize(type->types->size(type->id));
+  if (passed.pieces.size() == 1 && datum.bytes.size() == first.size) {
+    datum.place = Datum::Place::reg;
+    datum.part = first.part;
+  }
   return datum;
 }
 
@@ -155,42 +202,27 @@ Result<Datum> Scope::result() {
   if (!returned_from_ && !stands_at_return())
     return Error{Fault::usage, "there is no result here: it exists where a function returns (`out`, `on return NAME`)"};
   const auto type = return_type(returned_from_.value_or(frame_.inside()));
-  Datum datum;
-  datum.place = Datum::Place::reg;
-  datum.loaded = true;
-  datum.part = {isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)};
-  if (type) {
-    const Type& plain = (*type->types)[type->types->plain(type->id)];
-    const std::uint64_t size = type->types->size(type->id);
-    if (plain.kind == Type::Kind::none) return Error{Fault::usage, "the function returns nothing"};
-    datum.type = *type;
-    const bool real = plain.kind == Type::Kind::base && plain.encoding == Encoding::floating;
-    if (real && (word == 4 || size > 8)) {
-      datum.part = {isa::RegisterFile::x87, 0, 0, 80};
-      datum.type = {};
-      datum.shape = inspect::Shape{inspect::Shape::Kind::floating, 10};
-    } else if (real) {
-      datum.part = {isa::RegisterFile::vector, 0, 0, static_cast<std::uint16_t>(size * 8)};
-    } else if (plain.is_aggregate()) {
-      if (size > 16 || word == 4) {
-        // Returned in memory: rax holds its address (x86-64 psABI, 3.2.3).
-        datum.place = Datum::Place::memory;
-        datum.loaded = false;
-        datum.address = frame_.registers[Reg::rax];
-        return datum;
-      }
-      return Error{Fault::usage, "a structure of up to 16 bytes is returned in parts; look at rax, rdx, xmm0 and xmm1"};
-    } else if (size > 0 && size <= word) {
-      datum.part.width = static_cast<std::uint16_t>(size * 8);
+  if (!type) {
+    abi::Passed whole{{{{isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)}, 0, 0, word}}};
+    Result<Datum> datum = put_together(whole, std::nullopt, 0);
+    if (datum) {
+      datum->shape.reset();
+      datum->bits = word * 8;
+      datum->signless = true;
     }
+    return datum;
   }
-  auto bytes = state::bytes_of(view_, datum.part);
-  if (!bytes) return Error{Fault::usage, "its register is not known here"};
-  datum.bytes = std::move(*bytes);
-  if (!datum.type && !datum.shape) {
-    datum.bits = word * 8;
-    datum.signless = true;
-  }
+  if ((*type->types)[type->types->plain(type->id)].kind == Type::Kind::none)
+    return Error{Fault::usage, "the function returns nothing"};
+  const abi::CallLayout layout = abi::layout_of_call(view_.mode(), {}, *type->types, {}, type->id);
+  if (layout.result.pieces.empty()) return Error{Fault::usage, "the result has no bytes"};
+  Result<Datum> datum = put_together(layout.result, type, 0);
+  const abi::Piece& first = layout.result.pieces.front();
+  constexpr unsigned kReal = 10;  // bytes of a register of the floating-point unit
+  if (!datum || first.part.file != isa::RegisterFile::x87 || first.size >= kReal) return datum;
+  datum->bytes = state::bytes_of(view_, first.part).value_or(std::vector<std::uint8_t>(kReal));
+  datum->type = {};
+  datum->shape = inspect::Shape{inspect::Shape::Kind::floating, kReal};
   return datum;
 }
 

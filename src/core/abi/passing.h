@@ -1,0 +1,53 @@
+// Where the arguments of a call and its result travel, by their types.
+//
+// x86-64: System V psABI, 3.2.3 (classes of eightbytes, registers, stack). i386: System V psABI, 2.2.3 and 2.2.4, as
+// Linux has it: arguments on the stack, structures returned in memory. C++ (both): Itanium C++ ABI, 3.1 (classes with
+// copy or destruction of their own are passed by their address).
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string_view>
+#include <vector>
+
+#include "arch/machine.h"
+#include "debuginfo/types.h"
+
+namespace deeptrace::abi {
+
+/// A part of a value, and where it travels.
+struct Piece {
+  arch::RegisterPart part;   ///< none: on the stack
+  std::uint64_t stack = 0;   ///< there: bytes from the first argument's place, which is where the stack pointer stands
+                             ///< before the call
+  std::uint64_t offset = 0;  ///< bytes, in the value
+  std::uint64_t size = 0;    ///< bytes of the value
+  friend bool operator==(const Piece&, const Piece&) = default;
+};
+
+struct Passed {
+  std::vector<Piece> pieces;  ///< none: a value without bytes, such as an empty class
+  bool by_address = false;    ///< the one piece is the address of the value in memory
+};
+
+struct CallLayout {
+  std::vector<Passed> arguments;
+  Passed result;               ///< at the return; by address: what the called function gives back
+  bool hidden_result = false;  ///< the caller passes the address of memory for the result, in front of the arguments
+  std::uint64_t stack = 0;     ///< bytes of the arguments on the stack
+};
+
+/// Compilers differ from each other, and from the ABIs.
+struct Compiler {
+  bool clang = false;  ///< i386: nothing is passed for an empty class, and on the stack vectors alone are aligned; with
+                       ///< gcc an empty class takes a word, and structures that hold vectors are aligned too
+  unsigned version = 0;  ///< the first number of its version; clang before 18: 128-bit integers are two words
+};
+/// From what a unit's debug information says (DW_AT_producer).
+Compiler compiler_of(std::string_view producer);
+
+/// By the convention of C functions. An argument of a type that is not known (kVoid) is taken for a word.
+CallLayout layout_of_call(arch::Mode mode, Compiler compiler, debuginfo::Types& types,
+                          std::span<const debuginfo::TypeId> arguments, debuginfo::TypeId result);
+
+}  // namespace deeptrace::abi
