@@ -41,6 +41,7 @@ extern const Command kData;
 extern const Command kUses;
 extern const Command kCompare;
 extern const Command kHits;
+extern const Command kFault;
 extern const Command kConsole;
 extern const Command kPlan;
 extern const Command kSteps;

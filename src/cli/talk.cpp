@@ -165,8 +165,10 @@ std::string Talk::prompt() {
 }
 
 const std::vector<inspect::Frame>& Talk::frames() {
+  constexpr std::size_t kMostFrames = 10000;
   if (!frames_known_) {
-    frames_ = look::frames_of(subject_->modules(), subject_->view());
+    lost_.clear();
+    frames_ = look::frames_of(subject_->modules(), subject_->view(), kMostFrames, &lost_);
     frames_known_ = true;
   }
   return frames_;

@@ -156,6 +156,7 @@ class Talk {
   look::Subject* subject_ = nullptr;     ///< what is looked at: that, or somebody else's
   look::Stopped stopped_;
   std::size_t shown_frame_ = 0;    ///< the number that `frames` gives the chosen one
+  std::string lost_;               ///< why frames() end before the outermost function; empty where they do not
   std::size_t frame_ = 0;          ///< of frames(), which has none of inlined calls
   std::optional<unsigned> depth_;  ///< of the inlined call in it whose frame was chosen; nothing: the innermost
   std::vector<inspect::Frame> frames_;

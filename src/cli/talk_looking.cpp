@@ -14,6 +14,7 @@
 #include "look/rows.h"
 #include "report/card.h"
 #include "report/changes.h"
+#include "report/frames.h"
 #include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
@@ -519,23 +520,12 @@ Answer Talk::frame_list(Arguments /*rest*/) {
                        fmt::format("     and {} frames of start-up or library code around", rows.size() - shown)));
       break;
     }
-    std::string text = fmt::format("{:>3}  {:#x}  ", row.number, row.address);
-    text += row.inlined.empty() ? report::shown_name(style_, row.place)
-                                : report::shown_name(style_, row.inlined) + " (inlined)";
-    if (!row.parameters.empty()) {
-      text += " (";
-      for (std::size_t i = 0; i < row.parameters.size(); ++i)
-        text += (i != 0 ? ", " : "") + printable(row.parameters[i].first) + " " +
-                report::value_words(style_, row.parameters[i].second);
-      text += ")";
-    }
-    if (row.line != 0) text += fmt::format("   {}:{}", printable(base_name(row.file)), row.line);
-    if (row.signal) text += "   the kernel's frame of a signal handler";
-    if (row.how == inspect::Frame::How::pointer)
-      text += "   by the chain of frame pointers: functions may be missing before it";
+    const std::string text = fmt::format("{:>3}  {}", row.number, report::frame_words(style_, row));
     answer.lines.push_back(
         report::look(style_, chosen != rows.end() && &row == &*chosen ? Role::heading : Role::plain, text));
   }
+  if (!lost_.empty())
+    answer.lines.push_back(report::look(style_, Role::attention, "note: the frames end here: " + printable(lost_)));
   return answer;
 }
 

@@ -153,14 +153,7 @@ class Text : public session::HitsSink {
     if (take_output_) show(take_output_());
   }
   void show(const std::string& output) {
-    if (output.empty()) return;
-    std::size_t at = 0;
-    while (at < output.size()) {
-      const std::size_t end = std::min(output.find('\n', at), output.size());
-      line(fmt::format("  {} \"{}\"", look(style_, Role::faint, "program wrote"),
-                       escaped(output.substr(at, end - at + (end < output.size() ? 1 : 0)))));
-      at = end + 1;
-    }
+    for (const std::string& text : program_lines(style_, output)) line(text);
   }
 
   /// Columns are as wide as what is known when they are first written; wider cells push theirs on.

@@ -196,6 +196,17 @@ void add_wrapped(Output& out, std::string_view line, unsigned width) {
 
 }  // namespace
 
+std::vector<std::string> program_lines(const Style& style, std::string_view output) {
+  std::vector<std::string> result;
+  for (std::size_t at = 0; at < output.size();) {
+    const std::size_t end = std::min(output.find('\n', at), output.size());
+    result.push_back(fmt::format("  {} \"{}\"", look(style, Role::faint, "program wrote"),
+                                 escaped(output.substr(at, end - at + (end < output.size() ? 1 : 0)))));
+    at = end + 1;
+  }
+  return result;
+}
+
 void add_line(Output& out, const Style& style, std::string_view line) {
   constexpr unsigned kNarrowest = 24;
   if (style.wraps && style.width >= kNarrowest) return add_wrapped(out, line, style.width);

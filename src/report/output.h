@@ -7,6 +7,7 @@
 #include <memory>
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace deeptrace::report {
 
@@ -118,5 +119,7 @@ std::string both_readings(const Style& style, std::uint64_t value, unsigned byte
 
 /// What the program has written since the last call, when its output is caught to be shown apart; may be empty.
 using TakeOutput = std::function<std::string()>;
+/// What the program itself wrote, a line of it a line, quoted.
+std::vector<std::string> program_lines(const Style& style, std::string_view output);
 
 }  // namespace deeptrace::report

@@ -3,6 +3,7 @@
 #include <cstring>
 
 #include "arch/dwarf_registers.h"
+#include "base/number.h"
 
 namespace deeptrace::inspect {
 namespace {
@@ -150,7 +151,11 @@ Frame innermost_frame(const state::StateView& view, const RuleFinder& rules) {
 }
 
 std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view, const RuleFinder& rules,
-                               const std::function<bool(std::uint64_t)>& is_code) {
+                               const std::function<bool(std::uint64_t)>& is_code, std::string* lost) {
+  const auto end = [&](std::string why) {
+    if (lost != nullptr) *lost = std::move(why);
+    return std::nullopt;
+  };
   Unwinder unwinder(frame, view);
   std::optional<Frame> caller;
   std::optional<PlacedRule> placed = rules(frame.inside());
@@ -162,10 +167,20 @@ std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view,
   } else {
     caller = unwinder.by_pointer();
   }
-  if (!caller || !is_code(caller->address())) return std::nullopt;
+  if (!caller) {
+    // A rule without a return address is that of the outermost function (DWARF 5, section 6.4.4).
+    const bool outermost = placed && placed->rule.registers[placed->rule.return_register % FrameRule::kRegisters].kind ==
+                                         RegisterRule::Kind::undefined;
+    if (outermost) return std::nullopt;
+    return end(placed ? "the stack cannot be read where the return address would be"
+                      : "no unwind table covers this code, and the frame pointer leads nowhere");
+  }
+  if (!is_code(caller->address()))
+    return end("the return address would be " + hex_text(caller->address()) + ", where no code is");
   // Outer frames lie higher on the stack; but a signal handler may have a stack of its own.
   const bool outer = caller->registers[Reg::rsp] > frame.registers[Reg::rsp];
-  if (!outer && !(placed && placed->rule.signal_frame)) return std::nullopt;
+  if (!outer && !(placed && placed->rule.signal_frame))
+    return end("the caller's frame would not lie above this one");
   if (placed && placed->rule.signal_frame) caller->at_call = false;
   find_cfa(*caller, view, rules);
   return caller;

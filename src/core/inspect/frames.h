@@ -8,6 +8,7 @@
 #include <cstdint>
 #include <functional>
 #include <optional>
+#include <string>
 #include <vector>
 
 #include "debuginfo/frame_rules.h"
@@ -47,10 +48,10 @@ using RuleFinder = std::function<std::optional<PlacedRule>(std::uint64_t address
 /// The thread's own frame. Its CFA is found too.
 Frame innermost_frame(const state::StateView& view, const RuleFinder& rules);
 
-/// The caller's frame; nothing at the outermost one, or where the way is lost. `is_code` tells addresses that a return
-/// can lead to.
+/// The caller's frame; nothing at the outermost one, or where the way is lost: `lost`, if it is not null, gets the reason
+/// then. `is_code` tells addresses that a return can lead to.
 std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view, const RuleFinder& rules,
-                               const std::function<bool(std::uint64_t)>& is_code);
+                               const std::function<bool(std::uint64_t)>& is_code, std::string* lost = nullptr);
 
 /// A frame's registers as a state of their own; memory is the thread's.
 class FrameView final : public state::StateView {

@@ -112,4 +112,26 @@ ThrownObject exception_at(Modules& modules, const state::StateView& view) {
   return {"exception that was caught before", {}};
 }
 
+std::string exception_under_way(Modules& modules, const state::StateView& view,
+                                const std::vector<inspect::Frame>& frames, std::size_t thrower) {
+  if (frames.empty()) return {};
+  Scope scope(modules, view);
+  const Words words(view);
+  constexpr std::uint64_t kMost = 65536;  // bytes of stack
+  const std::uint64_t from = frames.front().registers[state::Reg::rsp];
+  const inspect::Frame& last = frames[std::min(thrower, frames.size() - 1)];
+  const std::uint64_t to = std::min(last.cfa > from ? last.cfa : from + kMost, from + kMost);
+  std::vector<std::uint8_t> stack(to - from);
+  stack.resize(view.read_memory(from, stack));
+  for (std::size_t at = 0; at + words.size() <= stack.size(); at += words.size()) {
+    std::uint64_t value = 0;
+    std::memcpy(&value, stack.data() + at, words.size());
+    // What the unwinder knows of an exception is aligned, and lies in memory of its own.
+    if (value % 16 != 0 || value < 0x10000 || (value >= from && value < to)) continue;
+    const ThrownObject object = caught_object(scope, words, value);
+    if (!object.words.empty()) return object.words;
+  }
+  return {};
+}
+
 }  // namespace deeptrace::look

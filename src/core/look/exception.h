@@ -4,7 +4,9 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
+#include "inspect/frames.h"
 #include "inspect/value.h"
 #include "look/modules.h"
 #include "state/view.h"
@@ -21,5 +23,10 @@ struct ThrownObject {
 
 /// For a thread at the first instruction of __cxa_throw, __cxa_begin_catch or what throws again.
 ThrownObject exception_at(Modules& modules, const state::StateView& view);
+
+/// The exception that a thread is about to be ended by, in words ("exception std::range_error "no such level""); empty
+/// where none is found. It is looked for in the stack from the innermost frame to that of `thrower`, an index.
+std::string exception_under_way(Modules& modules, const state::StateView& view,
+                                const std::vector<inspect::Frame>& frames, std::size_t thrower);
 
 }  // namespace deeptrace::look

@@ -19,6 +19,7 @@ namespace deeptrace::look {
 namespace {
 
 constexpr std::uint64_t kPage = 4096;
+constexpr std::string_view kVdso = "[vdso]";  // as /proc/PID/maps calls it
 
 /// The lowest address that the file asks to be loaded at.
 std::uint64_t lowest_address(const binary::Elf& elf) {
@@ -114,7 +115,7 @@ void Modules::place(const state::Target& target) {
   std::erase_if(mapped,
                 [&](const auto& entry) { return entry.first != main_path && !with_code.contains(entry.first); });
   std::erase_if(modules_, [&](const auto& module) {
-    if (module == modules_.front()) return false;
+    if (module == modules_.front() || module->path == kVdso) return false;
     const auto found = mapped.find(module->path);
     return found == mapped.end() || found->second.from != module->from;
   });
@@ -141,6 +142,7 @@ void Modules::place(const state::Target& target) {
     if (!module->system || options_.own.all || !options_.own.paths.empty()) open(*module);
     modules_.push_back(std::move(module));
   }
+  add_vdso(mappings);
   rules_.clear();
   variable_names.clear();
   no_symbols.clear();
@@ -148,8 +150,34 @@ void Modules::place(const state::Target& target) {
   collect_own();
 }
 
+/// The kernel's own library lies in memory alone.
+Result<program::Program> Modules::read_image(const Module& module) const {
+  std::vector<std::uint8_t> bytes(module.to - module.from);
+  const std::vector<state::ThreadId> threads = target_->threads();
+  if (!threads.empty()) bytes.resize(target_->view(threads.front()).read_memory(module.from, bytes));
+  Result<binary::Elf> elf = binary::Elf::read(MappedFile::of(module.path, std::move(bytes)));
+  return elf ? program::Program::read(std::move(*elf), options_) : elf.error();
+}
+
+void Modules::add_vdso(const std::vector<state::Mapping>& mappings) {
+  const auto place = target_->auxiliary(state::Auxiliary::vdso);
+  const auto found =
+      std::ranges::find_if(mappings, [&](const auto& one) { return place && *place >= one.from && *place < one.to; });
+  const auto known = std::ranges::find(modules_, kVdso, [](const auto& module) { return module->path; });
+  if (known != modules_.end() && found != mappings.end() && (*known)->from == found->from) return;
+  if (known != modules_.end()) modules_.erase(known);
+  if (found == mappings.end()) return;
+  auto module = std::make_shared<Module>();
+  module->path = kVdso;
+  module->from = found->from;
+  module->to = found->to;
+  module->system = true;
+  modules_.push_back(std::move(module));
+}
+
 void Modules::open(Module& module) {
-  Result<program::Program> opened = program::Program::open(module.path, options_);
+  Result<program::Program> opened =
+      module.path == kVdso ? read_image(module) : program::Program::open(module.path, options_);
   if (!opened) return;
   module.program = std::make_unique<program::Program>(std::move(*opened));
   module.bias = module.from - lowest_address(module.program->elf());
@@ -232,8 +260,9 @@ const program::Function* Modules::function_at(std::uint64_t address) {
 }
 
 bool Modules::is_own_line(std::uint64_t address, bool after_call) {
-  if (is_own(address)) return true;
+  // After a call that never returns another function may begin.
   const std::uint64_t inside = address - (after_call ? 1 : 0);
+  if (is_own(inside)) return true;
   const Module* module = at(inside);
   if (module == nullptr || module->system) return false;
   const auto [file, line] = line_of(inside);

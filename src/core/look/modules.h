@@ -144,6 +144,8 @@ class Modules {
   Modules(const Modules&) = default;
   void place(const state::Target& target);
   void open(Module& module);
+  void add_vdso(const std::vector<state::Mapping>& mappings);
+  [[nodiscard]] Result<program::Program> read_image(const Module& module) const;
   void collect_own();
   std::optional<inspect::PlacedRule> rule_from_code(const Module& module, std::uint64_t inside);
 

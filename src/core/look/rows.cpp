@@ -4,6 +4,9 @@
 #include <cstring>
 #include <map>
 
+#include "base/number.h"
+#include "isa/text.h"
+
 namespace deeptrace::look {
 namespace {
 
@@ -12,21 +15,28 @@ using state::Reg;
 std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(view.mode()).word; }
 
 /// The parameters of a frame, of the inlined call that it is or of the function itself.
-std::vector<std::pair<std::string, inspect::Value>> parameters(Modules& modules, const state::StateView& view,
-                                                               const inspect::Frame& frame, unsigned depth) {
-  std::vector<std::pair<std::string, inspect::Value>> result;
+std::vector<Argument> parameters(Modules& modules, const state::StateView& view, const inspect::Frame& frame,
+                                 unsigned depth) {
+  std::vector<Argument> result;
   Scope scope(modules, view, frame);
   scope.at_depth(depth);
   for (Scope::Listed& listed : scope.locals()) {
     if (!listed.parameter || listed.depth != depth) continue;
-    inspect::Value value;
-    if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), scope);
+    Argument argument;
+    argument.name = listed.name;
     if (listed.datum) {
-      value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
-    } else {
-      value.text = listed.datum.error().message;
+      const inspect::Datum& datum = *listed.datum;
+      if (datum.type) argument.type = datum.type.types->name(datum.type.id);
+      if (datum.place == inspect::Datum::Place::reg) argument.where = isa::name_of(datum.part);
+      if (datum.place == inspect::Datum::Place::memory) argument.where = "[" + hex_text(datum.address) + "]";
+      listed.datum = inspect::referred(std::move(*listed.datum), scope);
     }
-    result.emplace_back(listed.name, std::move(value));
+    if (listed.datum) {
+      argument.value = inspect::value_of(*listed.datum, scope, {.elements = 4, .depth = 2});
+    } else {
+      argument.unknown = listed.datum.error().message;
+    }
+    result.push_back(std::move(argument));
   }
   return result;
 }
@@ -43,6 +53,7 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
     row.cfa = frame.cfa;
     row.how = frame.how;
     row.signal = frame.signal;
+    row.wide = word_size(view) == 8;
     const Module* module = modules.at(frame.inside());
     const std::size_t inlined =
         module != nullptr ? Modules::debug(*module).scopes.inlined_at(frame.inside() - module->bias).size() : 0;

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "look/address_name.h"
+#include "look/argument.h"
 #include "look/level.h"
 #include "look/scope.h"
 
@@ -25,7 +26,8 @@ struct FrameRow {
   std::uint64_t cfa = 0;
   inspect::Frame::How how = inspect::Frame::How::innermost;
   bool signal = false;
-  std::vector<std::pair<std::string, inspect::Value>> parameters;
+  bool wide = true;  ///< its code has 64 bits
+  std::vector<Argument> parameters;
 };
 std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
                                  const std::vector<inspect::Frame>& frames);

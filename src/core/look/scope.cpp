@@ -11,6 +11,7 @@
 #include "look/address_name.h"
 #include "look/thread_block.h"
 #include "program/location.h"
+#include "state/delta.h"
 #include "state/parts.h"
 
 namespace deeptrace::look {
@@ -652,14 +653,33 @@ inspect::PointerReader Scope::pointers() {
   };
 }
 
-std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most) {
+/// True when the word on the stack's top is the address after a call, or nothing can be read where the thread stands.
+static bool was_called(Modules& modules, const state::StateView& thread) {
+  std::uint8_t byte = 0;
+  const state::RegisterSet& registers = thread.registers();
+  const bool readable = thread.read_memory(registers[Reg::rip], {&byte, 1}) == 1;
+  if (!readable) return modules.at(registers[Reg::rip]) == nullptr;
+  const unsigned word = arch::machine_of(thread.mode()).word;
+  std::uint8_t bytes[8] = {};
+  if (thread.read_memory(registers[Reg::rsp], {bytes, word}) != word) return false;
+  const std::uint64_t back = state::number_of(bytes, word);
+  constexpr std::uint64_t kLongest = 7, kShortest = 2;  // bytes of a call
+  for (std::uint64_t size = kShortest; size <= kLongest; ++size) {
+    std::uint8_t code[kLongest] = {};
+    if (modules.function_at(back - size) == nullptr || thread.read_memory(back - size, {code, size}) != size) continue;
+    const isa::Instruction one = isa::decode({code, size}, thread.mode());
+    if (one && one.length == size && isa::flow_of(one) == isa::ControlFlow::call) return true;
+  }
+  return false;
+}
+
+std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most,
+                                      std::string* lost) {
   const std::uint64_t start = thread.registers()[Reg::rip];
   const inspect::RuleFinder rules = [&](std::uint64_t address) -> std::optional<inspect::PlacedRule> {
-    std::uint8_t byte = 0;
-    const bool nowhere =
-        address == start && modules.at(address) == nullptr && thread.read_memory(address, {&byte, 1}) == 0;
-    if (!nowhere) return modules.frame_rule(address);
-    // A call of an address that holds nothing: all that it did is to leave its return address.
+    if (address != start || modules.function_at(address) != nullptr || !was_called(modules, thread))
+      return modules.frame_rule(address);
+    // A call of an address that holds no code: all that it did is to leave its return address.
     const arch::Machine& machine = arch::machine_of(thread.mode());
     inspect::PlacedRule placed;
     placed.from_table = false;
@@ -673,7 +693,7 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
   };
   std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
   while (result.size() < most) {
-    const auto caller = inspect::caller_of(result.back(), thread, rules, is_code);
+    const auto caller = inspect::caller_of(result.back(), thread, rules, is_code, lost);
     if (!caller) break;
     result.push_back(*caller);
   }

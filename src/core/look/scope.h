@@ -46,6 +46,8 @@ class Scope final : public inspect::Environment {
   void at_depth(std::optional<unsigned> depth) { depth_ = depth; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
+  /// Where this function's arguments and result travel; of so many arguments at least. Only inside a module.
+  [[nodiscard]] abi::CallLayout layout_of_arguments(std::uint64_t arguments);
 
   /// Parameters, then locals, of the function and the inlined calls around, outer ones first.
   struct Listed {
@@ -78,8 +80,6 @@ class Scope final : public inspect::Environment {
   /// Argument `number`, from 1, where the caller put it.
   Result<inspect::Datum> passed(std::uint64_t number);
   [[nodiscard]] bool knows_parameters() const;
-  /// Where this function's arguments and result travel; of so many arguments at least.
-  [[nodiscard]] abi::CallLayout layout(std::uint64_t arguments);
   /// The value of what was passed; `arguments` is where those on the stack begin.
   Result<inspect::Datum> put_together(const abi::Passed& passed, std::optional<inspect::TypeRef> type,
                                       std::uint64_t arguments);
@@ -116,7 +116,9 @@ class Scope final : public inspect::Environment {
   bool in_their_places_ = false;
 };
 
-/// All frames of a thread, the innermost first, `most` of them.
-std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most = 10000);
+/// All frames of a thread, the innermost first, `most` of them. `lost`, if it is not null, gets the reason where they
+/// end before the outermost function.
+std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most = 10000,
+                                      std::string* lost = nullptr);
 
 }  // namespace deeptrace::look

@@ -101,7 +101,7 @@ bool Scope::knows_parameters() const {
 Result<Datum> Scope::passed(std::uint64_t number) {
   if (!knows_parameters())
     return Error{Fault::usage, "the compiler describes only some of the parameters; look at the registers"};
-  const abi::CallLayout travels = layout(number);
+  const abi::CallLayout travels = layout_of_arguments(number);
   std::optional<TypeRef> type;
   const std::vector<const LocalVariable*> parameters = this->parameters();
   if (number <= parameters.size()) type = type_of_local(*parameters[number - 1]);
@@ -117,7 +117,7 @@ Result<Datum> Scope::passed(std::uint64_t number) {
   return put_together(passed, type, arguments);
 }
 
-abi::CallLayout Scope::layout(std::uint64_t arguments) {
+abi::CallLayout Scope::layout_of_arguments(std::uint64_t arguments) {
   std::vector<debuginfo::TypeId> types;
   for (const LocalVariable* parameter : parameters()) {
     const auto type = type_of_local(*parameter);

@@ -114,8 +114,12 @@ std::string demangled(std::string_view symbol) {
 
 Result<Program> Program::open(const std::string& path, const OpenOptions& options) {
   Result<binary::Elf> elf = binary::Elf::open(path, options.cores);
-  if (!elf) return elf.error();
-  Program program(std::move(*elf));
+  return elf ? read(std::move(*elf), options) : elf.error();
+}
+
+Result<Program> Program::read(binary::Elf elf, const OpenOptions& options) {
+  const std::string path = elf.path();
+  Program program(std::move(elf));
   program.rule_ = options.own;
   program.find_debug_information(options.debug_folders);
   const binary::Elf& debug = program.debug_elf();

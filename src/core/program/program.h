@@ -50,6 +50,8 @@ struct OpenOptions {
 class Program {
  public:
   static Result<Program> open(const std::string& path, const OpenOptions& options);
+  /// The same of a file that was opened before, or that lies in a program's memory.
+  static Result<Program> read(binary::Elf elf, const OpenOptions& options);
 
   [[nodiscard]] const binary::Elf& elf() const { return elf_; }
   /// The mode that its code runs in.

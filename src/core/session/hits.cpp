@@ -12,19 +12,6 @@ namespace {
 
 using process::Attention;
 
-/// What was said more than once is said once, with how often.
-void count_notes(std::vector<std::string>& notes) {
-  std::map<std::string, std::size_t> counts;
-  for (const std::string& note : notes) ++counts[note];
-  std::vector<std::string> once;
-  for (std::string& note : notes) {
-    const std::size_t count = std::exchange(counts[note], 0);
-    if (count == 1) once.push_back(std::move(note));
-    if (count > 1) once.push_back(note + " (" + std::to_string(count) + " times)");
-  }
-  notes = std::move(once);
-}
-
 class Run {
  public:
   Run(HitsRequest request, HitsSink& sink) : request_(std::move(request)), sink_(sink) {}
@@ -185,6 +172,18 @@ std::optional<RunEnd> end_of(const control::Control& control, const look::Stoppe
   if (stopped.why == look::Stopped::Why::attention)
     return RunEnd{control.attached() ? RunEnd::How::detached : RunEnd::How::interrupted, 0, true};
   return std::nullopt;
+}
+
+void count_notes(std::vector<std::string>& notes) {
+  std::map<std::string, std::size_t> counts;
+  for (const std::string& note : notes) ++counts[note];
+  std::vector<std::string> once;
+  for (std::string& note : notes) {
+    const std::size_t count = std::exchange(counts[note], 0);
+    if (count == 1) once.push_back(std::move(note));
+    if (count > 1) once.push_back(note + " (" + std::to_string(count) + " times)");
+  }
+  notes = std::move(once);
 }
 
 Result<HitsSummary> hits(HitsRequest request, HitsSink& sink) { return Run(std::move(request), sink).run(); }

@@ -81,6 +81,9 @@ class HitsSink {
   virtual void end(const HitsSummary& summary) = 0;
 };
 
+/// What was said more than once is said once, with how often.
+void count_notes(std::vector<std::string>& notes);
+
 /// How a run ended, when a motion ended it: the program is gone, or we were interrupted.
 std::optional<RunEnd> end_of(const control::Control& control, const look::Stopped& stopped);
 

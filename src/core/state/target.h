@@ -31,6 +31,7 @@ struct Mapping {
 enum class Auxiliary : std::uint64_t {
   linker_base = 7,  ///< where the dynamic linker lies; 0 in static programs
   entry = 9,        ///< the program's entry
+  vdso = 33,        ///< the library that the kernel maps (AT_SYSINFO_EHDR)
 };
 
 /// A signal that waits to be delivered (sigaction(2), siginfo_t).

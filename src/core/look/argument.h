@@ -1,0 +1,42 @@
+// An argument of a call, and a finding: the shapes that everything shows them in.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "abi/prototypes.h"
+#include "inspect/value.h"
+
+namespace deeptrace::look {
+
+struct Argument {
+  std::string name;   ///< of the parameter; empty where nothing has it
+  std::string type;   ///< as in C; empty when unknown
+  std::string where;  ///< the registers or the place on the stack that it travels in: "rdi", "[rsp+8]"
+  std::optional<inspect::Value> value;
+  std::string unknown;  ///< why there is no value
+  abi::Prototype::Use use = abi::Prototype::Use::none;
+  std::optional<std::uint64_t> extent;  ///< bytes that are read or written through it, where they are known
+};
+
+/// A call, by who makes it.
+struct CallMade {
+  std::uint64_t address = 0;  ///< of the call instruction
+  std::uint64_t target = 0;   ///< 0: not known
+  std::string function;       ///< what is called; empty when unknown
+  bool typed = false;         ///< its parameters are known, by debug information or a prototype
+  std::vector<Argument> arguments;
+};
+
+struct Finding {
+  std::string kind;  ///< one word for programs: "null_pointer"
+  std::string text;  ///< a sentence
+  std::vector<std::string> evidence;
+  std::string function, file;  ///< where it is; empty: where the program stands
+  std::uint32_t line = 0;
+  std::uint64_t address = 0;
+};
+
+}  // namespace deeptrace::look

@@ -1,0 +1,19 @@
+// The arguments of a call that is under way, found where the caller made it: by the called function's debug
+// information, else by the prototype of a library function, else the registers that its caller set.
+#pragma once
+
+#include <optional>
+
+#include "look/argument.h"
+#include "look/call_state.h"
+
+namespace deeptrace::look {
+
+/// The call that `caller` has under way; nothing where its instruction is not found.
+std::optional<CallMade> call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller);
+
+/// The same with the state that the arguments are taken from.
+CallMade call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller,
+                   const CallState& state);
+
+}  // namespace deeptrace::look
