@@ -57,7 +57,7 @@ other:
         add     r12, 16
         jmp     search
 go:
-        call    [r12+8]
+        call    [r12+8]                 // broken_return
 done:
         xor     edi, edi
         mov     eax, 60

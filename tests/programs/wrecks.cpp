@@ -70,7 +70,7 @@ void null_string() {
   std::printf("%s\n", name.c_str());
 }
 void too_much() {
-  volatile std::size_t size = kWrong ? std::size_t(-1) / 2 : 8;
+  volatile std::size_t size = kWrong ? std::size_t(-1) - 100 : 8;
   std::unique_ptr<char[]> room(new char[size]);  // uncaught_exception
 }
 struct Careless {
@@ -82,7 +82,7 @@ void while_another() {
   try {  // terminate
     Careless careless;
     if (kWrong) throw std::logic_error("the first");  // terminate uncaught_exception
-  } catch (const std::exception &) {
+  } catch (const std::exception &) {  // uncaught_exception
   }
 }
 void promised() noexcept {

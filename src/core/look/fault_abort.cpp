@@ -139,10 +139,9 @@ class AbortExaminer {
     Finding finding = made("uncaught_exception", "nobody caught " + (words.empty() ? "an exception" : words));
     if (index + 1 < frames_.size())
       finding.evidence.push_back("it was thrown at " + modules_.return_name(frames_[index + 1].address()));
-    for (std::size_t i = 0; i < index; ++i) {
-      if (is(symbol_of(frames_[i]), "__cxa_call_terminate"))
-        finding.evidence.emplace_back(promise);
-    }
+    // The search for a handler itself ended the program.
+    if (index_of("__gxx_personality_v0") < index || index_of("__cxa_call_terminate") < index)
+      finding.evidence.emplace_back(promise);
     return finding;
   }
 

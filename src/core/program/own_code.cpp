@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <filesystem>
 
 namespace deeptrace::program {
 namespace {
@@ -30,7 +31,11 @@ bool in_system_sources(std::string_view source_path) {
   constexpr std::array<std::string_view, 9> kDirectories = {"/usr/include/", "/usr/local/include/", "/usr/lib/",
                                                             "/usr/lib32/",   "/usr/lib64/",         "/usr/src/",
                                                             "/build/",       "/usr/share/",         "../sysdeps/"};
-  return starts_with_any(source_path, kDirectories) || source_path.find("/../sysdeps/") != std::string_view::npos;
+  if (starts_with_any(source_path, kDirectories) || source_path.find("/../sysdeps/") != std::string_view::npos)
+    return true;
+  // Compilers may name their own folder by a way back from where they lie: /usr/bin/../lib/gcc/…
+  if (source_path.find("/../") == std::string_view::npos) return false;
+  return starts_with_any(std::filesystem::path(source_path).lexically_normal().string(), kDirectories);
 }
 
 bool is_scaffolding(std::string_view function, bool with_c_start) {
