@@ -22,8 +22,9 @@ COMMANDS = {
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],
     "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon"],
     "plan": ["plan levels.plan tidelog readings.txt", "plan sluice.plan sluice"],
+    "fault": ["fault reef number", "fault reef deep", "fault reef throw", "fault reef calm"],
 }
-RUNNING = {"hits", "steps", "plan"}
+RUNNING = {"hits", "steps", "plan", "fault"}
 # What holds values: keys in it are members of the program's types, or registers.
 VALUES = {"value", "left", "right", "before", "after", "changed"}
 

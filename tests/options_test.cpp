@@ -33,6 +33,7 @@ const std::map<std::string, Words>& uses_of_commands() {
       {"hits", {"--at", "levels.c:34", "--keep", "sum", demo("tidelog"), demo("readings.txt")}},
       {"steps", {"--from", "level_sum", "--count", "20", demo("tidelog"), demo("readings.txt")}},
       {"plan", {levels_plan(), demo("tidelog"), demo("readings.txt")}},
+      {"fault", {demo("reef"), "number"}},
   };
   return uses;
 }
@@ -127,20 +128,22 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"steps", {"--count", "7"}, {"--from", "level_sum", tidelog, readings}, "7 instructions stepped"},
       {"steps", {"--thread", "2"}, {"--from", "level_sum", "--count", "3", tidelog, readings}, "before it came to", 4},
       {"plan", {"--check"}, planned, "station 17", 0, true},
+      {"fault", {"--core", readings}, {}, "is not an ELF file", 3},
   };
   // What all commands that run a program share.
-  const std::map<std::string, Words> runs = {{"hits", hits}, {"steps", steps}, {"plan", planned}};
+  const std::map<std::string, Words> runs = {{"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}};
   for (const auto& [command, rest] : runs) {
     const Words start = {rest.begin(), rest.end() - 2};
-    result.push_back({command, {"--program-output", folder / "written"}, rest, "station 17", 0, true});
+    const int usual = command == "fault" ? 1 : 0;  // this program ends without one
+    result.push_back({command, {"--program-output", folder / "written"}, rest, "station 17", usual, true});
     result.push_back({command, {"--work-dir", "/nowhere"}, rest, "/nowhere", 4});
     result.push_back({command, {"--env", "novalue"}, rest, "--env novalue", 2});
     result.push_back({command, {"--input", "/nowhere"}, rest, "/nowhere", 4});
     result.push_back({command, {"--children", "kept"}, rest, "--children kept", 2});
     result.push_back({command, {"--attach", "none"}, start, "--attach none", 2});
     result.push_back({command, {"--stop-with", "luck"}, rest, "--stop-with luck", 2});
-    result.push_back({command, {"--own", "/nowhere"}, rest, "", 0});
-    result.push_back({command, {"--debug-dir", "/nowhere"}, rest, "", 0});
+    result.push_back({command, {"--own", "/nowhere"}, rest, "", usual});
+    result.push_back({command, {"--debug-dir", "/nowhere"}, rest, "", usual});
   }
   return result;
 }
@@ -196,8 +199,8 @@ void try_places(Tried& tried) {
   std::filesystem::create_directories(folder / "old");
   std::filesystem::create_directories(folder / "debug/.build-id/12");
   write_file(folder / "old/tide.c",
-             "int level = 7;\nint level_of(int n)\n{\n  return level + n;\n}\nint main(void)\n{\n  "
-             "return level_of(-7);\n}\n");
+             "int level = 7;\nint level_of(int n)\n{\n  return level + n;\n}\nint main(int argc, char **argv)\n{\n"
+             "  if (argc > 1) level = *(volatile int *)0;\n  return level_of(-7);\n}\n");
   const std::string program = folder / "tide";
   ASSERT_EQ(run({"gcc", "-g", "-Wl,--build-id=0x1234abcd", "-o", program, folder / "old/tide.c"}).status, 0);
   std::filesystem::rename(folder / "old", folder / "new");
@@ -209,6 +212,7 @@ void try_places(Tried& tried) {
                                                                   {"steps", {"--from", "level_of", program}},
                                                                   {"hits", {"--at", "level_of", "--card", program}}})
     try_case({command, {"--source-moved", moved}, rest, "return level", 0}, tried);
+  try_case({"fault", {"--source-moved", moved}, {program, "now"}, "volatile int", 0}, tried);
   for (const char* command : {"survey", "data", "compare", "plan"}) {
     // Accepted by all, shown by those that show sources.
     Words rest = {program};
@@ -230,7 +234,8 @@ void try_places(Tried& tried) {
                           {"uses", {"--debug-dir", place}, {bare, "level_of"}, "main"},
                           {"compare", {"--debug-dir", place}, {bare, bare, "level_of"}, "level_of"},
                           {"steps", {"--debug-dir", place}, {"--from", "level_of", "--count", "1", bare}, "level_of"},
-                          {"hits", {"--debug-dir", place}, {"--at", "level_of", bare}, "h1 at level_of"}}) {
+                          {"hits", {"--debug-dir", place}, {"--at", "level_of", bare}, "h1 at level_of"},
+                          {"fault", {"--debug-dir", place}, {bare, "now"}, "tide.c:8"}}) {
     const Outcome with = deeptrace(joined(joined({one.command}, one.option), one.rest));
     EXPECT_LE(with.status, 0) << one.command << with.err;
     EXPECT_NE(all_of(with).find(one.text), std::string::npos) << one.command << all_of(with);

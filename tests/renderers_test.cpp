@@ -70,7 +70,8 @@ void send_steps(session::StepsSink& sink, bool fault = true) {
             .exit = {fault ? session::RunEnd::How::killed : session::RunEnd::How::exited, fault ? 11 : 3},
             .rows = number,
             .instructions = number - 1,
-            .other_threads = 2});
+            .other_threads = 2,
+            .findings = {}});
 }
 
 std::string steps_at(unsigned width, bool fault = true) {

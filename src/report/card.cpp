@@ -9,6 +9,7 @@
 #include "base/path.h"
 #include "isa/text.h"
 #include "report/changes.h"
+#include "report/frames.h"
 #include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
@@ -63,6 +64,9 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
       if (stopped.number == 0) text = "note: the core file names no signal that ended the program";
       if (stopped.fault_address_known) text += fmt::format("; it concerns address {:#x}", stopped.fault_address);
       result.push_back(look(style, Role::broken, text));
+      for (const look::Finding& finding : card.findings) {
+        for (std::string& line : finding_lines(style, finding)) result.push_back(std::move(line));
+      }
       break;
     }
     case Why::exited: result.push_back(fmt::format("the program ended with status {}", stopped.number)); break;

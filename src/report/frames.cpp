@@ -32,6 +32,17 @@ std::string frame_words(const Style& style, const look::FrameRow& row) {
   return text;
 }
 
+std::vector<std::string> finding_lines(const Style& style, const look::Finding& finding) {
+  std::vector<std::string> result = {look(style, Role::broken, "wrong: " + printable(finding.text))};
+  if (!finding.function.empty()) {
+    std::string place = "       in " + shown_name(style, finding.function);
+    if (finding.line != 0) place += fmt::format("   {}:{}", printable(base_name(finding.file)), finding.line);
+    result.push_back(std::move(place));
+  }
+  for (const std::string& evidence : finding.evidence) result.push_back("       " + printable(evidence));
+  return result;
+}
+
 std::string_view found_by(inspect::Frame::How how) {
   switch (how) {
     case inspect::Frame::How::innermost: return "registers";

@@ -15,6 +15,8 @@ namespace deeptrace::report {
 std::string argument_words(const Style& style, const look::Argument& argument);
 /// One line, without its number: "0x401136  main+0x12 (argc 0x1 · 1)   tidelog.c:12".
 std::string frame_words(const Style& style, const look::FrameRow& row);
+/// A finding, where it is, and its evidence.
+std::vector<std::string> finding_lines(const Style& style, const look::Finding& finding);
 /// How a frame was found, for programs: "registers", "unwind table", "code", "frame pointer".
 std::string_view found_by(inspect::Frame::How how);
 

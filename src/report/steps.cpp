@@ -9,6 +9,7 @@
 #include <unordered_map>
 
 #include "report/csv.h"
+#include "report/frames.h"
 #include "report/json.h"
 
 namespace deeptrace::report {
@@ -90,6 +91,11 @@ class Json : public StepsSink {
       json_.key("signal").string(abi::signal_name(summary.exit.number));
     }
     json_.end();
+    if (!summary.findings.empty()) {
+      json_.key("findings").begin_array();
+      for (const look::Finding& finding : summary.findings) finding_json(json_, finding);
+      json_.end();
+    }
     json_.close_all();
     out_.flush();
   }

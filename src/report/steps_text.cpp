@@ -7,6 +7,7 @@
 
 #include "report/changes.h"
 #include "report/fold.h"
+#include "report/frames.h"
 #include "report/names.h"
 #include "report/source_words.h"
 #include "report/steps.h"
@@ -80,6 +81,9 @@ class Text : public session::StepsSink {
     add_output(rest);
     for (const std::string& text : rest.lines) line(text);
     line(exit_words(summary));
+    for (const look::Finding& finding : summary.findings) {
+      for (const std::string& text : finding_lines(style_, finding)) line(text);
+    }
     out_.flush();
   }
 

@@ -1,6 +1,7 @@
 #include "look/card.h"
 
 #include "base/path.h"
+#include "look/fault.h"
 #include "look/scope.h"
 #include "look/subject.h"
 
@@ -107,6 +108,8 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   }
   name_changes(subject, moved, card);
   if (stopped.returned_from) card.results.push_back(result_of(subject, *stopped.returned_from));
+  if (stopped.why == Stopped::Why::signal || stopped.why == Stopped::Why::dead)
+    card.findings = fault_findings(subject.target(), modules, stopped.thread);
   card.next = what_comes(subject.target(), subject.thread(), modules);
   return card;
 }

@@ -10,6 +10,7 @@
 
 #include "inspect/value.h"
 #include "look/address_name.h"
+#include "look/argument.h"
 #include "look/code_lines.h"
 #include "look/foresight.h"
 #include "look/stopped.h"
@@ -39,7 +40,8 @@ struct CardHit {
 struct Card {
   Stopped stopped;
   std::vector<CardHit> hits;
-  bool ended = false;  ///< the program is gone: there is nothing but the reason
+  std::vector<Finding> findings;  ///< of a signal that is about to end the program, or has
+  bool ended = false;             ///< the program is gone: there is nothing but the reason
   isa::Mode mode = isa::Mode::bits64;
   bool ran_through = false;     ///< functions ran through on the way: what they wrote was not followed
   bool limits_are_news = true;  ///< that is to be said; not at every stop

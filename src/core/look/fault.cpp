@@ -588,6 +588,13 @@ class Examiner {
 
 }  // namespace
 
+std::vector<Finding> fault_findings(const state::Target& target, Modules& modules, state::ThreadId thread) {
+  const auto signal = target.pending_signal(thread);
+  if (!signal) return {};
+  const bool by_program = signal->is_fault() || signal->number == SIGABRT || signal->number == SIGSYS;
+  return by_program ? explain_fault(target, modules, thread, *signal).findings : std::vector<Finding>();
+}
+
 FaultReport explain_fault(const state::Target& target, Modules& modules, state::ThreadId thread,
                           const state::PendingSignal& signal) {
   return Examiner(target, modules, thread, signal).run();

@@ -58,6 +58,9 @@ struct FaultReport {
   std::vector<Finding> findings;  ///< the cause first
 };
 
+/// What is wrong, without the rest: nothing for signals that no mistake of the program brings about.
+std::vector<Finding> fault_findings(const state::Target& target, Modules& modules, state::ThreadId thread);
+
 /// Of a thread that stands where a signal is about to end the program, or has.
 FaultReport explain_fault(const state::Target& target, Modules& modules, state::ThreadId thread,
                           const state::PendingSignal& signal);

@@ -322,6 +322,11 @@ std::optional<inspect::PlacedRule> Modules::rule_from_code(const Module& module,
   return placed;
 }
 
+std::optional<inspect::PlacedRule> Modules::frame_rule_by_code(std::uint64_t address) {
+  const Module* module = at(address);
+  return module != nullptr ? rule_from_code(*module, address - module->bias) : std::nullopt;
+}
+
 std::optional<inspect::PlacedRule> Modules::frame_rule(std::uint64_t address) {
   const auto [place, added] = rules_.try_emplace(address);
   if (!added) return place->second;

@@ -101,6 +101,8 @@ class Modules {
   const program::Function* function_at(std::uint64_t address);
   /// Where the caller's frame lies, for an instruction anywhere: by unwind tables, or by what the code does.
   std::optional<inspect::PlacedRule> frame_rule(std::uint64_t address);
+  /// By what the code does alone: for tables that are wrong, as some of hand-written code are.
+  std::optional<inspect::PlacedRule> frame_rule_by_code(std::uint64_t address);
   /// The source line of an instruction: path and number; an empty path where there is none.
   std::pair<std::string_view, std::uint32_t> line_of(std::uint64_t address);
   /// Whether a name is a static variable or data symbol of some module, as it was found out before; see Scope.

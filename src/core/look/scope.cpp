@@ -693,8 +693,19 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
   };
   std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
   while (result.size() < most) {
-    const auto caller = inspect::caller_of(result.back(), thread, rules, is_code, lost);
-    if (!caller) break;
+    std::string why;
+    auto caller = inspect::caller_of(result.back(), thread, rules, is_code, &why);
+    if (!caller && !why.empty()) {
+      // The table may be wrong: what the code does to the stack is asked then.
+      const auto by_code = [&](std::uint64_t address) { return modules.frame_rule_by_code(address); };
+      caller = inspect::caller_of(result.back(), thread, by_code, is_code);
+      if (caller && result.back().how == inspect::Frame::How::innermost)
+        result.back() = inspect::innermost_frame(thread, by_code);
+    }
+    if (!caller) {
+      if (lost != nullptr) *lost = why;
+      break;
+    }
     result.push_back(*caller);
   }
   return result;

@@ -208,6 +208,9 @@ class Stepper {
   CodeBook code_;
   StepNames names_;
   StepRows rows_;
+  /// Before a signal that nobody catches is delivered.
+  void note_death(int signal);
+
   StepsSummary summary_;
   std::vector<std::uint64_t> to_;
   process::SameProcessor processor_;

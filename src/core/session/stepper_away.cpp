@@ -126,6 +126,7 @@ control::FollowedStop Stepper::run_on() {
       on_loader();
       stop = followed_.run();
     } else if (stop.kind == Stop::Kind::signal && !process::catches_signal(followed_.process().pid(), stop.number)) {
+      note_death(stop.number);
       stop = followed_.run(stop.number);
     } else {
       return stop;

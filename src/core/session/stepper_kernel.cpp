@@ -2,6 +2,7 @@
 #include <cstring>
 
 #include "isa/operand.h"
+#include "look/fault.h"
 #include "process/maps.h"
 #include "session/stepper.h"
 
@@ -56,8 +57,15 @@ void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const lo
   rows_.close(recorded);
 }
 
+void Stepper::note_death(int signal) {
+  const auto pending = followed_.process().pending_signal(followed_.thread());
+  if (!pending || pending->number != signal) return;
+  summary_.findings = look::fault_findings(followed_.process(), modules_, followed_.thread());
+}
+
 void Stepper::deliver(int signal) {
   if (!process::catches_signal(followed_.process().pid(), signal)) {
+    note_death(signal);
     walk_->deliver = signal;
     return;
   }

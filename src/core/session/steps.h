@@ -10,11 +10,13 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "abi/signal_names.h"
 #include "base/result.h"
 #include "isa/instruction.h"
 #include "look/address_name.h"
+#include "look/argument.h"
 #include "process/launch.h"
 #include "program/program.h"
 #include "session/run_end.h"
@@ -105,7 +107,8 @@ struct StepsSummary {
   RunEnd exit;  ///< exited, killed, or detached
   std::uint64_t rows = 0;
   std::uint64_t instructions = 0;
-  std::size_t other_threads = 0;  ///< that ran alongside and were not stepped
+  std::size_t other_threads = 0;        ///< that ran alongside and were not stepped
+  std::vector<look::Finding> findings;  ///< why a signal ended it, where a mistake of the program did
 };
 
 /// Receives the rows. Views hold during the call only.
