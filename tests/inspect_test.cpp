@@ -18,6 +18,7 @@
 #include "look/loader.h"
 #include "look/modules.h"
 #include "look/rows.h"
+#include "look/stack_words.h"
 #include "session/plan.h"
 #include "support.h"
 
@@ -444,10 +445,10 @@ TEST(Look, RowsOfAMadeUpThread) {
   EXPECT_EQ(registers[0].before, 2U);
   EXPECT_EQ(registers[2].address.name, "main") << "rcx";
   EXPECT_FALSE(registers[2].before);
-  const auto stack = look::stack_rows(modules, thread, {}, 4);
+  const auto stack = look::stack_words(modules, thread, {}, 4);
   ASSERT_EQ(stack.size(), 1U) << "what cannot be read ends it";
   EXPECT_TRUE(stack[0].top);
-  EXPECT_EQ(stack[0].address.name, "main+4");
+  EXPECT_EQ(stack[0].points_to.name, "main+4");
   const look::Foresight next = look::what_comes(target, 1, modules);
   ASSERT_EQ(next.results.size(), 1U);
   EXPECT_EQ(next.results[0].text, "rax");

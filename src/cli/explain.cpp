@@ -33,7 +33,8 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   if (rest.empty())
     return report_error(
-        {Fault::usage, "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, prefix NAME, or a word"});
+        {Fault::usage,
+         "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, prefix NAME, or a word"});
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
   const Result<study::Explanation> explanation = study::explain(request);

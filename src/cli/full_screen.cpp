@@ -16,6 +16,7 @@
 #include "cli/line_editor.h"
 #include "isa/text.h"
 #include "look/rows.h"
+#include "look/stack_words.h"
 #include "process/attention.h"
 #include "report/card.h"
 #include "report/changes.h"
@@ -358,14 +359,18 @@ class Screen {
   void fill_stack() {
     Pane& pane = panes_[kStack];
     pane.lines.clear();
-    for (const look::StackRow& row :
-         look::stack_rows(talk_.subject().modules(), talk_.subject().view(), talk_.frames(), 64)) {
-      std::string text =
-          fmt::format("{} {:x} {:#x}", row.top ? "top" : "   ", row.address_of_word & 0xffffff, row.value);
-      text += report::address_words(style_, row.address);
-      const bool back = row.meaning.starts_with("return");
-      if (!row.meaning.empty()) text += (!back ? "   " : style_.utf8 ? " \u2192 " : " -> ") + printable(row.meaning);
-      pane.lines.push_back({std::move(text), back ? kTitle : kPlain});
+    look::Subject& subject = talk_.subject();
+    for (const look::StackWord& word :
+         look::stack_words(subject.modules(), subject.view(), talk_.frames(), 64, &subject.moved().written)) {
+      std::string text = fmt::format("{} {:x} {:#x}",
+                                     word.top     ? "top"
+                                     : word.below ? "red"
+                                                  : "   ",
+                                     word.address & 0xffffff, word.value);
+      text += report::address_words(style_, word.points_to);
+      const bool back = word.kind == look::StackWord::Kind::return_address;
+      if (!word.meaning.empty()) text += (!back ? "   " : style_.utf8 ? " \u2192 " : " -> ") + printable(word.meaning);
+      pane.lines.push_back({std::move(text), word.changed ? kChanged : back ? kTitle : kPlain});
     }
   }
 

@@ -38,6 +38,7 @@ Result<session::StepsRequest> request_of(const Command& command, const cxxopts::
       return Error{Fault::usage, "--thread " + text + ": is a number from 1 up, or all"};
     request.thread = number.value_or(0);
   }
+  request.stack = parsed.count("stack") != 0;
   if (parsed.count("from") != 0) request.from = parsed["from"].as<std::string>();
   if (parsed.count("to") != 0) request.to = parsed["to"].as<std::string>();
   const std::string count = parsed["count"].as<std::string>();
@@ -101,7 +102,8 @@ int run(const Command& command, std::vector<std::string> words) {
       "count", "this many instructions at most, or all", cxxopts::value<std::string>()->default_value("1000"), "N")(
       "thread",
       "follow this thread: its number in the order they start, from 1, or all (default: the one that comes first)",
-      cxxopts::value<std::string>(), "N|all");
+      cxxopts::value<std::string>(),
+      "N|all")("stack", "the words of the stack beside each instruction that moves or writes it");
   return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
     return follow(command, parsed, std::move(rest));
   });

@@ -12,11 +12,13 @@
 #include "isa/text.h"
 #include "look/places.h"
 #include "look/rows.h"
+#include "look/stack_words.h"
 #include "report/card.h"
 #include "report/changes.h"
 #include "report/frames.h"
 #include "report/names.h"
 #include "report/source_words.h"
+#include "report/stack.h"
 #include "report/value.h"
 #include "state/parts.h"
 
@@ -483,19 +485,10 @@ Answer Talk::stack(Arguments rest) {
   const auto count = rest.empty() ? std::optional<std::uint64_t>(24) : number_in(rest);
   if (!count || *count == 0 || *count > 100000) return fail("stack: a number of words");
   Answer answer;
-  for (const look::StackRow& row : look::stack_rows(subject_->modules(), subject_->view(), frames(), *count)) {
-    const unsigned bytes = arch::machine_of(subject_->view().mode()).word;
-    std::string text =
-        fmt::format("{:>3}  {:#x}  {:#0{}x}", row.top ? "top" : "", row.address_of_word, row.value, bytes * 2 + 2);
-    const bool is_place = row.address.known() || row.meaning.starts_with("return address");
-    if (!is_place)
-      text += fmt::format(" {} {}", style_.utf8 ? "\u00b7" : "/",
-                          bytes == 8 ? static_cast<std::int64_t>(row.value) : static_cast<std::int32_t>(row.value));
-    text += report::address_words(style_, row.address);
-    if (!row.meaning.empty()) text = fmt::format("{:<62} {}", text, printable(row.meaning));
-    const bool back = row.meaning.starts_with("return address");
-    answer.lines.push_back(report::look(style_, back ? Role::heading : Role::plain, text));
-  }
+  look::Modules& modules = subject_->modules();
+  const state::Delta& changed = subject_->moved().written;
+  const auto words = look::stack_words(modules, subject_->view(), frames(), *count, &changed);
+  answer.lines = report::stack_lines(style_, words, arch::machine_of(subject_->view().mode()).word);
   return answer;
 }
 

@@ -11,6 +11,7 @@
 #include "report/csv.h"
 #include "report/frames.h"
 #include "report/json.h"
+#include "report/stack.h"
 
 namespace deeptrace::report {
 namespace {
@@ -66,6 +67,7 @@ class Json : public StepsSink {
     if (!row.registers_followed) to += ",\"registers_followed\":false";
     if (!row.memory_followed) to += ",\"memory_followed\":false";
     if (row.signal != 0) add_signal(to, row);
+    if (row.stack != nullptr) add_stack(to, *row.stack);
     if (!row.note.empty()) {
       to += ",\"note\":";
       add_json_string(to, row.note);
@@ -216,6 +218,26 @@ class Json : public StepsSink {
     } else {
       add_bytes(to, bytes, size);
     }
+  }
+
+  static void add_stack(std::string& to, const std::vector<look::StackWord>& words) {
+    to += ",\"stack\":[";
+    for (const look::StackWord& word : words) {
+      to += to.back() == '[' ? "{\"address\":" : ",{\"address\":";
+      add_hex(to, word.address);
+      to += ",\"value\":";
+      add_hex(to, word.value);
+      to += ",\"kind\":";
+      add_json_string(to, report::kind_name(word.kind));
+      to += ",\"frame\":";
+      add_number(to, word.frame);
+      to += ",\"function\":";
+      add_string_or_null(to, word.function);
+      to += ",\"meaning\":";
+      add_string_or_null(to, word.meaning);
+      to += word.changed ? ",\"changed\":true}" : ",\"changed\":false}";
+    }
+    to += ']';
   }
 
   static void add_signal(std::string& to, const StepRow& row) {

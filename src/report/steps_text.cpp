@@ -10,6 +10,7 @@
 #include "report/frames.h"
 #include "report/names.h"
 #include "report/source_words.h"
+#include "report/stack.h"
 #include "report/steps.h"
 
 namespace deeptrace::report {
@@ -63,6 +64,10 @@ class Text : public session::StepsSink {
     add_heading(entry, row);
     add_first_line(entry, row);
     add_changes(entry, row);
+    if (row.stack != nullptr) {
+      for (const std::string& text : stack_lines(style_, *row.stack, arch::machine_of(row.mode).word))
+        entry.lines.push_back("          " + text);
+    }
     if (row.kind == StepRow::Kind::full_speed || row.kind == StepRow::Kind::kernel) add_output(entry);
     folder_.add(std::move(entry));
   }

@@ -156,6 +156,15 @@ const Prototype* prototype(std::string_view name) {
   return found != std::end(kPrototypes) && found->name == name ? &*found : nullptr;
 }
 
+std::string_view source_name(std::string_view symbol) {
+  for (const std::string_view before : {"__isoc99_", "__isoc23_"}) {
+    if (symbol.starts_with(before)) return symbol.substr(before.size());
+  }
+  constexpr std::string_view kBefore = "__", kAfter = "_chk";
+  if (!symbol.starts_with(kBefore) || !symbol.ends_with(kAfter) || prototype(symbol) == nullptr) return symbol;
+  return symbol.substr(kBefore.size(), symbol.size() - kBefore.size() - kAfter.size());
+}
+
 std::span<const Prototype> prototypes() { return kPrototypes; }
 
 std::vector<FormatArgument> arguments_of_format(std::string_view format, bool scan) {

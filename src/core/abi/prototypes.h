@@ -49,6 +49,9 @@ struct Prototype {
 
 /// Of a function by its symbol's name, without a version; null where the table has none.
 const Prototype* prototype(std::string_view name);
+/// The name that sources have of a function that the headers give another one: "sscanf" for "__isoc99_sscanf", "printf"
+/// for "__printf_chk". Any other as it is.
+std::string_view source_name(std::string_view symbol);
 /// The whole table, by name.
 std::span<const Prototype> prototypes();
 

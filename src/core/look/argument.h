@@ -15,6 +15,8 @@ struct Argument {
   std::string name;   ///< of the parameter; empty where nothing has it
   std::string type;   ///< as in C; empty when unknown
   std::string where;  ///< the registers or the place on the stack that it travels in: "rdi", "[rsp+8]"
+  std::optional<std::uint64_t>
+      stack;  ///< of one on the stack: bytes from where the stack pointer stood before the call
   std::optional<inspect::Value> value;
   std::string unknown;  ///< why there is no value
   abi::Prototype::Use use = abi::Prototype::Use::none;

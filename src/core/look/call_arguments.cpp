@@ -51,6 +51,7 @@ class CallReader {
     if (made.target != 0) made.function = modules_.called_name(made.target);
     Signature signature = signature_of(made.target, made.function);
     made.typed = signature.known;
+    made.function = abi::source_name(made.function);
     read(signature, made);
     if (add_by_format(signature, made)) {
       made.arguments.clear();
@@ -177,6 +178,7 @@ class CallReader {
     if (passed.pieces.empty()) argument.unknown = "nothing is passed for it";
     for (const abi::Piece& piece : passed.pieces) {
       argument.where += (argument.where.empty() ? "" : ", ") + place_words(piece);
+      if (!piece.part && !argument.stack) argument.stack = piece.stack;
       std::vector<std::uint8_t> bytes(piece.size);
       if (!piece.part) {
         const bool known = (state_.known_registers() >> static_cast<unsigned>(Reg::rsp) & 1) != 0;

@@ -421,6 +421,7 @@ class Examiner {
       text += ": " + std::string(isa::name_of(part)) + " is " + space_.pointer_words(pointer, fault);
     }
     if (part) add_source(part, evidence, fault.kind);
+    if (fault.kind == "used_after_free") text += ", which was read from memory that had been given back";
     add(fault.kind.empty() ? "memory" : fault.kind, text, std::move(evidence));
   }
 
@@ -455,8 +456,8 @@ class Examiner {
       const std::string function = call.function.empty() ? "the function" : call.function;
       Finding finding;
       finding.kind = "bad_argument";
-      finding.text = report_.own->function + " calls " + function + ": argument " + std::to_string(i + 1) + " (" +
-                     argument.where + (argument.name.empty() ? "" : ", " + argument.name) + ") is " + problem;
+      finding.text = function_of(report_.own->function) + " calls " + function + ": argument " + std::to_string(i + 1) +
+                     " (" + argument.where + (argument.name.empty() ? "" : ", " + argument.name) + ") is " + problem;
       finding.function = report_.own->function;
       finding.file = report_.own->file;
       finding.line = report_.own->line;
@@ -464,6 +465,12 @@ class Examiner {
       report_.findings.insert(report_.findings.begin(), std::move(finding));
       return;
     }
+  }
+
+  /// A place without what comes after the function's name.
+  static std::string function_of(const std::string& place) {
+    const std::size_t plus = place.rfind("+0x");
+    return plus != std::string::npos ? place.substr(0, plus) : place;
   }
 
   [[nodiscard]] std::string problem_of(const Argument& argument) const {

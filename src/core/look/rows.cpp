@@ -1,8 +1,6 @@
 #include "look/rows.h"
 
 #include <algorithm>
-#include <cstring>
-#include <map>
 
 #include "base/number.h"
 #include "isa/text.h"
@@ -70,64 +68,6 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
       result.push_back(row);
       if (depth == 0) break;
     }
-  }
-  return result;
-}
-
-std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
-                                 const std::vector<inspect::Frame>& frames, std::size_t most) {
-  std::vector<StackRow> result;
-  const std::uint64_t word = word_size(view);
-  const std::uint64_t top = view.registers()[Reg::rsp];
-  std::map<std::uint64_t, std::string> meanings;
-  std::uint64_t end = top + word * most;
-  for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
-    const std::uint64_t cfa = frames[i].cfa != 0 ? frames[i].cfa : frames[i + 1].registers[Reg::rsp];
-    meanings[cfa - word] = "return address: " + modules.return_name(frames[i + 1].address());
-  }
-  for (const inspect::Frame& frame : frames) {
-    if (frame.cfa == 0) continue;
-    if (const auto placed = modules.frame_rule(frame.inside())) {
-      for (unsigned number = 0; number < debuginfo::FrameRule::kRegisters; ++number) {
-        const debuginfo::RegisterRule& rule = placed->rule.registers[number];
-        const auto reg = state::reg_of_dwarf(number, view.mode());
-        if (rule.kind != debuginfo::RegisterRule::Kind::at_offset || !reg || *reg == Reg::rip) continue;
-        meanings.emplace(frame.cfa + static_cast<std::uint64_t>(rule.offset),
-                         "the caller's " + std::string(state::name_of(*reg, view.mode())));
-      }
-    }
-  }
-  for (const inspect::Frame& frame : frames) {
-    Scope scope(modules, view, frame);
-    for (const Scope::Listed& listed : scope.locals()) {
-      if (!listed.datum || listed.datum->place != inspect::Datum::Place::memory) continue;
-      const std::uint64_t size = std::max<std::uint64_t>(1, inspect::size_of(*listed.datum, scope));
-      const std::uint64_t address = listed.datum->address;
-      for (std::uint64_t at = address / word * word; at < address + size && at < end; at += word) {
-        std::string& meaning = meanings[at];
-        if (!meaning.empty()) meaning += ", ";
-        meaning += listed.name;
-        if (at > address) {
-          meaning += "+" + std::to_string(at - address);
-        } else if (size < word) {
-          meaning += " (" + std::to_string(size) + " bytes" +
-                     (address != at ? " at +" + std::to_string(address - at) : std::string()) + ")";
-        }
-      }
-    }
-  }
-  for (std::size_t i = 0; i < most; ++i) {
-    StackRow row;
-    row.address_of_word = top + i * word;
-    row.top = i == 0;
-    std::uint8_t bytes[8] = {};
-    row.known = view.read_memory(row.address_of_word, {bytes, word}) == word;
-    if (!row.known) break;
-    std::memcpy(&row.value, bytes, 8);
-    const auto meaning = meanings.find(row.address_of_word);
-    if (meaning != meanings.end()) row.meaning = meaning->second;
-    if (!row.meaning.starts_with("return address")) row.address = address_name(modules, view, row.value, top);
-    result.push_back(std::move(row));
   }
   return result;
 }

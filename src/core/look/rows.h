@@ -32,18 +32,6 @@ struct FrameRow {
 std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
                                  const std::vector<inspect::Frame>& frames);
 
-/// One word of the stack.
-struct StackRow {
-  std::uint64_t address_of_word = 0, value = 0;
-  bool known = true;    ///< false: it cannot be read
-  bool top = false;     ///< the stack pointer points here
-  std::string meaning;  ///< "return address: main+0x9c", "sum", "the caller's rbp"; empty when nothing is known
-  AddressName address;  ///< what the value points to
-};
-/// From the stack pointer of the innermost frame up, to the end of `frames` or `most` words.
-std::vector<StackRow> stack_rows(Modules& modules, const state::StateView& view,
-                                 const std::vector<inspect::Frame>& frames, std::size_t most);
-
 struct RegisterRow {
   std::string name;
   std::uint64_t value = 0;

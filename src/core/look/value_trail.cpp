@@ -22,6 +22,8 @@ class Follower {
   ValueTrail of_register(isa::RegisterPart part) {
     const auto state = CallState::before_instruction(modules_, thread_, frames_.front());
     if (!state) return {};
+    value_ = state->value(part);
+    width_ = part.width;
     const CallState::Origin origin = state->origin(part.index);
     if (origin.address != 0) {
       trail_.from_call = origin.by_call;
@@ -116,6 +118,9 @@ class Follower {
       trail_.words.push_back(what + " at " + at(state->address()));
       return;
     }
+    // A parameter that was given another value since does not lead back.
+    const auto was = state->value({isa::RegisterFile::general, part.index, 0, width_});
+    if (value_ && was && *was != *value_) return;
     const CallState::Origin origin = state->origin(part.index);
     if (origin.address == 0) {
       trail_.words.push_back(what + " at " + at(state->address()));
@@ -157,6 +162,8 @@ class Follower {
   const state::StateView& thread_;
   const std::vector<inspect::Frame>& frames_;
   ValueTrail trail_;
+  std::optional<std::uint64_t> value_;  ///< that is followed, where it is a register's
+  std::uint16_t width_ = 64;            ///< bits of it
 };
 
 }  // namespace

@@ -16,6 +16,7 @@ Recorded& StepRows::open() {
   Recorded& recorded = rows_[waiting_];
   recorded.delta.clear();
   recorded.code = nullptr;
+  recorded.stack.clear();
   recorded.compared.reset();
   return recorded;
 }
@@ -148,6 +149,7 @@ void StepRows::finish_plain(Recorded& recorded) {
   row.before = &recorded.before;
   row.after = &recorded.after;
   row.compared = recorded.compared;
+  if (!recorded.stack.empty()) row.stack = &recorded.stack;
   put_place(row, *recorded.code);
   recorded.delta.compare(recorded.before, recorded.after);
   if (sink_.for_people()) recorded.delta.add_written(recorded.code->general_written, recorded.before, recorded.after);

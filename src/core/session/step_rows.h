@@ -28,6 +28,7 @@ struct Recorded {
   const Code* code = nullptr;  ///< set while the row still has to be made of the registers below
   state::RegisterSet before, after;
   std::optional<std::uint64_t> compared;  ///< see StepRow
+  std::vector<look::StackWord> stack;     ///< see StepRow
   bool memory_waits = false;              ///< what its instruction left in memory has not been read yet
 };
 

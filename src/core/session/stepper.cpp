@@ -271,9 +271,23 @@ void Stepper::add_write(Recorded& recorded, const Code& code, const Access& writ
 }
 
 void Stepper::queue_plain(Recorded& recorded, const Code& code, const RegisterSet& before) {
+  keep_stack(recorded, before);
   rows_.close_plain(recorded, code, before);
   if (code.flow == ControlFlow::call || code.flow == ControlFlow::return_)
     follow_frames(code.flow, before, followed_.registers());
+}
+
+void Stepper::keep_stack(Recorded& recorded, const RegisterSet& before) {
+  if (!request_.stack) return;
+  constexpr std::uint64_t kRedZone = 128, kNear = 65536;  // bytes around the stack pointer that count as the stack
+  constexpr std::size_t kMost = 32;                       // words
+  const std::uint64_t top = followed_.registers()[Reg::rsp];
+  const bool wrote = std::ranges::any_of(recorded.delta.memory, [&](const state::MemoryChange& one) {
+    return one.address + kRedZone >= top && one.address < top + kNear;
+  });
+  if (top == before[Reg::rsp] && !wrote) return;
+  const state::StateView& view = followed_.process().view(followed_.thread());
+  recorded.stack = look::innermost_words(modules_, view, kMost, &recorded.delta);
 }
 
 bool Stepper::add_writes(Recorded& recorded, const Code& code) {
@@ -343,6 +357,8 @@ void Stepper::settle(Recorded& recorded, const Code& code, const RegisterSet& be
   const bool ordinary =
       completed && row.memory_followed && !code.repeated && !code.flag_image && static_cast<bool>(code.instruction);
   const ControlFlow flow = code.flow;
+  keep_stack(recorded, before);
+  if (!recorded.stack.empty()) row.stack = &recorded.stack;
   rows_.close(recorded);
   if (!ordinary || code_changed_) {
     rows_.settle();

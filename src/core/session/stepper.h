@@ -103,6 +103,8 @@ class Stepper {
   /// Room for one range of a plain instruction.
   void add_write(Recorded& recorded, const Code& code, const Access& write, const RegisterSet& registers);
   void queue_plain(Recorded& recorded, const Code& code, const RegisterSet& before);
+  /// Keeps what is on the stack now, where the instruction moved or wrote it and rows are to have it.
+  void keep_stack(Recorded& recorded, const RegisterSet& before);
   /// Room for every range that the instruction is about to write; false when that is too much to follow.
   bool add_writes(Recorded& recorded, const Code& code);
   /// All repetitions at once: a stop byte after the instruction instead of a step for each.

@@ -17,6 +17,7 @@
 #include "isa/instruction.h"
 #include "look/address_name.h"
 #include "look/argument.h"
+#include "look/stack_words.h"
 #include "process/launch.h"
 #include "program/program.h"
 #include "session/run_end.h"
@@ -35,6 +36,7 @@ struct StepsRequest {
   std::uint64_t thread = 0;  ///< number from 1 in the order they were seen, or the kernel's; 0: the first
   std::string to;            ///< empty: none
   std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
+  bool stack = false;                         ///< rows of instructions that move or write the stack have its words
 };
 
 struct StepRow {
@@ -71,6 +73,8 @@ struct StepRow {
   int signal = 0;                            ///< of a signal row, or the one that a fault brought about
   std::uint64_t fault_address = 0;
   std::string_view note;  ///< what else happened before this row; empty when nothing did
+  /// The stack afterwards (StepsRequest::stack): the words of the innermost frame. Null where it stayed as it was.
+  const std::vector<look::StackWord>* stack = nullptr;
 };
 
 /// Names for what a row shows, for those who show it to people. They hold during the call of StepsSink::row.
