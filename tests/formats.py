@@ -20,7 +20,8 @@ COMMANDS = {
                 "explain jle"],
     "hits": ["hits --at levels.c:34 --keep sum,i tidelog readings.txt",
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],
-    "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon"],
+    "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon",
+              "steps --stack --from level_between --count 30 gauge32"],
     "plan": ["plan levels.plan tidelog readings.txt", "plan sluice.plan sluice"],
     "fault": ["fault reef number", "fault reef deep", "fault reef throw", "fault reef calm"],
 }

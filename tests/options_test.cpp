@@ -126,6 +126,7 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"steps", {"--to", "next_row"}, {"--from", "level_sum", tidelog, readings}, "next_row", 2},
       {"steps", {"--from", "by_level"}, {"--count", "3", tidelog, readings}, "from by_level"},
       {"steps", {"--count", "7"}, {"--from", "level_sum", tidelog, readings}, "7 instructions stepped"},
+      {"steps", {"--stack"}, steps, "return address: print_summary+0x18  tidelog.c:11"},
       {"steps", {"--thread", "2"}, {"--from", "level_sum", "--count", "3", tidelog, readings}, "before it came to", 4},
       {"plan", {"--check"}, planned, "station 17", 0, true},
       {"fault", {"--core", readings}, {}, "is not an ELF file", 3},

@@ -56,9 +56,11 @@ constexpr Station kTour[] = {
     {"21-plan-untyped", "its sixteen results checked: two are wrong", "plan {sluice.plan} {sluice}"},
     {"22-steps-frame", "a stack frame followed through a call and back in a 32-bit program",
      "steps --from done --to done+5 {sluice32}"},
-    {"23-fault", "a crash inside sscanf, led back to the argument that was passed by value", "fault {reef} number"},
-    {"24-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
-    {"25-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
+    {"23-steps-stack", "the stack word by word through a call and its return, drawn with --save",
+     "steps --stack --from level_between --count 40 {gauge32}"},
+    {"24-fault", "a crash inside sscanf, led back to the argument that was passed by value", "fault {reef} number"},
+    {"25-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
+    {"26-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

@@ -14,6 +14,7 @@ namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFiles[] = {"svg", "png"};  // of --stack
 
 Result<session::StepsRequest> request_of(const Command& command, const cxxopts::ParseResult& parsed,
                                          std::vector<std::string> words) {
@@ -69,13 +70,17 @@ int verdict(const session::StepsSummary& summary) {
 std::unique_ptr<session::StepsSink> sink_for(const Destination& to, RunFiles& files) {
   if (to.form == "json") return report::steps_json(*to.out);
   if (to.form == "csv") return report::steps_csv(*to.out);
+  if (to.form == "svg") return report::stack_figure(to.path, report::Canvas::Form::svg);
+  if (to.form == "png") return report::stack_figure(to.path, report::Canvas::Form::png);
   return report::steps_text(*to.out, to.style, files.sources, files.take_for(to));
 }
 
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   Result<session::StepsRequest> request = request_of(command, parsed.options, std::move(words));
   if (!request) return report_error(request.error());
-  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
+  Result<RunFiles> files =
+      RunFiles::open(command, parsed.options, kForms,
+                     request->stack ? std::span<const std::string_view>(kFiles) : std::span<const std::string_view>());
   if (!files) return report_error(files.error());
   request->launch.output = files->output->descriptor();
 

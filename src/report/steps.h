@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "program/source_text.h"
+#include "report/canvas.h"
 #include "report/output.h"
 #include "session/steps.h"
 
@@ -19,5 +20,8 @@ std::unique_ptr<session::StepsSink> steps_text(Output& out, Style style, program
 std::unique_ptr<session::StepsSink> steps_json(Output& out);
 /// One row a step.
 std::unique_ptr<session::StepsSink> steps_csv(Output& out);
+
+/// The stack at moments of the run side by side, of rows that have it (StepsRequest::stack).
+std::unique_ptr<session::StepsSink> stack_figure(const std::string& path, Canvas::Form form);
 
 }  // namespace deeptrace::report

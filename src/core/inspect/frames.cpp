@@ -58,18 +58,27 @@ class Unwinder {
     return result;
   }
 
+  /// Where in memory the value of a rule is kept.
+  std::optional<std::uint64_t> place_of(const RegisterRule& rule, std::uint64_t cfa, const PlacedRule& placed) {
+    using Kind = RegisterRule::Kind;
+    if (rule.kind == Kind::at_offset) return cfa + static_cast<std::uint64_t>(rule.offset);
+    if (rule.kind != Kind::expression) return std::nullopt;
+    const debuginfo::ExpressionPlace place{nullptr, nullptr, placed.bias, width_};
+    return debuginfo::evaluate_number(rule.expression, place, context_, cfa);
+  }
+
   /// The value that the caller will find in the register of a rule; nothing when it is lost.
   std::optional<std::uint64_t> value(const RegisterRule& rule, std::uint64_t cfa, const PlacedRule& placed) {
     const debuginfo::ExpressionPlace place{nullptr, nullptr, placed.bias, width_};
     using Kind = RegisterRule::Kind;
     switch (rule.kind) {
-      case Kind::at_offset: return word(cfa + static_cast<std::uint64_t>(rule.offset));
-      case Kind::value_offset: return cfa + static_cast<std::uint64_t>(rule.offset);
-      case Kind::in_register: return context_.reg(rule.number);
+      case Kind::at_offset:
       case Kind::expression: {
-        const auto address = debuginfo::evaluate_number(rule.expression, place, context_, cfa);
+        const auto address = place_of(rule, cfa, placed);
         return address ? word(*address) : std::nullopt;
       }
+      case Kind::value_offset: return cfa + static_cast<std::uint64_t>(rule.offset);
+      case Kind::in_register: return context_.reg(rule.number);
       case Kind::value_expression: return debuginfo::evaluate_number(rule.expression, place, context_, cfa);
       default: return std::nullopt;
     }
@@ -150,6 +159,12 @@ Frame innermost_frame(const state::StateView& view, const RuleFinder& rules) {
   return frame;
 }
 
+std::optional<std::uint64_t> kept_at(const Frame& frame, const state::StateView& view, const PlacedRule& placed,
+                                     unsigned number) {
+  if (frame.cfa == 0 || number >= FrameRule::kRegisters) return std::nullopt;
+  return Unwinder(frame, view).place_of(placed.rule.registers[number], frame.cfa, placed);
+}
+
 std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view, const RuleFinder& rules,
                                const std::function<bool(std::uint64_t)>& is_code, std::string* lost) {
   const auto end = [&](std::string why) {
@@ -169,8 +184,9 @@ std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view,
   }
   if (!caller) {
     // A rule without a return address is that of the outermost function (DWARF 5, section 6.4.4).
-    const bool outermost = placed && placed->rule.registers[placed->rule.return_register % FrameRule::kRegisters].kind ==
-                                         RegisterRule::Kind::undefined;
+    const bool outermost =
+        placed && placed->rule.registers[placed->rule.return_register % FrameRule::kRegisters].kind ==
+                      RegisterRule::Kind::undefined;
     if (outermost) return std::nullopt;
     return end(placed ? "the stack cannot be read where the return address would be"
                       : "no unwind table covers this code, and the frame pointer leads nowhere");
@@ -179,8 +195,7 @@ std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view,
     return end("the return address would be " + hex_text(caller->address()) + ", where no code is");
   // Outer frames lie higher on the stack; but a signal handler may have a stack of its own.
   const bool outer = caller->registers[Reg::rsp] > frame.registers[Reg::rsp];
-  if (!outer && !(placed && placed->rule.signal_frame))
-    return end("the caller's frame would not lie above this one");
+  if (!outer && !(placed && placed->rule.signal_frame)) return end("the caller's frame would not lie above this one");
   if (placed && placed->rule.signal_frame) caller->at_call = false;
   find_cfa(*caller, view, rules);
   return caller;

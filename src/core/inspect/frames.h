@@ -53,6 +53,11 @@ Frame innermost_frame(const state::StateView& view, const RuleFinder& rules);
 std::optional<Frame> caller_of(const Frame& frame, const state::StateView& view, const RuleFinder& rules,
                                const std::function<bool(std::uint64_t)>& is_code, std::string* lost = nullptr);
 
+/// Where a frame keeps a register of its caller, by its number in unwind tables: an address on the stack. Nothing where
+/// it is kept nowhere, or in another register.
+std::optional<std::uint64_t> kept_at(const Frame& frame, const state::StateView& view, const PlacedRule& placed,
+                                     unsigned number);
+
 /// A frame's registers as a state of their own; memory is the thread's.
 class FrameView final : public state::StateView {
  public:

@@ -263,7 +263,7 @@ void CallState::keep_store(const isa::Instruction& instruction, const state::Out
   const state::Touched touched = state::touched_by(instruction, registers_);
   for (const state::TouchedRange& range : touched) {
     if (!isa::writes(range.access)) continue;
-    stored_.erase(stored_.lower_bound(range.address), stored_.lower_bound(range.address + range.size));
+    std::erase_if(stored_, [&](const auto& one) { return one.first - range.address < range.size; });
   }
   if (!touched.complete) stored_.clear();
 }

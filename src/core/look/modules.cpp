@@ -97,6 +97,7 @@ Modules::Changes Modules::refresh(const state::Target& target) {
 void Modules::place(const state::Target& target) {
   struct Range {
     std::uint64_t from, to;
+    bool code;
   };
   std::map<std::string, Range> mapped;
   std::set<std::string_view> with_code;  ///< other files that are mapped are data
@@ -108,8 +109,12 @@ void Modules::place(const state::Target& target) {
   }
   for (const state::Mapping& mapping : mappings) {
     if (!mapping.path.starts_with('/')) continue;
-    const auto [range, added] = mapped.try_emplace(mapping.path, Range{mapping.from, mapping.to});
+    const auto [range, added] = mapped.try_emplace(mapping.path, Range{mapping.from, mapping.to, mapping.executable});
+    // A program may have mapped a library's file as data too: what counts is where its code lies.
+    if (!added && mapping.offset == 0 && range->second.code) continue;
+    if (!added && mapping.offset == 0) range->second = {mapping.from, mapping.to, false};
     range->second.to = std::max(range->second.to, mapping.to);
+    range->second.code |= mapping.executable;
     if (main_start >= mapping.from && main_start < mapping.to) main_path = mapping.path;
   }
   std::erase_if(mapped,

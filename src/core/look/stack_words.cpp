@@ -88,12 +88,10 @@ class Reader {
     if (!placed) return;
     const std::string caller = function_of(i + 1);
     for (unsigned number = 0; number < debuginfo::FrameRule::kRegisters; ++number) {
-      const debuginfo::RegisterRule& rule = placed->rule.registers[number];
       const auto reg = state::reg_of_dwarf(number, view_.mode());
-      if (rule.kind != debuginfo::RegisterRule::Kind::at_offset || !reg || *reg == Reg::rip) continue;
-      const std::uint64_t place = frame.cfa + static_cast<std::uint64_t>(rule.offset);
-      if (meanings_.contains(place)) continue;
-      put(place, Kind::kept,
+      const auto place = inspect::kept_at(frame, view_, *placed, number);
+      if (!place || !reg || *reg == Reg::rip || meanings_.contains(*place)) continue;
+      put(*place, Kind::kept,
           std::string(state::name_of(*reg, view_.mode())) + " of " + (caller.empty() ? "the caller" : caller));
     }
   }
