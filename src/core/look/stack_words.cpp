@@ -54,7 +54,9 @@ class Reader {
   [[nodiscard]] std::string function_of(std::size_t frame) {
     if (frame >= frames_.size()) return {};
     const program::Function* function = modules_.function_at(frames_[frame].inside());
-    return function != nullptr ? function->name.str() : std::string();
+    if (function == nullptr) return {};
+    if (function->origin == program::Function::Origin::symbol) return function->name.str();
+    return base_name(modules_.at(frames_[frame].inside())->path);
   }
 
   /// The return address of a frame, and what its caller passed on the stack.
