@@ -26,6 +26,7 @@ std::string frame_words(const Style& style, const look::FrameRow& row) {
     text += ")";
   }
   if (row.line != 0) text += fmt::format("   {}:{}", printable(base_name(row.file)), row.line);
+  if (!row.tail.empty()) text += "   by a jump from " + shown_name(style, row.tail) + " (tail call)";
   if (row.signal) text += "   the kernel's frame of a signal handler";
   if (row.how == inspect::Frame::How::pointer)
     text += "   by the chain of frame pointers: functions may be missing before it";
@@ -78,6 +79,7 @@ void frame_json(JsonWriter& json, const look::FrameRow& row) {
   json.end();
   json.key("found_by").string(found_by(row.how));
   json.key("inlined").boolean(!row.inlined.empty());
+  if (!row.tail.empty()) json.key("tail_call_from").string(row.tail);
   json.end();
 }
 

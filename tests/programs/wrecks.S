@@ -57,7 +57,7 @@ other:
         add     r12, 16
         jmp     search
 go:
-        call    [r12+8]                 // broken_return
+        call    [r12+8]                 // broken_return broken_jump
 done:
         xor     edi, edi
         mov     eax, 60
@@ -109,7 +109,7 @@ nothing:
         ret
 returns:
         push    PICK(9, offset nothing)
-        ret                             // broken_return
+        ret                             // broken_return broken_jump
 divide:
         mov     eax, 12
         cdq

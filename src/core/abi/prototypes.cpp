@@ -38,7 +38,9 @@ class FormatReader {
       width(found);
       if (take('.')) width(found);
       const std::size_t start = at_;
-      while (std::string_view("hlqjzZtLm").find(peek()) != std::string_view::npos && peek() != 0) ++at_;
+      // scanf's m makes room for text by itself; printf's %m is a conversion without an argument.
+      const std::string_view lengths = scan_ ? "hlqjzZtLm" : "hlqjzZtL";
+      while (lengths.find(peek()) != std::string_view::npos && peek() != 0) ++at_;
       found.length = text_.substr(start, at_ - start);
       found.letter = peek();
       if (found.letter == 0 || peek() == '$') return false;
@@ -176,7 +178,7 @@ std::vector<FormatArgument> arguments_of_format(std::string_view format, bool sc
       continue;
     }
     for (unsigned i = 0; i < one.stars; ++i) result.push_back({Number::number, Use::none, 4, true, "int"});
-    if (one.letter != 'm' && !one.length.ends_with('m')) result.push_back(printed(one));
+    if (one.letter != 'm') result.push_back(printed(one));
   }
   return result;
 }

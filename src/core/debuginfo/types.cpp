@@ -347,7 +347,6 @@ std::uint64_t Types::size(TypeId id) {
 }
 
 std::uint64_t Types::alignment(TypeId id, std::uint64_t word) {
-  constexpr int kDeepest = 32;  // typedefs and members of damaged files may go in circles
   if (++depth_of_alignment_ > kDeepest) {
     --depth_of_alignment_;
     return 1;

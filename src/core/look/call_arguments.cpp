@@ -47,7 +47,7 @@ class CallReader {
   CallMade run() {
     CallMade made;
     made.address = state_.address();
-    made.target = target().value_or(0);
+    made.target = call_target(state_).value_or(0);
     if (made.target != 0) made.function = modules_.called_name(made.target);
     Signature signature = signature_of(made.target, made.function);
     made.typed = signature.known;
@@ -62,26 +62,6 @@ class CallReader {
   }
 
  private:
-  std::optional<std::uint64_t> target() {
-    std::uint64_t target = 0;
-    if (isa::direct_target(state_.instruction(), state_.address(), target)) return target;
-    const isa::Operand operand = isa::operands_of(state_.instruction())[0];
-    if (operand.kind == isa::Operand::Kind::reg) return state_.value(operand.reg);
-    if (operand.kind != isa::Operand::Kind::memory) return std::nullopt;
-    const isa::MemoryRecipe recipe = operand.memory();
-    for (const isa::RegisterPart& part : {recipe.base, recipe.index}) {
-      if (part.file == isa::RegisterFile::general && !state_.value(part)) return std::nullopt;
-    }
-    const std::uint64_t next = state_.address() + state_.instruction().length;
-    return word_at(state::address_of(recipe, state_.registers(), next, operand.width));
-  }
-
-  std::optional<std::uint64_t> word_at(std::uint64_t address) {
-    std::uint8_t bytes[8] = {};
-    if (state_.read_memory(address, {bytes, word_}) != word_) return std::nullopt;
-    return state::number_of(bytes, word_);
-  }
-
   Signature signature_of(std::uint64_t target, const std::string& name) {
     Signature result;
     result.types = home_;
@@ -182,7 +162,7 @@ class CallReader {
       std::vector<std::uint8_t> bytes(piece.size);
       if (!piece.part) {
         const bool known = (state_.known_registers() >> static_cast<unsigned>(Reg::rsp) & 1) != 0;
-        if (!known || state_.read_memory(state_.registers()[Reg::rsp] + piece.stack, bytes) != bytes.size())
+        if (!known || state_.read_memory(stack() + piece.stack, bytes) != bytes.size())
           argument.unknown = "its place on the stack is not known";
       } else if (const auto value = state_.value(piece.part)) {
         for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] = static_cast<std::uint8_t>(*value >> 8 * i);
@@ -207,6 +187,12 @@ class CallReader {
       return;
     }
     argument.value = inspect::value_of(*shown, scope_, {.elements = 4, .depth = 2});
+  }
+
+  /// Where arguments on the stack begin: before a jump the return address lies below them.
+  [[nodiscard]] std::uint64_t stack() const {
+    const bool jumps = isa::flow_of(state_.instruction()) == isa::ControlFlow::jump;
+    return state_.registers()[Reg::rsp] + (jumps ? word_ : 0);
   }
 
   [[nodiscard]] std::string place_words(const abi::Piece& piece) const {
@@ -259,6 +245,23 @@ class CallReader {
 };
 
 }  // namespace
+
+std::optional<std::uint64_t> call_target(const CallState& state) {
+  std::uint64_t target = 0;
+  if (isa::direct_target(state.instruction(), state.address(), target)) return target;
+  const isa::Operand operand = isa::operands_of(state.instruction())[0];
+  if (operand.kind == isa::Operand::Kind::reg) return state.value(operand.reg);
+  if (operand.kind != isa::Operand::Kind::memory) return std::nullopt;
+  const isa::MemoryRecipe recipe = operand.memory();
+  for (const isa::RegisterPart& part : {recipe.base, recipe.index}) {
+    if (part.file == isa::RegisterFile::general && !state.value(part)) return std::nullopt;
+  }
+  const std::uint64_t next = state.address() + state.instruction().length;
+  const unsigned word = arch::machine_of(state.mode()).word;
+  std::uint8_t bytes[8] = {};
+  const std::uint64_t place = state::address_of(recipe, state.registers(), next, operand.width);
+  return state.read_memory(place, {bytes, word}) == word ? std::optional(state::number_of(bytes, word)) : std::nullopt;
+}
 
 CallMade call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller,
                    const CallState& state) {

@@ -12,6 +12,9 @@ namespace deeptrace::look {
 /// The call that `caller` has under way; nothing where its instruction is not found.
 std::optional<CallMade> call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller);
 
+/// Where the call or jump that a state is before leads; nothing where that is not known.
+std::optional<std::uint64_t> call_target(const CallState& state);
+
 /// The same with the state that the arguments are taken from.
 CallMade call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller,
                    const CallState& state);

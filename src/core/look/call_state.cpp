@@ -50,6 +50,18 @@ std::optional<CallState> CallState::before_call(Modules& modules, const state::S
   return before(modules, thread, caller, true);
 }
 
+std::optional<CallState> CallState::before_tail_call(Modules& modules, const state::StateView& thread,
+                                                     const inspect::Frame& frame, const inspect::Frame& caller,
+                                                     std::uint64_t jump) {
+  // The function has given all back but its return address.
+  inspect::Frame end = caller;
+  end.at_call = false;
+  end.registers[Reg::rip] = jump;
+  end.registers[Reg::rsp] =
+      (frame.cfa != 0 ? frame.cfa : caller.registers[Reg::rsp]) - arch::machine_of(thread.mode()).word;
+  return before(modules, thread, end, true);
+}
+
 std::optional<CallState> CallState::before_instruction(Modules& modules, const state::StateView& thread,
                                                        const inspect::Frame& innermost) {
   return before(modules, thread, innermost, false);

@@ -31,6 +31,11 @@ class CallState final : public state::StateView {
   /// Before the call that `caller` has under way.
   static std::optional<CallState> before_call(Modules& modules, const state::StateView& thread,
                                               const inspect::Frame& caller);
+  /// Before a jump by which a function that `caller` called left its frame (a tail call); `frame` is the one that is
+  /// there.
+  static std::optional<CallState> before_tail_call(Modules& modules, const state::StateView& thread,
+                                                   const inspect::Frame& frame, const inspect::Frame& caller,
+                                                   std::uint64_t jump);
   /// Before the instruction that the innermost frame stands at: for where its registers come from.
   static std::optional<CallState> before_instruction(Modules& modules, const state::StateView& thread,
                                                      const inspect::Frame& innermost);

@@ -14,6 +14,7 @@
 #include "look/fault_stack.h"
 #include "look/foresight.h"
 #include "look/heap.h"
+#include "look/tail_call.h"
 #include "look/value_trail.h"
 #include "state/delta.h"
 #include "state/touched.h"
@@ -138,7 +139,11 @@ class Examiner {
   }
 
   [[nodiscard]] bool is_own(const FrameRow& row) {
-    return modules_.is_own_line(row.address, row.how != inspect::Frame::How::innermost && !row.signal);
+    const bool at_call = row.how != inspect::Frame::How::innermost && !row.signal;
+    const Module* module = modules_.at(row.address - (at_call ? 1 : 0));
+    // Of what the library's headers have inlined, the frame around is meant.
+    if (!row.inlined.empty() && module != nullptr && !module->program->is_own_source(row.file)) return false;
+    return modules_.is_own_line(row.address, at_call);
   }
 
   void find_own() {
@@ -152,9 +157,23 @@ class Examiner {
       own.line = row.line;
       const auto frame = std::ranges::find(frames_, row.address, &inspect::Frame::address);
       if (frame != frames_.end() && frame->at_call) own.call = call_made(modules_, view_, *frame);
+      if (frame != frames_.end() && frame != frames_.begin()) own_by_tail_call(own, *(frame - 1), *frame);
       report_.own = std::move(own);
       return;
     }
+  }
+
+  /// Own code that left its frame by a jump is the innermost, though only its caller's frame is there.
+  void own_by_tail_call(FaultReport::Own& own, const inspect::Frame& frame, const inspect::Frame& caller) {
+    const auto tail = tail_call(modules_, view_, frame, caller);
+    if (!tail || !tail->jump) return;
+    const auto state = CallState::before_tail_call(modules_, view_, frame, caller, *tail->jump);
+    if (!state) return;
+    const auto [file, line] = modules_.line_of(*tail->jump);
+    own.function = modules_.place_name(*tail->jump);
+    own.file = file;
+    own.line = line;
+    own.call = call_made(modules_, view_, caller, *state);
   }
 
   [[nodiscard]] const inspect::Frame* own_frame() const {
@@ -225,7 +244,10 @@ class Examiner {
     const std::uint64_t top = before ? 0 : word_at(stack).value_or(0);
     const bool called = before ? isa::flow_of(instruction_) == ControlFlow::call : top != 0 && calls_here(top, target);
     const auto below = word_at(stack - word);
-    const bool returned = before ? isa::flow_of(instruction_) == ControlFlow::return_ : !called && below == target;
+    // After a jump at a function's end the stack pointer is at its return address, after a return above it.
+    const bool jumped = !before && !called && top != 0 && call_before(top).has_value();
+    const bool returned =
+        before ? isa::flow_of(instruction_) == ControlFlow::return_ : !called && !jumped && below == target;
     std::string kind = fault.kind == "not_executable" ? "data_executed" : "broken_jump";
     if (called) {
       const std::string place = before ? report_.place : modules_.return_name(top);

@@ -17,6 +17,21 @@
 
 namespace deeptrace::look {
 
+/// The operand of the instruction that came to the address.
+struct FaultOperand {
+  std::string text;           ///< as the instruction has it
+  std::string access;         ///< "reads", "writes", "executes"
+  std::uint64_t address = 0;  ///< that it came to
+  std::uint64_t size = 0;     ///< bytes
+  struct Part {
+    std::string name;
+    std::uint64_t value = 0;
+    AddressName points_to;
+  };
+  std::vector<Part> registers;  ///< that the address is made of
+  std::string lies;             ///< what lies there
+};
+
 struct FaultReport {
   state::PendingSignal signal;
   std::string code;  ///< what the kernel said of it, in words; empty where that says nothing
@@ -27,19 +42,7 @@ struct FaultReport {
   std::uint32_t line = 0;
   std::string instruction;  ///< its text; empty where none can be read
   std::string bytes;        ///< of it, in hexadecimal
-  struct Operand {
-    std::string text;           ///< as the instruction has it
-    std::string access;         ///< "reads", "writes", "executes"
-    std::uint64_t address = 0;  ///< that it came to
-    std::uint64_t size = 0;     ///< bytes
-    struct Part {
-      std::string name;
-      std::uint64_t value = 0;
-      AddressName points_to;
-    };
-    std::vector<Part> registers;  ///< that the address is made of
-    std::string lies;             ///< what lies there
-  };
+  using Operand = FaultOperand;
   std::optional<Operand> operand;
 
   std::vector<FrameRow> frames;  ///< the innermost and outermost ones where there are very many

@@ -4,6 +4,7 @@
 
 #include "base/number.h"
 #include "isa/text.h"
+#include "look/tail_call.h"
 
 namespace deeptrace::look {
 namespace {
@@ -52,6 +53,8 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
     row.how = frame.how;
     row.signal = frame.signal;
     row.wide = word_size(view) == 8;
+    const bool has_caller = &frame + 1 < frames.data() + frames.size();
+    const auto tail = has_caller ? tail_call(modules, view, frame, *(&frame + 1)) : std::nullopt;
     const Module* module = modules.at(frame.inside());
     const std::size_t inlined =
         module != nullptr ? Modules::debug(*module).scopes.inlined_at(frame.inside() - module->bias).size() : 0;
@@ -65,6 +68,7 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
       row.file = std::move(where.file);
       row.line = where.line;
       row.parameters = parameters(modules, view, frame, depth);
+      if (depth == 0 && tail) row.tail = tail->function;
       result.push_back(row);
       if (depth == 0) break;
     }

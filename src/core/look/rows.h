@@ -26,6 +26,7 @@ struct FrameRow {
   std::uint64_t cfa = 0;
   inspect::Frame::How how = inspect::Frame::How::innermost;
   bool signal = false;
+  std::string tail;  ///< the function that the caller called and that jumped here: it has no frame any more
   bool wide = true;  ///< its code has 64 bits
   std::vector<Argument> parameters;
 };

@@ -1,0 +1,66 @@
+#include "look/tail_call.h"
+
+#include "isa/text.h"
+#include "isa/walk.h"
+#include "look/call_arguments.h"
+
+namespace deeptrace::look {
+namespace {
+
+/// A compiler puts what is seldom run into parts of their own ("find.cold").
+std::string_view without_part(std::string_view name) {
+  const std::size_t part = name.find(".cold");
+  return part != std::string_view::npos ? name.substr(0, part) : name;
+}
+
+/// The jumps of a function that lead out of it.
+std::optional<std::uint64_t> only_jump_out(Modules& modules, const state::StateView& thread, std::uint64_t target) {
+  const Module* module = modules.at(target);
+  const program::Function* function = modules.function_at(target);
+  if (module == nullptr || function == nullptr) return std::nullopt;
+  std::optional<std::uint64_t> found;
+  const Bytes code = module->program->elf().bytes_at(function->address);
+  for (const isa::Placed& one : isa::instructions_of(code, thread.mode())) {
+    if (one.at >= function->size) break;
+    if (isa::flow_of(one.instruction) != isa::ControlFlow::jump) continue;
+    const std::uint64_t address = function->address + one.at;
+    std::uint64_t to = 0;
+    if (isa::direct_target(one.instruction, address, to) && function->range().holds(to)) continue;
+    if (found) return std::nullopt;
+    found = address + module->bias;
+  }
+  return found;
+}
+
+/// The target of the direct call that stands right before an address; nothing for others.
+std::optional<std::uint64_t> direct_call_before(const state::StateView& thread, std::uint64_t back) {
+  constexpr std::uint64_t kSize = 5;  // bytes of a direct call
+  std::uint8_t bytes[kSize] = {};
+  if (thread.read_memory(back - kSize, bytes) != kSize) return std::nullopt;
+  const isa::Instruction one = isa::decode(bytes, thread.mode());
+  std::uint64_t target = 0;
+  const bool is_call = one && one.length == kSize && isa::flow_of(one) == isa::ControlFlow::call;
+  return is_call && isa::direct_target(one, back - kSize, target) ? std::optional(target) : std::nullopt;
+}
+
+}  // namespace
+
+std::optional<TailCall> tail_call(Modules& modules, const state::StateView& thread, const inspect::Frame& frame,
+                                  const inspect::Frame& caller) {
+  if (!caller.at_call || frame.signal) return std::nullopt;
+  // Most calls are direct, and lead where the frame is.
+  const auto direct = direct_call_before(thread, caller.address());
+  if (direct && (!modules.is_own(*direct) || modules.function_at(*direct) == modules.function_at(frame.inside())))
+    return std::nullopt;
+  const auto state = CallState::before_call(modules, thread, caller);
+  if (!state || isa::flow_of(state->instruction()) != isa::ControlFlow::call) return std::nullopt;
+  const std::uint64_t target = call_target(*state).value_or(0);
+  const program::Function* called = target != 0 ? modules.function_at(target) : nullptr;
+  const program::Function* there = modules.function_at(frame.inside());
+  if (called == nullptr || called == there || !modules.is_own(target)) return std::nullopt;
+  if (there != nullptr && without_part(there->symbol()) == called->symbol() && !called->symbol().empty())
+    return std::nullopt;
+  return TailCall{called->name.str(), target, only_jump_out(modules, thread, target)};
+}
+
+}  // namespace deeptrace::look
