@@ -130,6 +130,7 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"steps", {"--thread", "2"}, {"--from", "level_sum", "--count", "3", tidelog, readings}, "before it came to", 4},
       {"plan", {"--check"}, planned, "station 17", 0, true},
       {"fault", {"--core", readings}, {}, "is not an ELF file", 3},
+      {"fault", {"--deep"}, {demo("reef"), "number"}, "the value was made at reef::number()"},
   };
   // What all commands that run a program share.
   const std::map<std::string, Words> runs = {{"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}};

@@ -32,7 +32,7 @@ int answer(session::FaultRequest request, RunFiles& files) {
 
 int of_core(const Command& command, const Parsed& parsed) {
   for (const char* option :
-       {"attach", "input", "env", "work-dir", "children", "randomise", "program-output", "stop-with"})
+       {"attach", "input", "env", "work-dir", "children", "randomise", "program-output", "stop-with", "deep"})
     if (parsed.options.count(option) != 0)
       return report_error({Fault::usage, std::string("--") + option + ": a core file cannot run"});
   if (parsed.rest.size() > 1)
@@ -51,6 +51,10 @@ int of_run(const Command& command, const Parsed& parsed, std::vector<std::string
   Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
+  request.deep = parsed.options.count("deep") != 0;
+  if (request.deep && (request.control.attach != 0 || request.control.launch.randomise))
+    return report_error(
+        {Fault::usage, "--deep: runs the program again at the same addresses; not with --attach or --randomise"});
   Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
   if (!files) return report_error(files.error());
   request.control.launch.output = files->output->descriptor();
@@ -61,7 +65,8 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace fault", std::string(command.answers));
   options.add_options("Fault")(
       "core", "a core file: what a program left when a signal ended it; PROGRAM where its file is not found by itself",
-      cxxopts::value<std::string>(), "FILE");
+      cxxopts::value<std::string>(),
+      "FILE")("deep", "runs the program again, twice, to go back from the bad value to the instruction that made it");
   add_launch_options(options);
   add_control_options(options);
   add_code_options(options);

@@ -8,6 +8,7 @@
 
 #include "abi/prototypes.h"
 #include "inspect/value.h"
+#include "isa/register.h"
 
 namespace deeptrace::look {
 
@@ -18,7 +19,9 @@ struct Argument {
   std::optional<std::uint64_t>
       stack;  ///< of one on the stack: bytes from where the stack pointer stood before the call
   std::optional<inspect::Value> value;
-  std::string unknown;  ///< why there is no value
+  std::string unknown;                    ///< why there is no value
+  std::optional<isa::RegisterPart> part;  ///< where it travels in one register; nothing: on the stack, at `place`
+  std::uint64_t place = 0, bytes = 0;     ///< there: address and bytes
   abi::Prototype::Use use = abi::Prototype::Use::none;
   std::optional<std::uint64_t> extent;  ///< bytes that are read or written through it, where they are known
 };

@@ -159,6 +159,9 @@ class CallReader {
     for (const abi::Piece& piece : passed.pieces) {
       argument.where += (argument.where.empty() ? "" : ", ") + place_words(piece);
       if (!piece.part && !argument.stack) argument.stack = piece.stack;
+      if (piece.part) argument.part = piece.part;
+      if (!piece.part) argument.place = stack() + piece.stack;
+      argument.bytes = piece.size;
       std::vector<std::uint8_t> bytes(piece.size);
       if (!piece.part) {
         const bool known = (state_.known_registers() >> static_cast<unsigned>(Reg::rsp) & 1) != 0;

@@ -442,6 +442,7 @@ class Examiner {
     } else if (part) {
       text += ": " + std::string(isa::name_of(part)) + " is " + space_.pointer_words(pointer, fault);
     }
+    if (part) report_.bad = FaultReport::Bad{report_.address, part, 0, 0};
     if (part) add_source(part, evidence, fault.kind);
     if (fault.kind == "used_after_free") text += ", which was read from memory that had been given back";
     add(fault.kind.empty() ? "memory" : fault.kind, text, std::move(evidence));
@@ -485,6 +486,7 @@ class Examiner {
       finding.line = report_.own->line;
       finding.address = row.address;
       report_.findings.insert(report_.findings.begin(), std::move(finding));
+      report_.bad = FaultReport::Bad{call.address, argument.part, argument.place, argument.bytes};
       return;
     }
   }
@@ -545,7 +547,16 @@ class Examiner {
     if (zero && instruction_) {
       std::string kind;
       const isa::Operand divisor = isa::operands_of(instruction_)[0];
-      if (divisor.kind == isa::Operand::Kind::reg) add_source(divisor.reg, evidence, kind);
+      if (divisor.kind == isa::Operand::Kind::reg) {
+        report_.bad = FaultReport::Bad{report_.address, divisor.reg, 0, 0};
+        add_source(divisor.reg, evidence, kind);
+      } else {
+        const std::uint64_t after = report_.address + instruction_.length;
+        report_.bad = FaultReport::Bad{report_.address,
+                                       {},
+                                       state::address_of(divisor.memory(), view_.registers(), after, divisor.width),
+                                       divisor.width / 8U};
+      }
       for (const Foresight::Operand& one : next.operands) {
         if (!one.address || one.name.empty()) continue;
         const ValueTrail trail = trail_of(modules_, view_, frames_, one.name);

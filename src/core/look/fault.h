@@ -59,6 +59,14 @@ struct FaultReport {
   };
   std::optional<Own> own;
   std::vector<Finding> findings;  ///< the cause first
+
+  /// The value that is wrong, for going back to where it was made.
+  struct Bad {
+    std::uint64_t at = 0;                   ///< the instruction that used it or passed it on
+    std::optional<isa::RegisterPart> part;  ///< nothing: it lies in memory
+    std::uint64_t memory = 0, size = 0;     ///< there: address and bytes
+  };
+  std::optional<Bad> bad;
 };
 
 /// What is wrong, without the rest: nothing for signals that no mistake of the program brings about.

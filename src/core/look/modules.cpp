@@ -380,6 +380,13 @@ std::string Modules::return_name(std::uint64_t address) {
   return nearest->name + "+" + hex_text(address - module.bias - nearest->address);
 }
 
+std::size_t module_mark(std::string_view location) {
+  const std::size_t mark = location.find_first_of(":+");
+  // tide::report is a C++ name, also in a program that is called tide.
+  const bool scope = mark != std::string_view::npos && location.substr(mark).starts_with("::");
+  return scope ? std::string_view::npos : mark;
+}
+
 Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) const {
   const auto in = [&](const Module& module, std::string_view where) -> Result<std::vector<std::uint64_t>> {
     Result<std::vector<std::uint64_t>> found = program::addresses_of(*module.program, where);
@@ -388,7 +395,7 @@ Result<std::vector<std::uint64_t>> Modules::resolve(std::string_view location) c
     }
     return found;
   };
-  const std::size_t colon = location.find_first_of(":+");
+  const std::size_t colon = module_mark(location);
   for (const auto& module : modules_) {
     if (!module->program || colon == std::string_view::npos || base_name(module->path) != location.substr(0, colon))
       continue;

@@ -68,6 +68,9 @@ struct Module {
   mutable std::unique_ptr<ModuleDebug> debug;  ///< made on demand
 };
 
+/// Where a location's module ends ("libtide.so:report", "libtide.so+0x1139"); npos where it names none.
+std::size_t module_mark(std::string_view location);
+
 class Modules {
  public:
   /// Takes the modules that are mapped now; the target must outlive them. `main` is the program that was launched;

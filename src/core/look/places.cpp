@@ -298,7 +298,7 @@ Result<StopPlaces> stop_places(Modules& modules, const state::StateView& view, s
     return found;
   };
   // LIBRARY:WHERE or LIBRARY+OFFSET.
-  const std::size_t mark = location.find_first_of(":+");
+  const std::size_t mark = module_mark(location);
   if (mark != std::string_view::npos) {
     const std::string_view name = location.substr(0, mark);
     // A program is often called like its main function.

@@ -1,6 +1,7 @@
 #include "session/fault.h"
 
 #include "session/dead_program.h"
+#include "session/fault_deep.h"
 #include "session/hits.h"
 
 namespace deeptrace::session {
@@ -49,6 +50,7 @@ Result<FaultResult> of_run(FaultRequest& request) {
       if (signal.number == 0) signal.number = stopped->number;
       result.end = {RunEnd::How::killed, signal.number};
       explain(control, signal, result);
+      if (request.deep) result.report->findings.push_back(value_made(request, control.modules(), *result.report));
       if (result.attached) processes.detach();
       break;
     }

@@ -17,6 +17,7 @@ struct FaultRequest {
   control::ControlOptions control;
   std::string core;     ///< a core file in place of a run; empty: none
   std::string program;  ///< of the core file; empty: as it names it
+  bool deep = false;    ///< runs it again to find where a bad value was made
 };
 
 struct FaultResult {

@@ -51,11 +51,11 @@ class Places {
 
 /// Runs to one of the addresses; nothing when it got there.
 std::optional<Error> run_to(control::FollowedThread& followed, const std::vector<std::uint64_t>& addresses,
-                            const std::string& name, bool children) {
+                            const std::string& name, bool children, std::uint64_t times = 1) {
   const auto arrived = [&] {
     return std::find(addresses.begin(), addresses.end(), followed.registers()[Reg::rip]) != addresses.end();
   };
-  if (arrived()) return std::nullopt;
+  if (arrived() && --times == 0) return std::nullopt;
   Places places(followed.process(), children);
   for (const std::uint64_t address : addresses) {
     if (!places.add(address)) return Error{Fault::usage, name + ": no memory at that address in the running program"};
@@ -66,7 +66,8 @@ std::optional<Error> run_to(control::FollowedThread& followed, const std::vector
     if (stop.program_is_gone()) return ended_early(name, stop);
     if (stop.kind == Stop::Kind::replaced)
       return Error{Fault::program, "the program replaced itself by another before it came to " + name};
-    if (stop.kind == Stop::Kind::stop_byte || (stop.kind == Stop::Kind::stepped && arrived())) break;
+    const bool there = stop.kind == Stop::Kind::stop_byte || (stop.kind == Stop::Kind::stepped && arrived());
+    if (there && --times == 0) break;
     signal = stop.kind == Stop::Kind::signal ? stop.number : 0;
   }
   followed.process().memory().remove_all();
@@ -154,7 +155,7 @@ std::optional<Error> go_to_start(const StepsRequest& request, control::FollowedT
   }
   if (request.trace_children) followed.trace_children();
   followed.follow_first_of(number);
-  if (auto error = run_to(followed, from, name, request.trace_children)) return error;
+  if (auto error = run_to(followed, from, name, request.trace_children, request.from_hit)) return error;
   followed.follow_this();
   return std::nullopt;
 }

@@ -29,8 +29,9 @@ struct StepsRequest {
   process::LaunchOptions launch;
   pid_t attach = 0;  ///< in place of launching
   program::OpenOptions open;
-  std::string from;          ///< empty: main, or the entry where there is none; attached: where it stands
-  bool all_threads = false;  ///< every thread has rows
+  std::uint64_t from_hit = 1;  ///< stepping begins when control comes to `from` for the n-th time
+  std::string from;            ///< empty: main, or the entry where there is none; attached: where it stands
+  bool all_threads = false;    ///< every thread has rows
   /// The process that comes to `from` first is followed, be it the program or a child of it.
   bool trace_children = false;
   std::uint64_t thread = 0;  ///< number from 1 in the order they were seen, or the kernel's; 0: the first
