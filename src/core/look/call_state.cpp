@@ -4,6 +4,7 @@
 
 #include "isa/effects.h"
 #include "program/flow_blocks.h"
+#include "state/known.h"
 #include "state/touched.h"
 
 namespace deeptrace::look {
@@ -25,13 +26,6 @@ std::uint32_t written_by(const isa::Instruction& instruction, const arch::Machin
   if (flow == isa::ControlFlow::call) written = machine.changed_by_call() & ~(1U << machine.stack_pointer);
   if (flow == isa::ControlFlow::system) written |= machine.changed_by_call_instruction | 1U << machine.result;
   return written;
-}
-
-/// `xor eax, eax` and `sub eax, eax` give 0 whatever was there.
-bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
-  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
-  return (meaning == isa::meaning::bit_xor || meaning == isa::meaning::sub) && operands.shown == 2 &&
-         operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg && operands[0].width >= 32;
 }
 
 /// `mov rdi, rax`: the whole register.
@@ -230,7 +224,7 @@ void CallState::carry_out(const Code& code) {
     const bool needed = isa::reads(effect.access) || (isa::writes(effect.access) && effect.part.width < 32);
     certain &= !needed || knows(effect.part.index);
   }
-  if (clears(instruction, operands)) {
+  if (state::clears(instruction, operands)) {
     known_ |= 1U << operands[0].reg.index;
     registers_[state::reg_numbered(operands[0].reg.index)] = 0;
     return;

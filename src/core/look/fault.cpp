@@ -237,7 +237,7 @@ class Examiner {
     const std::uint64_t target = before ? *target_of_flow() : report_.address;
     const unsigned word = arch::machine_of(view_.mode()).word;
     const std::uint64_t stack = view_.registers()[Reg::rsp];
-    const AddressFault fault = space_.fault_of(target, 1, AccessKind::execute, target);
+    const AddressFault fault = space_.fault_of(target, AccessKind::execute, target);
     const std::string what = fault.looks.empty() ? "" : ", " + fault.looks;
     std::vector<std::string> evidence = {address_text(target) + ": " + fault.lies};
     // A call leaves the address after it on the stack; a return leaves its own below the stack.
@@ -346,7 +346,7 @@ class Examiner {
       return add("not_allowed", "the processor does not let programs execute `" + report_.instruction +
                                     "` here: it is for the kernel, or names something that does not exist");
     const AddressFault fault =
-        space_.fault_of(report_.signal.fault_address, 1, AccessKind::read, report_.signal.fault_address);
+        space_.fault_of(report_.signal.fault_address, AccessKind::read, report_.signal.fault_address);
     add(fault.kind.empty() ? "memory" : fault.kind,
         "`" + report_.instruction + "` came to " + address_text(report_.signal.fault_address) + ": " + fault.lies);
     check_call();
@@ -420,13 +420,12 @@ class Examiner {
   }
 
   void explain_operand() {
-    FaultReport::Operand& operand = *report_.operand;
+    const FaultReport::Operand& operand = *report_.operand;
     const isa::RegisterPart part = culprit();
     const std::uint64_t faulted = report_.signal.fault_address_known ? report_.signal.fault_address : operand.address;
     const bool by_index = part && is_index(part);
     const std::uint64_t pointer = part && !by_index ? state::value_of(view_.registers(), part) : operand.address;
-    AddressFault fault = space_.fault_of(faulted, 1, access_of(operand), pointer);
-    operand.lies = fault.lies;
+    AddressFault fault = space_.fault_of(faulted, access_of(operand), pointer);
     if (report_.signal.number == SIGBUS && report_.signal.code == BUS_ADRERR) {
       fault.kind = "past_file";
       fault.lies = "the page lies past the end of the file that is mapped there";
@@ -456,11 +455,13 @@ class Examiner {
     const std::uint64_t value = state::value_of(view_.registers(), part);
     std::optional<std::uint64_t> place = trail.read_from;
     HeapPlace heap = place ? heap_place(target_, view_, *place) : HeapPlace{};
-    if (heap.state != HeapPlace::State::freed && !space_.is_number(value)) {
+    // A pointer without sense that stands in freed memory was read there; any number may stand there by chance.
+    const bool senseless = kind == "not_mapped" || kind == "not_canonical" || kind == "past_end";
+    if (heap.state != HeapPlace::State::freed && senseless) {
       place = freed_word(target_, view_, value);
       if (place) heap = heap_place(target_, view_, *place);
     }
-    if (!place || heap.state != HeapPlace::State::freed) return;
+    if (!place || heap.state != HeapPlace::State::freed || kind == "index_out_of_range") return;
     kind = "used_after_free";
     evidence.push_back("it stands at " + address_text(*place) + ", in " + std::to_string(heap.size) + " bytes at " +
                        address_text(heap.start) + " that were given back: the allocator's records have them as free");
@@ -509,7 +510,7 @@ class Examiner {
                        : argument.use == Use::call ? "the function calls it"
                                                    : "the function reads there";
     if (argument.extent && *argument.extent == 0) return {};
-    const AddressFault fault = space_.fault_of(value, 1, access, value);
+    const AddressFault fault = space_.fault_of(value, access, value);
     if (!fault.kind.empty()) {
       // Of an argument whose use is not known, only what the fault came to tells that it was used.
       constexpr std::uint64_t kNear = 0x1000;

@@ -29,7 +29,6 @@ struct FaultOperand {
     AddressName points_to;
   };
   std::vector<Part> registers;  ///< that the address is made of
-  std::string lies;             ///< what lies there
 };
 
 struct FaultReport {

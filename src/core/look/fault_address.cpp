@@ -138,8 +138,7 @@ std::string AddressSpace::pointer_words(std::uint64_t pointer, const AddressFaul
   return fault.looks.empty() ? value : value + ": " + fault.looks;
 }
 
-AddressFault AddressSpace::fault_of(std::uint64_t address, std::uint64_t size, AccessKind access,
-                                    std::uint64_t pointer) const {
+AddressFault AddressSpace::fault_of(std::uint64_t address, AccessKind access, std::uint64_t pointer) const {
   AddressFault result;
   result.looks = looks_like(pointer, result.kind);
   std::string kind = "not_mapped";
@@ -147,9 +146,7 @@ AddressFault AddressSpace::fault_of(std::uint64_t address, std::uint64_t size, A
     kind = "not_canonical";
     result.lies = "no address at all: its upper 17 bits differ, as no memory's do";
   } else if (const state::Mapping* mapping = mapping_at(address); mapping == nullptr) {
-    // The access may only end beyond what is mapped.
-    const bool across = mapping_at(address + size - 1) == nullptr && size > 1 && mapping_at(address) != nullptr;
-    result.lies = across ? "it reaches past what is mapped" : near_words(address, kind);
+    result.lies = near_words(address, kind);
   } else if (look::allows(*mapping, access)) {
     kind.clear();
     result.kind.clear();

@@ -26,9 +26,8 @@ class AddressSpace {
  public:
   AddressSpace(const state::Target& target, Modules& modules, const state::StateView& view);
 
-  /// An access of `size` bytes at `address` by a pointer that holds `pointer`.
-  [[nodiscard]] AddressFault fault_of(std::uint64_t address, std::uint64_t size, AccessKind access,
-                                      std::uint64_t pointer) const;
+  /// An access at `address` by a pointer that holds `pointer`.
+  [[nodiscard]] AddressFault fault_of(std::uint64_t address, AccessKind access, std::uint64_t pointer) const;
   /// True where the access would not fault.
   [[nodiscard]] bool allows(std::uint64_t address, AccessKind access) const;
   [[nodiscard]] bool is_canonical(std::uint64_t address) const;

@@ -17,14 +17,13 @@ std::int64_t slot_size(const isa::Instruction& instruction) {
   return arch::machine_of(instruction.mode()).word;
 }
 
-/// `xor eax, eax` and `sub eax, eax` give 0 whatever was there.
+}  // namespace
+
 bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
   const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
   return (meaning == isa::meaning::bit_xor || meaning == isa::meaning::sub) && operands.shown == 2 &&
          operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg && operands[0].width >= 32;
 }
-
-}  // namespace
 
 void Known::forget() {
   known_ = 0;

@@ -14,6 +14,9 @@
 
 namespace deeptrace::state {
 
+/// True for `xor eax, eax` and its like: they give 0 whatever was there.
+bool clears(const isa::Instruction& instruction, const isa::Operands& operands);
+
 class Known final : public StateView {
  public:
   /// `linked`: the targets of calls are final. In an object file they mean nothing yet; in a linked one a call of the
