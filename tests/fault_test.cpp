@@ -69,9 +69,13 @@ TEST(Fault, EachPlantedCrashHasItsCauseAndItsLine) {
     const Json& first = said["fault"]["findings"][0];
     EXPECT_EQ(first["kind"], one.kind) << first;
     // Where a stack ends in recursion depends on the environment.
-    const unsigned line =
-        one.word == std::string("deep") ? unsigned(said["fault"]["own"]["line"]) : line_of(one.line) + one.after;
-    EXPECT_EQ(said["fault"]["own"]["line"], line) << said["fault"]["own"];
+    // Which instruction comes to the stack's end depends on the environment.
+    const Json& own = said["fault"]["own"];
+    if (one.word == std::string("deep")) {
+      EXPECT_TRUE(std::string(own["function"]).starts_with("reef::soundings(int)")) << own;
+    } else {
+      EXPECT_EQ(own["line"], line_of(one.line) + one.after) << own;
+    }
   }
   EXPECT_TRUE(fault_of({demo("reef"), "calm"}, 1)["fault"].is_null());
 }

@@ -497,11 +497,8 @@ Answer Talk::frame_list(Arguments /*rest*/) {
   const auto rows = look::frame_rows(subject_->modules(), subject_->view(), frames());
   // Start-up code that called the program's own stays out of the way.
   std::size_t shown = rows.size();
-  const auto own = [&](const look::FrameRow& row) {
-    return subject_->modules().is_own_line(row.address, row.how != inspect::Frame::How::innermost && !row.signal);
-  };
-  while (shown > 1 && !own(rows[shown - 1])) --shown;
-  const bool any_own = own(rows[shown - 1]);
+  while (shown > 1 && !rows[shown - 1].own) --shown;
+  const bool any_own = rows[shown - 1].own;
   if (!any_own) shown = rows.size();
   // The chosen one: of the innermost inlined call, unless another was asked for.
   const auto chosen = std::ranges::find_if(

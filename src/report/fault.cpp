@@ -78,11 +78,8 @@ class Text {
     line(fmt::format("  {} {} {} byte{} at {:#x}", operand.text, operand.access, operand.size,
                      operand.size == 1 ? "" : "s", operand.address));
     for (const FaultReport::Operand::Part& part : operand.registers)
-      line(fmt::format("    {:<5} is {}", part.name, reading_of(style_, part.value, word(), part.points_to)));
-  }
-
-  [[nodiscard]] unsigned word() const {
-    return result_.report->frames.empty() || result_.report->frames.front().wide ? 8 : 4;
+      line(fmt::format("    {:<5} is {}", part.name,
+                       reading_of(style_, part.value, arch::machine_of(report.mode).word, part.points_to)));
   }
 
   void own(const FaultReport::Own& own) {
@@ -93,9 +90,7 @@ class Text {
     place("  ", own.function, own.file, own.line);
     line(fmt::format("  it calls {}{}",
                      call.function.empty() ? "a function that is not known" : shown_name(style_, call.function),
-                     call.arguments.empty() ? ""
-                     : call.typed           ? ""
-                                            : ", whose parameters are not known: what it set is"));
+                     call.arguments.empty() || call.typed ? "" : ", whose parameters are not known: what it set is"));
     for (std::size_t i = 0; i < call.arguments.size(); ++i) {
       const look::Argument& one = call.arguments[i];
       line(fmt::format("    {:>2}  {:<9} {}{}", i + 1, one.where, argument_words(style_, one),
@@ -106,12 +101,10 @@ class Text {
   void frames(const FaultReport& report) {
     line("");
     line(look(style_, Role::heading, "frames"));
-    std::size_t number = 0;
-    for (const look::FrameRow& row : report.frames) {
-      const std::size_t left_out = report.all_frames - shown_frames(report);
-      if (left_out != 0 && row.frame == shown_frames(report) / 2 && row.depth == deepest(report, row.frame))
-        line(look(style_, Role::faint, fmt::format("     and {} frames between", left_out)));
-      const auto index = static_cast<std::size_t>(&row - report.frames.data());
+    for (std::size_t index = 0; index < report.frames.size(); ++index) {
+      const look::FrameRow& row = report.frames[index];
+      if (report.left_out != 0 && index == report.after_gap)
+        line(look(style_, Role::faint, fmt::format("     and {} frames between", report.left_out)));
       if (report.last_own && index > *report.last_own) {
         line(look(style_, Role::faint,
                   fmt::format("     and {} frames of start-up or library code around", report.frames.size() - index)));
@@ -119,22 +112,10 @@ class Text {
       }
       const bool own = report.own && index == report.own->frame;
       line(look(style_, own ? Role::heading : Role::plain,
-                fmt::format("{:>3}  {}", number++, frame_words(style_, row))));
+                fmt::format("{:>3}  {}", row.number, frame_words(style_, row))));
     }
     if (!report.lost.empty())
       line(look(style_, Role::attention, "note: the frames end here: " + printable(report.lost)));
-  }
-
-  /// Frames without inlined ones.
-  static std::size_t shown_frames(const FaultReport& report) {
-    return report.frames.empty() ? 0 : report.frames.back().frame + 1;
-  }
-  static unsigned deepest(const FaultReport& report, std::size_t frame) {
-    unsigned most = 0;
-    for (const look::FrameRow& row : report.frames) {
-      if (row.frame == frame) most = std::max(most, row.depth);
-    }
-    return most;
   }
 
   Output& out_;

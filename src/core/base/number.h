@@ -12,6 +12,11 @@ namespace deeptrace {
 /// fit 64 bits.
 std::optional<std::uint64_t> number_in(std::string_view text);
 
+/// The low `bits` of a number as one with a sign (two's complement); 1 to 64.
+constexpr std::int64_t signed_of(std::uint64_t value, unsigned bits) {
+  return bits >= 64 ? static_cast<std::int64_t>(value) : static_cast<std::int64_t>(value << (64 - bits)) >> (64 - bits);
+}
+
 /// "0x1f"; numbers below 10 as a digit, as in instruction text.
 std::string hex_text(std::uint64_t value);
 

@@ -37,14 +37,6 @@ class Unwinder {
   Unwinder(const Frame& frame, const state::StateView& view)
       : frame_(frame), view_(view), context_(frame, view), width_(arch::machine_of(view.mode()).word) {}
 
-  std::optional<std::uint64_t> word(std::uint64_t address) const {
-    std::uint8_t bytes[8] = {};
-    if (view_.read_memory(address, {bytes, width_}) != width_) return std::nullopt;
-    std::uint64_t value = 0;
-    std::memcpy(&value, bytes, width_);
-    return value;
-  }
-
   std::optional<std::uint64_t> cfa(const PlacedRule& placed) {
     const FrameRule& rule = placed.rule;
     const debuginfo::ExpressionPlace place{nullptr, nullptr, placed.bias, width_};
@@ -75,7 +67,7 @@ class Unwinder {
       case Kind::at_offset:
       case Kind::expression: {
         const auto address = place_of(rule, cfa, placed);
-        return address ? word(*address) : std::nullopt;
+        return address ? view_.word_at(*address) : std::nullopt;
       }
       case Kind::value_offset: return cfa + static_cast<std::uint64_t>(rule.offset);
       case Kind::in_register: return context_.reg(rule.number);
@@ -107,7 +99,7 @@ class Unwinder {
     const RegisterRule& back = placed.rule.registers[placed.rule.return_register % FrameRule::kRegisters];
     if (back.kind == RegisterRule::Kind::undefined) return std::nullopt;
     const auto address =
-        back.kind == RegisterRule::Kind::unspecified ? word(*base - width_) : value(back, *base, placed);
+        back.kind == RegisterRule::Kind::unspecified ? view_.word_at(*base - width_) : value(back, *base, placed);
     if (!address) return std::nullopt;
     caller.registers[Reg::rip] = *address;
     caller.at_call = !placed.rule.signal_frame;
@@ -118,7 +110,7 @@ class Unwinder {
   std::optional<Frame> by_pointer() const {
     const std::uint64_t pointer = frame_.registers[Reg::rbp];
     if ((frame_.known & bit(Reg::rbp)) == 0 || pointer < frame_.registers[Reg::rsp]) return std::nullopt;
-    const auto outer = word(pointer), back = word(pointer + width_);
+    const auto outer = view_.word_at(pointer), back = view_.word_at(pointer + width_);
     if (!outer || !back) return std::nullopt;
     Frame caller;
     caller.how = Frame::How::pointer;

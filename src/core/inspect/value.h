@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/byte_reader.h"
+#include "base/number.h"
 #include "debuginfo/types.h"
 #include "inspect/library_types.h"
 #include "inspect/shape.h"
@@ -51,10 +52,7 @@ struct Value {
   bool from_code = false;   ///< the width of its elements is inferred from the instructions that access them
   std::uint64_t count = 0;  ///< elements of an array, those included that were cut off; characters of a text's array
 
-  [[nodiscard]] std::int64_t signed_number() const {
-    if (bits == 0 || bits >= 64) return static_cast<std::int64_t>(number);
-    return static_cast<std::int64_t>(number << (64 - bits)) >> (64 - bits);
-  }
+  [[nodiscard]] std::int64_t signed_number() const { return signed_of(number, bits == 0 ? 64 : bits); }
 };
 
 /// Says what a pointer of the given value that stands at `place` points to.

@@ -6,6 +6,8 @@
 #include "abi/prototypes.h"
 #include "base/number.h"
 #include "isa/text.h"
+#include "look/call_before.h"
+#include "look/passed_value.h"
 #include "look/scope.h"
 #include "state/delta.h"
 #include "state/parts.h"
@@ -151,45 +153,31 @@ class CallReader {
   }
 
   void value(Argument& argument, const abi::Passed& passed, TypeRef type) {
-    Datum datum;
-    if (type.id != debuginfo::kVoid) datum.type = type;
-    if (type.id == debuginfo::kVoid) datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, word_};
-    datum.loaded = true;
-    if (passed.pieces.empty()) argument.unknown = "nothing is passed for it";
+    bool stacked = false;
     for (const abi::Piece& piece : passed.pieces) {
       argument.where += (argument.where.empty() ? "" : ", ") + place_words(piece);
-      if (!piece.part && !argument.stack) argument.stack = piece.stack;
       if (piece.part) argument.part = piece.part;
+      if (!piece.part && !argument.stack) argument.stack = piece.stack;
       if (!piece.part) argument.place = stack() + piece.stack;
       argument.bytes = piece.size;
-      std::vector<std::uint8_t> bytes(piece.size);
-      if (!piece.part) {
-        const bool known = (state_.known_registers() >> static_cast<unsigned>(Reg::rsp) & 1) != 0;
-        if (!known || state_.read_memory(stack() + piece.stack, bytes) != bytes.size())
-          argument.unknown = "its place on the stack is not known";
-      } else if (const auto value = state_.value(piece.part)) {
-        for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] = static_cast<std::uint8_t>(*value >> 8 * i);
-      } else {
-        argument.unknown = "what " + std::string(isa::name_of(piece.part)) + " held is not known any more";
-      }
-      datum.bytes.resize(piece.offset);
-      datum.bytes.insert(datum.bytes.end(), bytes.begin(), bytes.end());
+      stacked |= !piece.part;
     }
-    if (!argument.unknown.empty()) return;
-    if (passed.by_address) {
-      datum.place = Datum::Place::memory;
-      datum.address = state::number_of(datum.bytes.data(), word_);
-      datum.bytes.clear();
-      datum.loaded = false;
-    } else if (datum.type) {
-      datum.bytes.resize(std::max<std::uint64_t>(1, type.types->size(type.id)));
+    const bool stack_known = (state_.known_registers() >> static_cast<unsigned>(Reg::rsp) & 1) != 0;
+    Result<Datum> datum =
+        stacked && !stack_known
+            ? Error{Fault::usage, "its place on the stack is not known"}
+            : passed_value(state_, passed, type.id != debuginfo::kVoid ? std::optional(type) : std::nullopt, stack());
+    if (datum && !datum->loaded && !passed.by_address) {
+      // As it was before the call: the called function may have written over it.
+      datum->bytes.resize(argument.bytes);
+      datum->loaded = state_.read_memory(datum->address, datum->bytes) == datum->bytes.size();
     }
-    Result<Datum> shown = inspect::referred(std::move(datum), scope_);
-    if (!shown) {
-      argument.unknown = shown.error().message;
-      return;
+    if (datum) datum = inspect::referred(std::move(*datum), scope_);
+    if (datum) {
+      argument.value = inspect::value_of(*datum, scope_, {.elements = 4, .depth = 2});
+    } else {
+      argument.unknown = datum.error().message;
     }
-    argument.value = inspect::value_of(*shown, scope_, {.elements = 4, .depth = 2});
   }
 
   /// Where arguments on the stack begin: before a jump the return address lies below them.
@@ -201,7 +189,7 @@ class CallReader {
   [[nodiscard]] std::string place_words(const abi::Piece& piece) const {
     if (piece.part) return std::string(isa::name_of(piece.part));
     const std::string pointer = word_ == 8 ? "rsp" : "esp";
-    return piece.stack == 0 ? "[" + pointer + "]" : "[" + pointer + "+" + std::to_string(piece.stack) + "]";
+    return piece.stack == 0 ? "[" + pointer + "]" : "[" + pointer + "+" + hex_text(piece.stack) + "]";
   }
 
   /// The arguments that a format asks for; false where there are none.
@@ -250,20 +238,15 @@ class CallReader {
 }  // namespace
 
 std::optional<std::uint64_t> call_target(const CallState& state) {
-  std::uint64_t target = 0;
-  if (isa::direct_target(state.instruction(), state.address(), target)) return target;
   const isa::Operand operand = isa::operands_of(state.instruction())[0];
-  if (operand.kind == isa::Operand::Kind::reg) return state.value(operand.reg);
-  if (operand.kind != isa::Operand::Kind::memory) return std::nullopt;
-  const isa::MemoryRecipe recipe = operand.memory();
+  const bool memory = operand.kind == isa::Operand::Kind::memory;
+  isa::MemoryRecipe recipe;
+  if (memory) recipe = operand.memory();
+  if (operand.kind == isa::Operand::Kind::reg) recipe.base = operand.reg;
   for (const isa::RegisterPart& part : {recipe.base, recipe.index}) {
     if (part.file == isa::RegisterFile::general && !state.value(part)) return std::nullopt;
   }
-  const std::uint64_t next = state.address() + state.instruction().length;
-  const unsigned word = arch::machine_of(state.mode()).word;
-  std::uint8_t bytes[8] = {};
-  const std::uint64_t place = state::address_of(recipe, state.registers(), next, operand.width);
-  return state.read_memory(place, {bytes, word}) == word ? std::optional(state::number_of(bytes, word)) : std::nullopt;
+  return flow_target(state.instruction(), state);
 }
 
 CallMade call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller,

@@ -15,12 +15,7 @@ using state::Reg;
 
 /// The general registers that an instruction writes, as bits by number.
 std::uint32_t written_by(const isa::Instruction& instruction, const arch::Machine& machine) {
-  std::uint32_t written = 0;
-  const isa::Effects effects = isa::effects_of(instruction);
-  for (unsigned i = 0; i < effects.register_count; ++i) {
-    const isa::RegisterEffect& effect = effects.registers[i];
-    if (effect.part.file == RegisterFile::general && isa::writes(effect.access)) written |= 1U << effect.part.index;
-  }
+  std::uint32_t written = state::general_use(isa::effects_of(instruction)).written;
   const isa::ControlFlow flow = isa::flow_of(instruction);
   // After a call the stack pointer is what it was before.
   if (flow == isa::ControlFlow::call) written = machine.changed_by_call() & ~(1U << machine.stack_pointer);
@@ -211,19 +206,9 @@ void CallState::carry_out(const Code& code) {
   const isa::Instruction& instruction = code.instruction;
   const isa::Operands operands = isa::operands_of(instruction);
   const isa::Effects effects = isa::effects_of(instruction, operands);
-  std::uint32_t written = 0;
-  bool certain = effects.flags.read == 0;
-  for (unsigned i = 0; i < effects.register_count; ++i) {
-    const isa::RegisterEffect& effect = effects.registers[i];
-    if (effect.part.file != RegisterFile::general) {
-      certain &= effect.part.file == RegisterFile::instruction_pointer || !isa::reads(effect.access);
-      continue;
-    }
-    if (isa::writes(effect.access)) written |= 1U << effect.part.index;
-    // What is written in part keeps the rest.
-    const bool needed = isa::reads(effect.access) || (isa::writes(effect.access) && effect.part.width < 32);
-    certain &= !needed || knows(effect.part.index);
-  }
+  const state::GeneralUse use = state::general_use(effects);
+  const std::uint32_t written = use.written;
+  const bool certain = !use.needs_others && (use.needed & ~known_) == 0;
   if (state::clears(instruction, operands)) {
     known_ |= 1U << operands[0].reg.index;
     registers_[state::reg_numbered(operands[0].reg.index)] = 0;

@@ -68,10 +68,7 @@ std::string own_caller(Modules& modules, const state::StateView& view, std::uint
   constexpr std::size_t kMost = 64;
   for (const inspect::Frame& frame : frames_of(modules, view, kMost)) {
     if (frame.how == inspect::Frame::How::innermost || !modules.is_own_line(frame.inside())) continue;
-    const auto [file, line] = modules.line_of(frame.inside());
-    std::string text = modules.return_name(frame.address());
-    if (line != 0) text += "  " + base_name(file) + ":" + std::to_string(line);
-    return text;
+    return modules.located_name(frame.address(), frame.at_call);
   }
   return {};
 }

@@ -5,9 +5,10 @@
 
 #include "abi/signal_names.h"
 #include "abi/system_calls.h"
-#include "base/path.h"
+#include "base/number.h"
 #include "isa/text.h"
 #include "look/call_arguments.h"
+#include "look/call_before.h"
 #include "look/exception.h"
 #include "look/fault_abort.h"
 #include "look/fault_address.h"
@@ -16,7 +17,6 @@
 #include "look/heap.h"
 #include "look/tail_call.h"
 #include "look/value_trail.h"
-#include "state/delta.h"
 #include "state/touched.h"
 
 namespace deeptrace::look {
@@ -59,9 +59,8 @@ class Examiner {
     const std::size_t size = view_.read_memory(report_.address, bytes);
     instruction_ = isa::decode({bytes, size}, view_.mode());
     if (instruction_) report_.instruction = isa::text_of(instruction_, report_.address, isa::Syntax::intel).view();
-    constexpr std::size_t kShown = 8;
-    for (std::size_t i = 0; i < (instruction_ ? instruction_.length : std::min(size, kShown)); ++i)
-      report_.bytes += (i != 0 ? " " : "") + byte_text(bytes[i]);
+    report_.mode = view_.mode();
+    bytes_.assign(bytes, bytes + size);
     const auto known = std::ranges::find_if(
         kCodes, [&](const CodeWords& one) { return one.signal == signal.number && one.code == signal.code; });
     if (known != std::end(kCodes)) report_.code = known->words;
@@ -86,7 +85,9 @@ class Examiner {
                                       "compilers put it where a check has failed")
                                 : sent();
         break;
-      case SIGABRT: add(explain_abort(target_, modules_, view_, frames_, own_frame(), report_)); break;
+      case SIGABRT:
+        for (Finding& one : explain_abort(target_, modules_, view_, frames_, report_)) add_at_own(std::move(one));
+        break;
       case SIGSYS: system_call(); break;
       default: sent(); break;
     }
@@ -101,11 +102,6 @@ class Examiner {
            view_.read_memory(view_.registers()[Reg::rip] - 1, {&byte, 1}) == 1 && byte == arch::kStopByte;
   }
 
-  static std::string byte_text(std::uint8_t byte) {
-    constexpr char kDigits[] = "0123456789abcdef";
-    return {kDigits[byte >> 4], kDigits[byte & 15]};
-  }
-
   void add(std::string kind, std::string text, std::vector<std::string> evidence = {}) {
     add({std::move(kind), std::move(text), std::move(evidence), {}, {}, 0, 0});
   }
@@ -118,38 +114,33 @@ class Examiner {
     }
     report_.findings.push_back(std::move(finding));
   }
-  void add(std::vector<Finding> findings) {
-    for (Finding& one : findings) add(std::move(one));
-  }
 
-  // ---- frames
-  // --------------------------------------------------------------------------------------------------------
+  // ---- frames ----
 
   void find_frames() {
-    constexpr std::size_t kMost = 200000, kShown = 64;
-    frames_ = frames_of(modules_, view_, kMost, &report_.lost);
+    constexpr std::size_t kShown = 64;
+    frames_ = frames_of(modules_, view_, kMostFaultFrames, &report_.lost);
     frames_.front().registers[Reg::rip] = report_.address;
     report_.all_frames = frames_.size();
     std::vector<inspect::Frame> shown = frames_;
-    if (shown.size() > kShown) shown.erase(shown.begin() + kShown / 2, shown.end() - kShown / 2);
+    if (shown.size() > kShown) {
+      report_.left_out = shown.size() - kShown;
+      shown.erase(shown.begin() + kShown / 2, shown.end() - kShown / 2);
+    }
     report_.frames = frame_rows(modules_, view_, shown);
     for (std::size_t i = 0; i < report_.frames.size(); ++i) {
-      if (is_own(report_.frames[i])) report_.last_own = i;
+      FrameRow& row = report_.frames[i];
+      if (row.own) report_.last_own = i;
+      if (report_.left_out == 0 || row.frame < kShown / 2) continue;
+      if (report_.after_gap == 0) report_.after_gap = i;
+      row.number += report_.left_out;
     }
-  }
-
-  [[nodiscard]] bool is_own(const FrameRow& row) {
-    const bool at_call = row.how != inspect::Frame::How::innermost && !row.signal;
-    const Module* module = modules_.at(row.address - (at_call ? 1 : 0));
-    // Of what the library's headers have inlined, the frame around is meant.
-    if (!row.inlined.empty() && module != nullptr && !module->program->is_own_source(row.file)) return false;
-    return modules_.is_own_line(row.address, at_call);
   }
 
   void find_own() {
     for (std::size_t i = 0; i < report_.frames.size(); ++i) {
       const FrameRow& row = report_.frames[i];
-      if (!is_own(row)) continue;
+      if (!row.own) continue;
       FaultReport::Own own;
       own.frame = i;
       own.function = row.inlined.empty() ? row.place : row.inlined;
@@ -176,14 +167,7 @@ class Examiner {
     own.call = call_made(modules_, view_, caller, *state);
   }
 
-  [[nodiscard]] const inspect::Frame* own_frame() const {
-    if (!report_.own) return nullptr;
-    const auto found = std::ranges::find(frames_, report_.frames[report_.own->frame].address, &inspect::Frame::address);
-    return found != frames_.end() ? &*found : nullptr;
-  }
-
-  // ---- memory
-  // --------------------------------------------------------------------------------------------------------
+  // ---- memory ----
 
   void memory() {
     if (is_jump_away()) {
@@ -215,21 +199,8 @@ class Examiner {
   /// Where an indirect jump, a call or a return leads.
   [[nodiscard]] std::optional<std::uint64_t> target_of_flow() const {
     const ControlFlow flow = isa::flow_of(instruction_);
-    const unsigned word = arch::machine_of(view_.mode()).word;
-    if (flow == ControlFlow::return_) return word_at(view_.registers()[Reg::rsp]);
-    if (flow != ControlFlow::call && flow != ControlFlow::jump) return std::nullopt;
-    const isa::Operand operand = isa::operands_of(instruction_)[0];
-    if (operand.kind == isa::Operand::Kind::reg) return state::value_of(view_.registers(), operand.reg);
-    if (operand.kind != isa::Operand::Kind::memory || operand.width != word * 8) return std::nullopt;
-    return word_at(
-        state::address_of(operand.memory(), view_.registers(), report_.address + instruction_.length, operand.width));
-  }
-
-  [[nodiscard]] std::optional<std::uint64_t> word_at(std::uint64_t address) const {
-    const unsigned word = arch::machine_of(view_.mode()).word;
-    std::uint8_t bytes[8] = {};
-    if (view_.read_memory(address, {bytes, word}) != word) return std::nullopt;
-    return state::number_of(bytes, word);
+    const bool leaves = flow == ControlFlow::return_ || flow == ControlFlow::call || flow == ControlFlow::jump;
+    return leaves ? flow_target(instruction_, view_) : std::nullopt;
   }
 
   void went_away() {
@@ -241,11 +212,11 @@ class Examiner {
     const std::string what = fault.looks.empty() ? "" : ", " + fault.looks;
     std::vector<std::string> evidence = {address_text(target) + ": " + fault.lies};
     // A call leaves the address after it on the stack; a return leaves its own below the stack.
-    const std::uint64_t top = before ? 0 : word_at(stack).value_or(0);
+    const std::uint64_t top = before ? 0 : view_.word_at(stack).value_or(0);
     const bool called = before ? isa::flow_of(instruction_) == ControlFlow::call : top != 0 && calls_here(top, target);
-    const auto below = word_at(stack - word);
+    const auto below = view_.word_at(stack - word);
     // After a jump at a function's end the stack pointer is at its return address, after a return above it.
-    const bool jumped = !before && !called && top != 0 && call_before(top).has_value();
+    const bool jumped = !before && !called && top != 0 && call_before(modules_, top).has_value();
     const bool returned =
         before ? isa::flow_of(instruction_) == ControlFlow::return_ : !called && !jumped && below == target;
     std::string kind = fault.kind == "not_executable" ? "data_executed" : "broken_jump";
@@ -271,34 +242,19 @@ class Examiner {
 
   /// True when the call right before an address leads to another: nothing has run since.
   [[nodiscard]] bool calls_here(std::uint64_t back, std::uint64_t wanted) const {
-    const auto call = call_before(back);
+    const auto call = call_before(modules_, back);
     if (!call) return false;
-    std::uint64_t target = 0;
-    if (isa::direct_target(call->second, call->first, target)) return target == wanted;
-    const isa::Operand operand = isa::operands_of(call->second)[0];
-    state::RegisterSet registers = view_.registers();
-    registers[Reg::rsp] += arch::machine_of(view_.mode()).word;
-    if (operand.kind == isa::Operand::Kind::reg) return state::value_of(registers, operand.reg) == wanted;
-    if (operand.kind != isa::Operand::Kind::memory) return false;
-    return word_at(state::address_of(operand.memory(), registers, back, operand.width)) == wanted;
-  }
-
-  [[nodiscard]] std::optional<std::pair<std::uint64_t, isa::Instruction>> call_before(std::uint64_t address) const {
-    if (modules_.function_at(address - 1) == nullptr) return std::nullopt;
-    inspect::Frame frame;
-    frame.registers[Reg::rip] = address;
-    frame.known = 0;
-    frame.at_call = true;
-    const auto state = CallState::before_call(modules_, view_, frame);
-    if (!state || isa::flow_of(state->instruction()) != ControlFlow::call) return std::nullopt;
-    if (state->address() + state->instruction().length != address) return std::nullopt;
-    return std::pair(state->address(), state->instruction());
+    inspect::Frame before;
+    before.registers = view_.registers();
+    before.registers[Reg::rip] = call->address;
+    before.registers[Reg::rsp] += arch::machine_of(view_.mode()).word;
+    return flow_target(call->instruction, inspect::FrameView(view_, before)) == wanted;
   }
 
   std::string call_words(std::uint64_t back) {
-    const auto call = call_before(back);
+    const auto call = call_before(modules_, back);
     if (!call) return {};
-    const isa::Text text = isa::text_of(call->second, call->first, isa::Syntax::intel);
+    const isa::Text text = isa::text_of(call->instruction, call->address, isa::Syntax::intel);
     return ": " + std::string(text.view());
   }
 
@@ -369,9 +325,7 @@ class Examiner {
     for (std::size_t i = frames_.size(); by_stack && i-- > 0;) {
       if (frames_[i].cfa == 0 || frames_[i].cfa % 16 == 0 || i + 1 >= frames_.size()) continue;
       const std::uint64_t back = frames_[i + 1].address();
-      const auto [file, line] = modules_.line_of(back - 1);
-      evidence.push_back("the stack pointer was no multiple of 16 since " + modules_.return_name(back) +
-                         (line != 0 ? "  " + base_name(file) + ":" + std::to_string(line) : std::string()) +
+      evidence.push_back("the stack pointer was no multiple of 16 since " + modules_.located_name(back, true) +
                          " called the function: it was " + address_text(frames_[i].cfa));
       break;
     }
@@ -407,9 +361,7 @@ class Examiner {
   /// "rcx is -3, times 4, bytes from marks": what a register adds to an address.
   std::string index_words(isa::RegisterPart part) {
     const std::uint64_t value = state::value_of(view_.registers(), part);
-    const auto number =
-        view_.mode() == isa::Mode::bits32 ? static_cast<std::int32_t>(value) : static_cast<std::int64_t>(value);
-    std::string text = std::string(isa::name_of(part)) + " is " + std::to_string(number);
+    std::string text = std::string(isa::name_of(part)) + " is " + std::to_string(signed_of(value, part.width));
     if (part == recipe_.index && recipe_.scale > 1) text += ", times " + std::to_string(recipe_.scale);
     const isa::RegisterPart other = part == recipe_.index ? recipe_.base : recipe_.index;
     const bool fixed = other.file != isa::RegisterFile::general || other == part;
@@ -528,18 +480,15 @@ class Examiner {
            (writes ? "written" : "read");
   }
 
-  // ---- others
-  // --------------------------------------------------------------------------------------------------------
+  // ---- others ----
 
   void division() {
     const Foresight next = foresee(modules_, view_);
     std::vector<std::string> evidence;
     for (const Foresight::Operand& one : next.operands) {
       if (!one.value) continue;
-      const bool wide = one.bits >= 64;
-      const auto number = wide ? static_cast<std::int64_t>(*one.value)
-                               : static_cast<std::int64_t>(*one.value << (64 - one.bits)) >> (64 - one.bits);
-      evidence.push_back(one.text + (one.name.empty() ? "" : ", " + one.name + ",") + " is " + std::to_string(number));
+      evidence.push_back(one.text + (one.name.empty() ? "" : ", " + one.name + ",") + " is " +
+                         std::to_string(signed_of(*one.value, one.bits)));
     }
     constexpr std::string_view kWill = "will fault: ";
     std::string words = next.verdict.starts_with(kWill) ? next.verdict.substr(kWill.size()) : report_.code;
@@ -570,10 +519,22 @@ class Examiner {
         "`" + report_.instruction + "`: " + words, std::move(evidence));
   }
 
+  /// The first of those where the program stands.
+  [[nodiscard]] std::string bytes_text() const {
+    constexpr std::size_t kShown = 8;
+    std::string text;
+    for (std::size_t i = 0; i < std::min(bytes_.size(), kShown); ++i) {
+      if (i != 0) text += ' ';
+      text += "0123456789abcdef"[bytes_[i] >> 4];
+      text += "0123456789abcdef"[bytes_[i] & 15];
+    }
+    return text;
+  }
+
   void invalid() {
     if (!instruction_)
       return add("no_instruction",
-                 "the bytes " + report_.bytes +
+                 "the bytes " + bytes_text() +
                      " are no instruction: the program went to data, or into the middle of an instruction");
     if (isa::operation_of(isa::row_of(instruction_)).meaning == isa::meaning::invalid)
       return add("never_reached",
@@ -597,7 +558,7 @@ class Examiner {
 
   /// What was not brought about by the instruction at hand belongs to the developer's own line.
   void add_at_own(Finding finding) {
-    if (report_.own) {
+    if (report_.own && finding.address == 0) {
       finding.address = report_.frames[report_.own->frame].address;
       finding.function = report_.own->function;
       finding.file = report_.own->file;
@@ -622,7 +583,8 @@ class Examiner {
   const state::StateView& view_;
   AddressSpace space_;
   isa::Instruction instruction_;
-  isa::MemoryRecipe recipe_;
+  std::vector<std::uint8_t> bytes_;  ///< where it stands
+  isa::MemoryRecipe recipe_;         ///< of the operand that came to the address
   std::vector<inspect::Frame> frames_;
   FaultReport report_;
 };

@@ -40,12 +40,14 @@ struct FaultReport {
   std::string place, file;
   std::uint32_t line = 0;
   std::string instruction;  ///< its text; empty where none can be read
-  std::string bytes;        ///< of it, in hexadecimal
+  isa::Mode mode = isa::Mode::bits64;
   using Operand = FaultOperand;
   std::optional<Operand> operand;
 
   std::vector<FrameRow> frames;  ///< the innermost and outermost ones where there are very many
   std::size_t all_frames = 0;
+  std::size_t after_gap = 0;            ///< index of the first row after those that are left out; 0: none are
+  std::size_t left_out = 0;             ///< how many those are
   std::optional<std::size_t> last_own;  ///< index of the outermost one of own code; after it comes start-up code
   std::string lost;                     ///< why the frames end before the outermost function; empty where they do not
 

@@ -3,12 +3,10 @@
 #include <algorithm>
 #include <array>
 
-#include "base/path.h"
 #include "look/call_arguments.h"
 #include "look/exception.h"
 #include "look/fault_address.h"
 #include "look/heap.h"
-#include "state/delta.h"
 
 namespace deeptrace::look {
 namespace {
@@ -16,8 +14,8 @@ namespace {
 class AbortExaminer {
  public:
   AbortExaminer(const state::Target& target, Modules& modules, const state::StateView& view,
-                const std::vector<inspect::Frame>& frames, const inspect::Frame* own, const FaultReport& report)
-      : target_(target), modules_(modules), view_(view), frames_(frames), own_(own), report_(report) {}
+                const std::vector<inspect::Frame>& frames, const FaultReport& report)
+      : target_(target), modules_(modules), view_(view), frames_(frames), report_(report) {}
 
   std::vector<Finding> run() {
     message_ = abort_message();
@@ -63,7 +61,6 @@ class AbortExaminer {
     finding.kind = std::move(kind);
     finding.text = std::move(text);
     if (with_message && !message_.empty()) finding.evidence.push_back("the C library's message: " + message_);
-    if (own_ != nullptr) place(finding, *own_);
     return finding;
   }
 
@@ -82,10 +79,7 @@ class AbortExaminer {
       if (modules_.at(module->from) == nullptr || !module->program) continue;
       const program::DataSymbol* symbol = module->program->data_named("__abort_msg");
       if (symbol == nullptr) continue;
-      const unsigned word = arch::machine_of(view_.mode()).word;
-      std::uint8_t bytes[8] = {};
-      if (view_.read_memory(symbol->address + module->bias, {bytes, word}) != word) continue;
-      const std::uint64_t place = state::number_of(bytes, word);
+      const std::uint64_t place = view_.word_at(symbol->address + module->bias).value_or(0);
       std::string text(1024, '\0');
       text.resize(
           place == 0 ? 0 : view_.read_memory(place + 4, {reinterpret_cast<std::uint8_t*>(text.data()), text.size()}));
@@ -192,7 +186,6 @@ class AbortExaminer {
   Modules& modules_;
   const state::StateView& view_;
   const std::vector<inspect::Frame>& frames_;
-  const inspect::Frame* own_;
   const FaultReport& report_;
   std::string message_;
 };
@@ -200,9 +193,8 @@ class AbortExaminer {
 }  // namespace
 
 std::vector<Finding> explain_abort(const state::Target& target, Modules& modules, const state::StateView& view,
-                                   const std::vector<inspect::Frame>& frames, const inspect::Frame* own,
-                                   const FaultReport& report) {
-  return AbortExaminer(target, modules, view, frames, own, report).run();
+                                   const std::vector<inspect::Frame>& frames, const FaultReport& report) {
+  return AbortExaminer(target, modules, view, frames, report).run();
 }
 
 }  // namespace deeptrace::look

@@ -8,9 +8,8 @@
 
 namespace deeptrace::look {
 
-/// `own` is the innermost frame of own code, or null.
+/// Findings without an address are the own code's that `report` names.
 std::vector<Finding> explain_abort(const state::Target& target, Modules& modules, const state::StateView& view,
-                                   const std::vector<inspect::Frame>& frames, const inspect::Frame* own,
-                                   const FaultReport& report);
+                                   const std::vector<inspect::Frame>& frames, const FaultReport& report);
 
 }  // namespace deeptrace::look

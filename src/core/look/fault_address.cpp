@@ -38,10 +38,8 @@ std::string characters_of(std::uint64_t value, unsigned word) {
 }  // namespace
 
 std::string address_text(std::uint64_t address) {
-  constexpr char kDigits[] = "0123456789abcdef";
-  std::string text;
-  for (; address != 0 || text.empty(); address >>= 4) text.insert(text.begin(), kDigits[address & 15]);
-  return "0x" + text;
+  const std::string text = hex_text(address);
+  return text.starts_with("0x") ? text : "0x" + text;
 }
 
 AddressSpace::AddressSpace(const state::Target& target, Modules& modules, const state::StateView& view)
@@ -133,8 +131,7 @@ std::string AddressSpace::looks_like(std::uint64_t pointer, std::string& kind) c
 
 std::string AddressSpace::pointer_words(std::uint64_t pointer, const AddressFault& fault) const {
   if (pointer == 0) return fault.looks;
-  const auto number = word_ == 4 ? static_cast<std::int32_t>(pointer) : static_cast<std::int64_t>(pointer);
-  const std::string value = is_number(pointer) ? std::to_string(number) : address_text(pointer);
+  const std::string value = is_number(pointer) ? std::to_string(signed_of(pointer, 8 * word_)) : address_text(pointer);
   return fault.looks.empty() ? value : value + ": " + fault.looks;
 }
 

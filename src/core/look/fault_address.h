@@ -19,7 +19,7 @@ struct AddressFault {
   std::string looks;  ///< what the pointer's value looks like: "a number where an address belongs"; empty: an address
 };
 
-/// "0x4".
+/// "0x4": an address is hexadecimal whatever it is.
 std::string address_text(std::uint64_t address);
 
 class AddressSpace {

@@ -54,7 +54,7 @@ std::optional<Finding> explain_overflow(const state::StateView& view, Modules& m
     turn += " calls " + name_of_function(modules, frames[period]);
     finding.text = "the stack is used up by recursion: " + turn;
     finding.evidence.push_back(std::to_string(frames.size()) +
-                               (frames.size() >= 200000 ? " frames and more" : " frames"));
+                               (frames.size() >= kMostFaultFrames ? " frames and more" : " frames"));
     finding.evidence.push_back("a turn takes " + std::to_string(frames[1 + period].cfa - frames[1].cfa) +
                                " bytes of stack");
   } else {

@@ -10,6 +10,9 @@
 
 namespace deeptrace::look {
 
+/// So many frames are looked at.
+inline constexpr std::size_t kMostFaultFrames = 200000;
+
 /// Nothing where the fault is something else.
 std::optional<Finding> explain_overflow(const state::StateView& view, Modules& modules, const AddressSpace& space,
                                         const std::vector<inspect::Frame>& frames, const state::PendingSignal& signal);

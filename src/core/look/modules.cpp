@@ -380,6 +380,13 @@ std::string Modules::return_name(std::uint64_t address) {
   return nearest->name + "+" + hex_text(address - module.bias - nearest->address);
 }
 
+std::string Modules::located_name(std::uint64_t address, bool after_call) {
+  std::string text = after_call ? return_name(address) : place_name(address);
+  const auto [file, line] = line_of(address - (after_call ? 1 : 0));
+  if (line != 0) text += "  " + base_name(file) + ":" + std::to_string(line);
+  return text;
+}
+
 std::size_t module_mark(std::string_view location) {
   const std::size_t mark = location.find_first_of(":+");
   // tide::report is a C++ name, also in a program that is called tide.

@@ -129,6 +129,8 @@ class Modules {
 
   /// The same for the address after a call: it is named by the call's function, also where the call is its end.
   std::string return_name(std::uint64_t address);
+  /// The same with the source line: "main+0x9c  tidelog.c:47". `after_call`: of the address after a call.
+  std::string located_name(std::uint64_t address, bool after_call = false);
 
   /// Where a location lies in the process: in the main program, or in the own module that is named before a colon.
   [[nodiscard]] Result<std::vector<std::uint64_t>> resolve(std::string_view location) const;

@@ -11,8 +11,6 @@ namespace {
 
 using state::Reg;
 
-std::uint64_t word_size(const state::StateView& view) { return arch::machine_of(view.mode()).word; }
-
 /// The parameters of a frame, of the inlined call that it is or of the function itself.
 std::vector<Argument> parameters(Modules& modules, const state::StateView& view, const inspect::Frame& frame,
                                  unsigned depth) {
@@ -52,9 +50,8 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
     row.cfa = frame.cfa;
     row.how = frame.how;
     row.signal = frame.signal;
-    row.wide = word_size(view) == 8;
-    const bool has_caller = &frame + 1 < frames.data() + frames.size();
-    const auto tail = has_caller ? tail_call(modules, view, frame, *(&frame + 1)) : std::nullopt;
+    const auto index = static_cast<std::size_t>(&frame - frames.data());
+    const auto tail = index + 1 < frames.size() ? tail_call(modules, view, frame, frames[index + 1]) : std::nullopt;
     const Module* module = modules.at(frame.inside());
     const std::size_t inlined =
         module != nullptr ? Modules::debug(*module).scopes.inlined_at(frame.inside() - module->bias).size() : 0;
@@ -63,10 +60,13 @@ std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,
       Where where = where_at(modules, frame.inside(), Level{depth, {}, 0});
       row.number = result.size();
       row.depth = depth;
-      row.frame = static_cast<std::size_t>(&frame - frames.data());
+      row.frame = index;
       row.inlined = std::move(where.inlined);
       row.file = std::move(where.file);
       row.line = where.line;
+      // What the library's headers have inlined into own code is not own.
+      row.own =
+          modules.is_own_line(frame.inside()) && (row.inlined.empty() || module->program->is_own_source(row.file));
       row.parameters = parameters(modules, view, frame, depth);
       if (depth == 0 && tail) row.tail = tail->function;
       result.push_back(row);

@@ -27,7 +27,7 @@ struct FrameRow {
   inspect::Frame::How how = inspect::Frame::How::innermost;
   bool signal = false;
   std::string tail;  ///< the function that the caller called and that jumped here: it has no frame any more
-  bool wide = true;  ///< its code has 64 bits
+  bool own = false;  ///< of the developer's own code; of an inlined call by the file that it stands in
   std::vector<Argument> parameters;
 };
 std::vector<FrameRow> frame_rows(Modules& modules, const state::StateView& view,

@@ -9,9 +9,9 @@
 #include "inspect/type_check.h"
 #include "isa/text.h"
 #include "look/address_name.h"
+#include "look/call_before.h"
 #include "look/thread_block.h"
 #include "program/location.h"
-#include "state/delta.h"
 #include "state/parts.h"
 
 namespace deeptrace::look {
@@ -659,18 +659,8 @@ static bool was_called(Modules& modules, const state::StateView& thread) {
   const state::RegisterSet& registers = thread.registers();
   const bool readable = thread.read_memory(registers[Reg::rip], {&byte, 1}) == 1;
   if (!readable) return modules.at(registers[Reg::rip]) == nullptr;
-  const unsigned word = arch::machine_of(thread.mode()).word;
-  std::uint8_t bytes[8] = {};
-  if (thread.read_memory(registers[Reg::rsp], {bytes, word}) != word) return false;
-  const std::uint64_t back = state::number_of(bytes, word);
-  constexpr std::uint64_t kLongest = 7, kShortest = 2;  // bytes of a call
-  for (std::uint64_t size = kShortest; size <= kLongest; ++size) {
-    std::uint8_t code[kLongest] = {};
-    if (modules.function_at(back - size) == nullptr || thread.read_memory(back - size, {code, size}) != size) continue;
-    const isa::Instruction one = isa::decode({code, size}, thread.mode());
-    if (one && one.length == size && isa::flow_of(one) == isa::ControlFlow::call) return true;
-  }
-  return false;
+  const auto back = thread.word_at(registers[Reg::rsp]);
+  return back && call_before(modules, *back);
 }
 
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most,

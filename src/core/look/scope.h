@@ -80,9 +80,6 @@ class Scope final : public inspect::Environment {
   /// Argument `number`, from 1, where the caller put it.
   Result<inspect::Datum> passed(std::uint64_t number);
   [[nodiscard]] bool knows_parameters() const;
-  /// The value of what was passed; `arguments` is where those on the stack begin.
-  Result<inspect::Datum> put_together(const abi::Passed& passed, std::optional<inspect::TypeRef> type,
-                                      std::uint64_t arguments);
   [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
   /// The scopes that names are looked up in, innermost first.

@@ -6,6 +6,7 @@
 #include "isa/effects.h"
 #include "isa/text.h"
 #include "isa/walk.h"
+#include "look/passed_value.h"
 #include "look/scope.h"
 #include "program/code_starts.h"
 #include "state/delta.h"
@@ -114,7 +115,7 @@ Result<Datum> Scope::passed(std::uint64_t number) {
   // The return address lies just below the frame's end.
   const unsigned word = arch::machine_of(view_.mode()).word;
   const std::uint64_t arguments = frame_.cfa != 0 ? frame_.cfa : frame_.registers[Reg::rsp] + word;
-  return put_together(passed, type, arguments);
+  return passed_value(view_, passed, type, arguments);
 }
 
 abi::CallLayout Scope::layout_of_arguments(std::uint64_t arguments) {
@@ -130,52 +131,6 @@ abi::CallLayout Scope::layout_of_arguments(std::uint64_t arguments) {
   return abi::layout_of_call(view_.mode(),
                              abi::compiler_of(described != nullptr ? described->unit->producer : std::string_view()),
                              debug.types, types, result ? result->id : debuginfo::kVoid);
-}
-
-/// A value that travels in pieces. Without a type it is a word.
-Result<Datum> Scope::put_together(const abi::Passed& passed, std::optional<TypeRef> type, std::uint64_t arguments) {
-  Datum datum;
-  const std::uint64_t word = arch::machine_of(view_.mode()).word;
-  if (type) {
-    datum.type = *type;
-  } else {
-    datum.shape = inspect::Shape{inspect::Shape::Kind::pointer, static_cast<unsigned>(word)};
-  }
-  if (passed.pieces.empty()) return Error{Fault::usage, "it has no bytes: nothing is passed for it"};
-  const abi::Piece& first = passed.pieces.front();
-  if (passed.pieces.size() == 1 && !first.part && !passed.by_address) {
-    datum.place = Datum::Place::memory;
-    datum.address = arguments + first.stack;
-    return datum;
-  }
-  datum.loaded = true;
-  for (const abi::Piece& piece : passed.pieces) {
-    std::vector<std::uint8_t> bytes(piece.size);
-    if (!piece.part) {
-      if (view_.read_memory(arguments + piece.stack, bytes) != bytes.size())
-        return Error{Fault::usage, "the stack cannot be read where it was passed"};
-    } else if (auto raw = state::bytes_of(view_, piece.part)) {
-      bytes = std::move(*raw);
-      bytes.resize(piece.size);
-    } else {
-      return Error{Fault::usage, "its register is not known here"};
-    }
-    datum.bytes.resize(piece.offset);
-    datum.bytes.insert(datum.bytes.end(), bytes.begin(), bytes.end());
-  }
-  if (passed.by_address) {
-    datum.place = Datum::Place::memory;
-    datum.address = state::number_of(datum.bytes.data(), static_cast<unsigned>(word));
-    datum.bytes.clear();
-    datum.loaded = false;
-    return datum;
-  }
-  if (type) datum.bytes.resize(type->types->size(type->id));
-  if (passed.pieces.size() == 1 && datum.bytes.size() == first.size) {
-    datum.place = Datum::Place::reg;
-    datum.part = first.part;
-  }
-  return datum;
 }
 
 std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
@@ -204,7 +159,7 @@ Result<Datum> Scope::result() {
   const auto type = return_type(returned_from_.value_or(frame_.inside()));
   if (!type) {
     abi::Passed whole{{{{isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)}, 0, 0, word}}};
-    Result<Datum> datum = put_together(whole, std::nullopt, 0);
+    Result<Datum> datum = passed_value(view_, whole, std::nullopt, 0);
     if (datum) {
       datum->shape.reset();
       datum->bits = word * 8;
@@ -216,7 +171,7 @@ Result<Datum> Scope::result() {
     return Error{Fault::usage, "the function returns nothing"};
   const abi::CallLayout layout = abi::layout_of_call(view_.mode(), {}, *type->types, {}, type->id);
   if (layout.result.pieces.empty()) return Error{Fault::usage, "the result has no bytes"};
-  Result<Datum> datum = put_together(layout.result, type, 0);
+  Result<Datum> datum = passed_value(view_, layout.result, type, 0);
   const abi::Piece& first = layout.result.pieces.front();
   constexpr unsigned kReal = 10;  // bytes of a register of the floating-point unit
   if (!datum || first.part.file != isa::RegisterFile::x87 || first.size >= kReal) return datum;

@@ -65,20 +65,16 @@ class Reader {
     if (i + 1 >= frames_.size()) return;
     const std::uint64_t end = frame.cfa != 0 ? frame.cfa : frames_[i + 1].registers[Reg::rsp];
     const inspect::Frame& caller = frames_[i + 1];
-    const auto [file, line] = modules_.line_of(caller.inside());
     if (!frame.signal)
       put(end - word_, Kind::return_address,
-          "return address: " + modules_.return_name(caller.address()) +
-              (line != 0 ? "  " + base_name(file) + ":" + std::to_string(line) : std::string()));
+          "return address: " + modules_.located_name(caller.address(), caller.at_call));
     if (!caller.at_call || end >= limit_) return;
     const auto call = call_made(modules_, view_, caller);
     if (!call || !call->typed) return;
-    std::uint64_t stack = end;
     for (std::size_t number = 0; number < call->arguments.size(); ++number) {
       const Argument& argument = call->arguments[number];
       if (!argument.stack) continue;
-      stack = end + *argument.stack;
-      put(stack, Kind::outgoing,
+      put(end + *argument.stack, Kind::outgoing,
           "argument " + std::to_string(number + 1) + (argument.name.empty() ? "" : " (" + argument.name + ")") +
               " of " + call->function);
     }
@@ -129,10 +125,10 @@ class Reader {
   StackWord read(std::uint64_t at) {
     StackWord word;
     word.address = at;
-    std::uint8_t bytes[8] = {};
-    word.known = view_.read_memory(at, {bytes, word_}) == word_;
-    if (!word.known) return word;
-    word.value = state::number_of(bytes, word_);
+    const auto value = view_.word_at(at);
+    word.known = value.has_value();
+    if (!value) return word;
+    word.value = *value;
     word.frame = frame_at(at);
     word.function = function_of(word.frame);
     if (const auto meaning = meanings_.find(at); meaning != meanings_.end()) {
@@ -163,10 +159,7 @@ class Reader {
     if (protector_) return *protector_;
     constexpr std::uint64_t kPlace64 = 0x28, kPlace32 = 0x14;
     const std::uint64_t pointer = state::thread_pointer(view_.registers(), view_.mode());
-    std::uint8_t bytes[8] = {};
-    const bool known =
-        pointer != 0 && view_.read_memory(pointer + (word_ == 8 ? kPlace64 : kPlace32), {bytes, word_}) == word_;
-    protector_ = known ? state::number_of(bytes, word_) : 0;
+    protector_ = pointer != 0 ? view_.word_at(pointer + (word_ == 8 ? kPlace64 : kPlace32)).value_or(0) : 0;
     return *protector_;
   }
 

@@ -3,6 +3,7 @@
 #include "isa/text.h"
 #include "isa/walk.h"
 #include "look/call_arguments.h"
+#include "look/call_before.h"
 
 namespace deeptrace::look {
 namespace {
@@ -32,25 +33,17 @@ std::optional<std::uint64_t> only_jump_out(Modules& modules, const state::StateV
   return found;
 }
 
-/// The target of the direct call that stands right before an address; nothing for others.
-std::optional<std::uint64_t> direct_call_before(const state::StateView& thread, std::uint64_t back) {
-  constexpr std::uint64_t kSize = 5;  // bytes of a direct call
-  std::uint8_t bytes[kSize] = {};
-  if (thread.read_memory(back - kSize, bytes) != kSize) return std::nullopt;
-  const isa::Instruction one = isa::decode(bytes, thread.mode());
-  std::uint64_t target = 0;
-  const bool is_call = one && one.length == kSize && isa::flow_of(one) == isa::ControlFlow::call;
-  return is_call && isa::direct_target(one, back - kSize, target) ? std::optional(target) : std::nullopt;
-}
-
 }  // namespace
 
 std::optional<TailCall> tail_call(Modules& modules, const state::StateView& thread, const inspect::Frame& frame,
                                   const inspect::Frame& caller) {
   if (!caller.at_call || frame.signal) return std::nullopt;
   // Most calls are direct, and lead where the frame is.
-  const auto direct = direct_call_before(thread, caller.address());
-  if (direct && (!modules.is_own(*direct) || modules.function_at(*direct) == modules.function_at(frame.inside())))
+  const auto call = call_before(modules, caller.address());
+  std::uint64_t direct = 0;
+  if (!call) return std::nullopt;
+  if (isa::direct_target(call->instruction, call->address, direct) &&
+      (!modules.is_own(direct) || modules.function_at(direct) == modules.function_at(frame.inside())))
     return std::nullopt;
   const auto state = CallState::before_call(modules, thread, caller);
   if (!state || isa::flow_of(state->instruction()) != isa::ControlFlow::call) return std::nullopt;

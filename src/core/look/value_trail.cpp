@@ -3,7 +3,6 @@
 #include <algorithm>
 
 #include "abi/passing.h"
-#include "base/path.h"
 #include "isa/text.h"
 #include "look/address_name.h"
 #include "look/scope.h"
@@ -41,12 +40,6 @@ class Follower {
   }
 
  private:
-  std::string at(std::uint64_t address) {
-    const auto [file, line] = modules_.line_of(address);
-    return modules_.place_name(address) +
-           (line != 0 ? "  " + base_name(file) + ":" + std::to_string(line) : std::string());
-  }
-
   [[nodiscard]] isa::Instruction instruction_at(std::uint64_t address) const {
     std::uint8_t bytes[isa::kLongestInstruction] = {};
     const std::size_t size = thread_.read_memory(address, bytes);
@@ -61,12 +54,12 @@ class Follower {
     if (origin.by_call) {
       std::uint64_t target = 0;
       const bool direct = isa::direct_target(instruction, origin.address, target);
-      trail_.words.push_back(what + " by the call at " + at(origin.address) + ": it is what " +
+      trail_.words.push_back(what + " by the call at " + modules_.located_name(origin.address) + ": it is what " +
                              (direct ? modules_.called_name(target) : "the function") + " returned");
       return {};
     }
     const isa::Text text = isa::text_of(instruction, origin.address, isa::Syntax::intel);
-    std::string words = what + " at " + at(origin.address) + ": " + std::string(text.view());
+    std::string words = what + " at " + modules_.located_name(origin.address) + ": " + std::string(text.view());
     const std::string name = read_by(instruction, origin.address, state, frame);
     if (!name.empty()) words += ", which is " + name;
     trail_.words.push_back(std::move(words));
@@ -115,7 +108,7 @@ class Follower {
     const isa::RegisterPart part = passed.pieces.front().part;
     const std::string what = name + " was passed";
     if (part.file != isa::RegisterFile::general) {
-      trail_.words.push_back(what + " at " + at(state->address()));
+      trail_.words.push_back(what + " at " + modules_.located_name(state->address()));
       return;
     }
     // A parameter that was given another value since does not lead back.
@@ -123,7 +116,7 @@ class Follower {
     if (value_ && was && *was != *value_) return;
     const CallState::Origin origin = state->origin(part.index);
     if (origin.address == 0) {
-      trail_.words.push_back(what + " at " + at(state->address()));
+      trail_.words.push_back(what + " at " + modules_.located_name(state->address()));
       if (state->from_entry()) passed_in(part, origin, frame + 1);
       return;
     }

@@ -3,8 +3,9 @@
 #include <algorithm>
 #include <deque>
 
-#include "base/path.h"
+#include "base/number.h"
 #include "isa/text.h"
+#include "look/call_before.h"
 #include "look/fault_address.h"
 #include "session/steps.h"
 #include "state/touched.h"
@@ -42,7 +43,9 @@ class PastSink final : public StepsSink {
     past.instruction = row.kind == StepRow::Kind::instruction;
     if (!past.instruction) past.text = row.text;
     if (row.before != nullptr) past.before = *row.before;
-    for (const state::RegisterChange& one : row.delta->registers) add(past, one.reg);
+    for (const state::RegisterChange& one : row.delta->registers) {
+      if (const auto number = state::general_number(one.reg)) past.written |= 1U << *number;
+    }
     for (const state::WrittenRegister& one : row.delta->written) {
       if (one.part.file == isa::RegisterFile::general) past.written |= 1U << one.part.index;
     }
@@ -56,11 +59,6 @@ class PastSink final : public StepsSink {
   [[nodiscard]] const std::deque<Past>& rows() const { return rows_; }
 
  private:
-  static void add(Past& past, Reg reg) {
-    for (unsigned i = 0; i < 16; ++i) {
-      if (state::reg_numbered(i) == reg) past.written |= 1U << i;
-    }
-  }
   std::deque<Past> rows_;
 };
 
@@ -78,9 +76,9 @@ class Trail {
       if (!writes(past, place)) continue;
       if (!past.instruction) return end(finding, "while code ran at full speed: " + past.text, 0);
       const isa::Instruction instruction = instruction_at(past.address);
-      if (!instruction) return end(finding, "at " + at(past.address), past.address);
+      if (!instruction) return end(finding, "at " + modules_.located_name(past.address), past.address);
       const isa::Text text = isa::text_of(instruction, past.address, isa::Syntax::intel);
-      const std::string words = at(past.address) + ": " + std::string(text.view());
+      const std::string words = modules_.located_name(past.address) + ": " + std::string(text.view());
       const auto source = source_of(instruction, past);
       if (!source) return end(finding, "at " + words + inputs(instruction, past), past.address);
       finding.evidence.push_back("copied at " + words);
@@ -102,12 +100,6 @@ class Trail {
     finding.file = file;
     finding.line = line;
     return std::nullopt;
-  }
-
-  std::string at(std::uint64_t address) {
-    const auto [file, line] = modules_.line_of(address);
-    return modules_.place_name(address) +
-           (line != 0 ? "  " + base_name(file) + ":" + std::to_string(line) : std::string());
   }
 
   std::string name_of(std::uint64_t address, std::uint64_t size) {
@@ -153,10 +145,8 @@ class Trail {
         continue;
       named |= 1U << operand.reg.index;
       const std::uint64_t value = state::value_of(past.before, operand.reg);
-      const unsigned bits = operand.reg.width;
-      const auto number = bits >= 64 ? static_cast<std::int64_t>(value)
-                                     : static_cast<std::int64_t>(value << (64 - bits)) >> (64 - bits);
-      text += (text.empty() ? "; " : ", ") + std::string(isa::name_of(operand.reg)) + " was " + std::to_string(number);
+      text += (text.empty() ? "; " : ", ") + std::string(isa::name_of(operand.reg)) + " was " +
+              std::to_string(signed_of(value, operand.reg.width));
     }
     return text;
   }
@@ -182,17 +172,6 @@ std::uint64_t calls_of(const FaultRequest& request, std::uint64_t function, cons
         stopped->number == report.signal.number && (*control)->view().registers()[Reg::rip] == report.address;
     return same ? (*control)->halts().front().hits : 0;
   }
-}
-
-/// The call right before an address; nothing where none stands there.
-std::optional<std::uint64_t> call_before(look::Modules& modules, isa::Mode mode, std::uint64_t back) {
-  const look::Module* module = modules.at(back - 1);
-  constexpr std::uint64_t kShortest = 2, kLongest = 7;  // bytes
-  for (std::uint64_t size = kLongest; module != nullptr && size >= kShortest; --size) {
-    const isa::Instruction one = isa::decode(module->program->elf().bytes_at(back - size - module->bias), mode);
-    if (one && one.length == size && isa::flow_of(one) == isa::ControlFlow::call) return back - size;
-  }
-  return std::nullopt;
 }
 
 class DeepRun {
@@ -269,7 +248,8 @@ class DeepRun {
       const bool here = modules_.function_at(frames[i].address) == function ||
                         modules_.function_at(frames[i].address - 1) == function;
       if (!here || frames[i].depth != 0 || i + 1 == frames.size()) continue;
-      return call_before(modules_, modules_.at(at)->program->mode(), frames[i + 1].address);
+      const auto call = look::call_before(modules_, frames[i + 1].address);
+      return call ? std::optional(call->address) : std::nullopt;
     }
     return std::nullopt;
   }

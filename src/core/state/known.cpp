@@ -19,6 +19,22 @@ std::int64_t slot_size(const isa::Instruction& instruction) {
 
 }  // namespace
 
+GeneralUse general_use(const isa::Effects& effects) {
+  GeneralUse use;
+  use.needs_others = effects.flags.read != 0;
+  for (unsigned i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& effect = effects.registers[i];
+    if (effect.part.file == RegisterFile::general) {
+      const std::uint32_t bit = 1U << effect.part.index;
+      if (isa::writes(effect.access)) use.written |= bit;
+      if (isa::reads(effect.access) || (isa::writes(effect.access) && effect.part.width < 32)) use.needed |= bit;
+    } else if (effect.part.file != RegisterFile::instruction_pointer) {
+      use.needs_others |= isa::reads(effect.access);
+    }
+  }
+  return use;
+}
+
 bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
   const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
   return (meaning == isa::meaning::bit_xor || meaning == isa::meaning::sub) && operands.shown == 2 &&
@@ -115,19 +131,9 @@ void Known::take(const isa::Instruction& instruction) {
   const isa::Operands operands = isa::operands_of(instruction);
   if (push_or_pop(instruction, operands, registers_[Reg::rip])) return;
   const isa::Effects effects = isa::effects_of(instruction, operands);
-  bool certain = !effects.reads_memory && effects.flags.read == 0;
-  std::uint32_t written = 0;
-  for (std::size_t i = 0; i < effects.register_count; ++i) {
-    const isa::RegisterEffect& effect = effects.registers[i];
-    if (effect.part.file != RegisterFile::general) {
-      certain &= effect.part.file == RegisterFile::instruction_pointer || !isa::reads(effect.access);
-      continue;
-    }
-    if (isa::writes(effect.access)) written |= 1U << effect.part.index;
-    // What is written in part keeps the rest.
-    const bool needed = isa::reads(effect.access) || (isa::writes(effect.access) && effect.part.width < 32);
-    if (needed && (known_ >> effect.part.index & 1) == 0) certain = false;
-  }
+  const GeneralUse use = general_use(effects);
+  const bool certain = !effects.reads_memory && !use.needs_others && (use.needed & ~known_) == 0;
+  const std::uint32_t written = use.written;
   if ((written >> isa::kRsp & 1) != 0) pushed_.clear();
   written_ = written;
   if (written == 0) return;

@@ -9,10 +9,19 @@
 #include <optional>
 #include <vector>
 
+#include "isa/effects.h"
 #include "isa/operand.h"
 #include "state/view.h"
 
 namespace deeptrace::state {
+
+/// What an instruction does with the general registers, as bits by number.
+struct GeneralUse {
+  std::uint32_t needed = 0;  ///< without which the result is not known: what is written in part keeps the rest
+  std::uint32_t written = 0;
+  bool needs_others = false;  ///< registers of other files, or flags
+};
+GeneralUse general_use(const isa::Effects& effects);
 
 /// True for `xor eax, eax` and its like: they give 0 whatever was there.
 bool clears(const isa::Instruction& instruction, const isa::Operands& operands);

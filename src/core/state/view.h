@@ -4,10 +4,12 @@
 #pragma once
 
 #include <cstdint>
+#include <cstring>
 #include <optional>
 #include <span>
 #include <string_view>
 
+#include "arch/machine.h"
 #include "isa/instruction.h"
 #include "state/extended.h"
 #include "state/registers.h"
@@ -47,6 +49,15 @@ class StateView {
     MemoryRequest request{address, into, 0};
     read_memory({&request, 1}, Provenance::program);
     return request.got;
+  }
+  /// A word of the mode's width; nothing where it cannot be read.
+  [[nodiscard]] std::optional<std::uint64_t> word_at(std::uint64_t address) const {
+    std::uint8_t bytes[8] = {};
+    const std::size_t size = arch::machine_of(mode()).word;
+    if (read_memory(address, {bytes, size}) != size) return std::nullopt;
+    std::uint64_t value = 0;
+    std::memcpy(&value, bytes, sizeof value);
+    return value;
   }
 };
 
