@@ -532,6 +532,38 @@ TEST(LocationExpressions, SayWherePartsAre) {
   EXPECT_EQ(result.pieces[3].bytes.at(0), 5);
 }
 
+TEST(LocationExpressions, PointersThatWereRemovedKnowTheirVariable) {
+  const FakeState state = gauge();
+  FakeContext context(state);
+  const std::vector<std::uint8_t> bytes = {0xa0, 0x10, 0x20, 0, 0, 4};  // implicit_pointer 0x2010 4
+  const debuginfo::Evaluated result = debuginfo::evaluate(bytes, {}, context);
+  ASSERT_EQ(result.pieces.size(), 1U);
+  EXPECT_EQ(result.pieces[0].kind, debuginfo::Piece::Kind::pointer);
+  EXPECT_EQ(result.pieces[0].entry, 0x2010U);
+  EXPECT_EQ(result.pieces[0].address, 4U);
+}
+
+/// gcc means 32 bits of -3 here: 0x0fffffff, and not 0xffffffff.
+TEST(LocationExpressions, NumbersShiftedRightMayBeNarrower) {
+  const FakeState state = gauge();
+  FakeContext context(state);
+  const auto doubtful = [&](std::initializer_list<int> number, bool masked, std::uint64_t size) {
+    std::vector<std::uint8_t> bytes = {0x0e};  // const8u
+    for (const int one : number) bytes.push_back(static_cast<std::uint8_t>(one));
+    bytes.insert(bytes.end(), {0x34, 0x25});                                      // lit4 shr
+    if (masked) bytes.insert(bytes.end(), {0x0c, 0xff, 0xff, 0xff, 0xff, 0x1a});  // const4u, and
+    bytes.push_back(0x9f);                                                        // stack_value
+    const debuginfo::Evaluated result = debuginfo::evaluate(bytes, {}, context);
+    EXPECT_EQ(result.pieces.size(), 1U) << result.unknown;
+    return result.pieces.at(0).is_doubtful(size);
+  };
+  EXPECT_TRUE(doubtful({0xfd, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, true, 8));
+  EXPECT_TRUE(doubtful({0xfd, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, false, 4));
+  EXPECT_TRUE(doubtful({0, 0, 0, 0, 0x12, 0, 0, 0}, false, 4));
+  EXPECT_FALSE(doubtful({0, 0, 0, 0, 0x12, 0, 0, 0}, false, 8)) << "it has more than 32 bits";
+  EXPECT_FALSE(doubtful({0xfd, 0xff, 0xff, 0xff, 0, 0, 0, 0}, true, 8)) << "both readings are the same";
+}
+
 TEST(LocationExpressions, DamagedOnesHaveNoResult) {
   const FakeState state = gauge();
   const std::vector<std::vector<std::uint8_t>> cases = {

@@ -233,6 +233,41 @@ TEST(Levels, HaveTheirOwnVariables) {
   }
 }
 
+/// A name means the inlined function's own variable, also where the compiler removed it, and never its caller's.
+TEST(Levels, NamesOfRemovedVariablesHideOthers) {
+  constexpr const char* kHidden = R"(volatile int sink;
+int level = 99, unused = 98;
+__attribute__((noinline)) void mark(int x) { sink = x; }
+static inline __attribute__((always_inline)) int inner(int x, int unused) {
+  int level = x * 3;
+  mark(x);
+  return x + sink;
+}
+int main(int argc, char **argv) {
+  int outer_only = argc * 5;
+  sink = inner(argc + 6, 55) + outer_only;
+  return 0;
+}
+)";
+  const TempFolder folder;
+  for (const auto& compiler : kCompilers) {
+    SCOPED_TRACE(compiler[0]);
+    const std::string path = built(folder, "hidden", kHidden, compiler);
+    const std::string said = conversation(folder, {path},
+                                          "halt at mark+0\nresume\nin frame 1\nshow level\nshow unused\nshow "
+                                          "outer_only\nvars\nin frame 2\nshow level\n")
+                                 .out;
+    EXPECT_NE(said.find("inner, inlined in main"), std::string::npos) << said;
+    EXPECT_EQ(said.find("unused = 0x62"), std::string::npos) << said;
+    EXPECT_NE(said.find("outer_only: no register, variable or function of that name here"), std::string::npos) << said;
+    const std::size_t outer = said.find("in frame 2");
+    ASSERT_NE(outer, std::string::npos) << said;
+    EXPECT_EQ(said.substr(0, outer).find("level = 0x63"), std::string::npos) << said;
+    EXPECT_EQ(said.substr(0, outer).find("  outer_only "), std::string::npos) << "vars: " << said;
+    EXPECT_NE(said.find("level = 0x63", outer), std::string::npos) << said;
+  }
+}
+
 TEST(Levels, AreChosenAndSaidByTheConsole) {
   const TempFolder folder;
   for (const auto& compiler : kCompilers) {

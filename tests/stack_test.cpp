@@ -1,8 +1,10 @@
 // The words of the stack: what each is, against what the source passes and keeps.
 #include <gtest/gtest.h>
 
+#include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "live_support.h"
 #include "support.h"
@@ -124,6 +126,49 @@ int main(void) { return leaf(7) == 0; }
   const Outcome red = conversation(folder, {plain}, "halt at leaf\nresume\nline\nstack 4\nquit\n");
   EXPECT_NE(red.out.find("red  0x"), std::string::npos) << red.out;
   EXPECT_NE(red.out.find("twice"), std::string::npos) << red.out;
+}
+
+/// Two of the three words that `measure` takes are used by none of its instructions; nor is there any unwind table.
+TEST(Stack, PaddingIsRoomThatNothingUses) {
+  const TempFolder folder;
+  std::ofstream(folder / "padded.s") << R"(.globl main, measure, look
+.text
+look:
+  ret
+measure:
+  sub $24, %rsp
+  movq $0x77, 8(%rsp)
+  call look
+  add $24, %rsp
+  ret
+opened:
+  sub $24, %rsp
+  lea 8(%rsp), %rdi
+  call look
+  add $24, %rsp
+  ret
+main:
+  sub $8, %rsp
+  call measure
+  call opened
+  xor %eax, %eax
+  add $8, %rsp
+  ret
+)";
+  const std::string program = (folder / "padded").string();
+  ASSERT_EQ(run({"gcc", (folder / "padded.s").string(), "-o", program}).status, 0);
+  const Outcome talk =
+      conversation(folder, {program}, "halt at look\nresume\nstack 4\nframes\nresume\nstack 4\nquit\n");
+  std::istringstream lines(talk.out);
+  std::vector<bool> padding;
+  for (std::string line; std::getline(lines, line);) {
+    const bool word = line.find("  0x7ff") != std::string::npos && line.find("frame") == std::string::npos;
+    if (word && line.find(" rsp ") == std::string::npos) padding.push_back(line.find("padding") != std::string::npos);
+  }
+  // The return address, then the words: of `opened` those above the address that is taken may be anything.
+  const std::vector<bool> wanted = {false, true, false, true, false, true, false, false};
+  EXPECT_EQ(padding, wanted) << talk.out;
+  EXPECT_NE(talk.out.find("found by code, not by a table"), std::string::npos) << talk.out;
 }
 
 TEST(Stack, IsDrawn) {

@@ -386,7 +386,9 @@ std::vector<std::string> Talk::completions(const std::string& start, bool first_
     }
     if (has_program()) {
       look::Scope here = scope();
-      for (const look::Scope::Listed& listed : here.locals()) add(listed.name);
+      for (const look::Scope::Listed& listed : here.locals()) {
+        if (listed.here) add(listed.name);
+      }
     }
   }
   return {found.begin(), found.end()};

@@ -581,6 +581,7 @@ Answer Talk::vars(Arguments /*rest*/) {
   Answer answer;
   look::Scope here = scope();
   for (look::Scope::Listed& listed : here.locals()) {
+    if (!listed.here) continue;
     std::string text = fmt::format("  {:<9} {:<16} ", listed.parameter ? "parameter" : "", printable(listed.name));
     if (listed.datum) listed.datum = inspect::referred(std::move(*listed.datum), here);
     if (listed.datum) {
@@ -592,8 +593,6 @@ Answer Talk::vars(Arguments /*rest*/) {
     } else {
       text += report::look(style_, Role::faint, printable(listed.datum.error().message));
     }
-    if (!listed.inlined.empty())
-      text += report::look(style_, Role::faint, "   of inlined " + printable(listed.inlined));
     answer.lines.push_back(text);
   }
   if (answer.lines.empty()) answer.lines.push_back("no variables are described here");

@@ -28,6 +28,7 @@ std::string frame_words(const Style& style, const look::FrameRow& row) {
   if (row.line != 0) text += fmt::format("   {}:{}", printable(base_name(row.file)), row.line);
   if (!row.tail.empty()) text += "   by a jump from " + shown_name(style, row.tail) + " (tail call)";
   if (row.signal) text += "   the kernel's frame of a signal handler";
+  if (row.how == inspect::Frame::How::code) text += "   found by code, not by a table";
   if (row.how == inspect::Frame::How::pointer)
     text += "   by the chain of frame pointers: functions may be missing before it";
   return text;
@@ -50,6 +51,15 @@ std::string_view found_by(inspect::Frame::How how) {
     case inspect::Frame::How::table: return "unwind table";
     case inspect::Frame::How::code: return "code";
     default: return "frame pointer";
+  }
+}
+
+std::string_view certainty(inspect::Frame::How how) {
+  switch (how) {
+    case inspect::Frame::How::innermost:
+    case inspect::Frame::How::table: return "certain";
+    case inspect::Frame::How::code: return "likely";
+    default: return "uncertain";
   }
 }
 
@@ -78,6 +88,7 @@ void frame_json(JsonWriter& json, const look::FrameRow& row) {
   for (const look::Argument& one : row.parameters) argument_json(json, one);
   json.end();
   json.key("found_by").string(found_by(row.how));
+  json.key("certainty").string(certainty(row.how));
   json.key("inlined").boolean(!row.inlined.empty());
   if (!row.tail.empty()) json.key("tail_call_from").string(row.tail);
   json.end();

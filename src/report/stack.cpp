@@ -17,6 +17,7 @@ std::string_view kind_name(StackWord::Kind kind) {
     case StackWord::Kind::argument: return "argument";
     case StackWord::Kind::outgoing: return "outgoing argument";
     case StackWord::Kind::protector: return "protector";
+    case StackWord::Kind::padding: return "padding";
     default: return "unknown";
   }
 }

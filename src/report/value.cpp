@@ -72,6 +72,8 @@ std::string character_of(const Style& style, const Value& value) {
   return {};
 }
 
+std::string unit_words(const Value& value) { return value.unit.empty() ? "" : " " + printable(value.unit); }
+
 /// Of a pointer that shares what it points to: ", 2 owners, 1 watcher".
 std::string sharing_words(const Value& value) {
   if (!value.owners) return {};
@@ -88,7 +90,8 @@ std::string pointer_words(const Style& style, const Value& value) {
   const std::string_view arrow = style.utf8 ? " → " : " -> ";
   if (!value.pointed_text.empty()) return result + std::string(arrow) + "\"" + escaped(value.pointed_text) + "\"";
   if (!value.parts.empty())
-    return result + std::string(arrow) + value_words(style, value.parts.front()) + sharing_words(value);
+    return result + std::string(arrow) + value_words(style, value.parts.front()) + sharing_words(value) +
+           (value.text.empty() ? "" : ", " + shown_name(style, value.text));
   if (!value.text.empty()) result += std::string(arrow) + shown_name(style, value.text);
   if (value.text.empty() && !value.region.empty()) result += "  " + printable(value.region);
   if (!value.dynamic.empty()) result += ", a " + shown_type(style, value.dynamic);
@@ -149,6 +152,7 @@ void number_json(JsonWriter& json, const Value& value) {
     json.key("text").string_or_null(
         value.number != 0 && value.number < 0x80 ? std::string(1, static_cast<char>(value.number)) : std::string());
   if (value.kind == Kind::integer && !value.text.empty()) json.key("text").string(value.text);
+  if (!value.unit.empty()) json.key("unit").string(value.unit);
   if (value.kind == Kind::truth) json.key("text").string(value.number != 0 ? "true" : "false");
   if (value.kind == Kind::floating) json.key("text").string(value.text);
   if (value.kind == Kind::enumeration) json.key("text").string_or_null(value.text);
@@ -173,7 +177,7 @@ std::string value_words(const Style& style, const Value& value) {
   switch (value.kind) {
     case Kind::integer: {
       const char quote = value.size == 1 ? '\'' : '"';
-      return integer_words(style, value) +
+      return integer_words(style, value) + unit_words(value) +
              (value.text.empty() ? "" : fmt::format(" {}{}{}", quote, escaped(value.text), quote));
     }
     case Kind::character: {
@@ -182,7 +186,7 @@ std::string value_words(const Style& style, const Value& value) {
     }
     case Kind::truth:
       return value.number == 0 ? "false" : value.number == 1 ? "true" : fmt::format("true ({:#x})", value.number);
-    case Kind::floating: return value.text;
+    case Kind::floating: return value.text + unit_words(value);
     case Kind::enumeration:
       return value.text.empty() ? integer_words(style, value)
                                 : fmt::format("{} ({})", printable(value.text), integer_words(style, value));
@@ -199,6 +203,7 @@ std::string value_words(const Style& style, const Value& value) {
              (value.raw.size() > kShown ? fmt::format(" and {} more", value.raw.size() - kShown) : "");
     }
     case Kind::nothing: return value.text.empty() ? "nothing" : value.text;
+    case Kind::state: return printable(value.text);
     case Kind::unknown: return "unknown: " + printable(value.text);
     case Kind::not_set: return printable(value.text);
   }
@@ -355,6 +360,11 @@ void value_json(JsonWriter& json, const Value& value) {
       return;
     }
     case Kind::nothing: json.null(); return;
+    case Kind::state:
+      json.begin_object();
+      json.key("text").string(value.text);
+      json.end();
+      return;
     case Kind::unknown:
     case Kind::not_set:
       json.begin_object();

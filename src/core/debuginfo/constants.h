@@ -105,6 +105,7 @@ enum class At : std::uint16_t {
   dwo_name = 0x76,
   call_value = 0x7e,
   call_origin = 0x7f,
+  call_parameter = 0x80,
   alignment = 0x88,
   defaulted = 0x8b,
   call_return_pc = 0x7d,

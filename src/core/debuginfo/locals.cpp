@@ -1,8 +1,56 @@
 #include "debuginfo/locals.h"
 
 #include <algorithm>
+#include <set>
 
 namespace deeptrace::debuginfo {
+namespace {
+
+LocalVariable variable_of(const DebugInfo& info, const Entry& entry) {
+  LocalVariable variable;
+  variable.name = info.name_of(entry);
+  variable.entry = {entry.unit, entry.offset};
+  variable.origin = info.reference(entry, At::abstract_origin);
+  variable.type = variable.entry;
+  if (const auto typed = info.with_attribute(entry, At::type)) variable.type = {typed->unit, typed->offset};
+  variable.parameter = entry.tag == Tag::formal_parameter;
+  if (const auto declared = info.with_attribute(entry, At::declaration_line))
+    variable.declared = {declared->unit, declared->number(At::declaration_file).value_or(0),
+                         static_cast<std::uint32_t>(declared->number(At::declaration_line).value_or(0))};
+  return variable;
+}
+
+using Origins = std::set<std::pair<const Unit*, std::uint64_t>>;
+
+/// Copies of functions leave out the variables that the compiler removed; what they are copies of has them, in order.
+/// `known`: those that the copy has, here or in a block of its own.
+void add_removed(const DebugInfo& info, EntryPlace origin, const Origins& known,
+                 std::vector<LocalVariable>& variables) {
+  std::vector<LocalVariable> all;
+  const auto same = [](const LocalVariable& one, const Entry& entry) {
+    return one.origin.unit == entry.unit && one.origin.offset == entry.offset;
+  };
+  Cursor cursor(info, *origin.unit, origin.offset);
+  if (!cursor.next()) return;
+  while (cursor.next()) {
+    const Entry& entry = cursor.entry();
+    cursor.skip_children();
+    if (entry.tag != Tag::formal_parameter && entry.tag != Tag::variable) continue;
+    const auto found = std::ranges::find_if(variables, [&](const auto& one) { return same(one, entry); });
+    if (found != variables.end()) {
+      all.push_back(std::move(*found));
+      variables.erase(found);
+    } else if (known.contains({entry.unit, entry.offset})) {
+      continue;
+    } else if (LocalVariable removed = variable_of(info, entry); !removed.name.empty()) {
+      all.push_back(std::move(removed));
+    }
+  }
+  std::ranges::move(variables, std::back_inserter(all));
+  variables = std::move(all);
+}
+
+}  // namespace
 
 FunctionLocals Locals::read(const DescribedFunction& function) {
   FunctionLocals result;
@@ -11,7 +59,8 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
     std::size_t scope;
   };
   std::vector<Open> open;
-  unsigned call_depth = 0;  ///< of the call site that parameters belong to
+  std::vector<EntryPlace> origins;  ///< of the scopes
+  unsigned call_depth = 0;          ///< of the call site that parameters belong to
   for (Cursor cursor(info_, *function.unit, function.entry); cursor.next();) {
     const Entry& entry = cursor.entry();
     while (!open.empty() && open.back().depth >= cursor.depth()) open.pop_back();
@@ -19,10 +68,9 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
     if (cursor.depth() == 0 || block) {
       LocalScope scope;
       scope.ranges = info_.ranges(entry);
-      // A block without a range of its own lies wherever the one around it does.
-      if (scope.ranges.empty() && !open.empty()) scope.ranges = result.scopes[open.back().scope].ranges;
       scope.depth = open.empty() ? 0 : result.scopes[open.back().scope].depth + 1;
       if (entry.tag == Tag::inlined_subroutine) scope.inlined = info_.name_of(entry);
+      origins.push_back(info_.reference(entry, At::abstract_origin));
       if (cursor.depth() == 0) {
         const auto bases = info_.locations(entry, At::frame_base);
         if (!bases.empty()) result.frame_base = bases[0].expression;
@@ -35,15 +83,7 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
       case Tag::formal_parameter:
       case Tag::variable: {
         if (open.empty()) break;
-        LocalVariable variable;
-        variable.name = info_.name_of(entry);
-        variable.entry = {entry.unit, entry.offset};
-        variable.type = variable.entry;
-        if (const auto typed = info_.with_attribute(entry, At::type)) variable.type = {typed->unit, typed->offset};
-        variable.parameter = entry.tag == Tag::formal_parameter;
-        if (const auto declared = info_.with_attribute(entry, At::declaration_line))
-          variable.declared = {declared->unit, declared->number(At::declaration_file).value_or(0),
-                               static_cast<std::uint32_t>(declared->number(At::declaration_line).value_or(0))};
+        LocalVariable variable = variable_of(info_, entry);
         if (!variable.name.empty()) result.scopes[open.back().scope].variables.push_back(std::move(variable));
         cursor.skip_children();
         break;
@@ -64,8 +104,12 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
         const auto where = info_.locations(entry, At::location);
         auto value = info_.locations(entry, At::call_value);
         if (value.empty()) value = info_.locations(entry, At::gnu_call_site_value);
-        if (!where.empty() && !value.empty())
-          result.calls.back().parameters.push_back({where[0].expression, value[0].expression});
+        // The extension that came before DWARF 5 has the parameter's entry as its origin.
+        EntryPlace parameter = info_.reference(entry, At::call_parameter);
+        if (!parameter) parameter = info_.reference(entry, At::abstract_origin);
+        if ((!where.empty() || parameter) && !value.empty())
+          result.calls.back().parameters.push_back(
+              {where.empty() ? Bytes{} : where[0].expression, parameter.offset, value[0].expression});
         break;
       }
       case Tag::subprogram:
@@ -75,6 +119,13 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
       case Tag::enumeration_type: cursor.skip_children(); break;
       default: break;
     }
+  }
+  Origins known;
+  for (const LocalScope& scope : result.scopes) {
+    for (const LocalVariable& one : scope.variables) known.emplace(one.origin.unit, one.origin.offset);
+  }
+  for (std::size_t i = 0; i < origins.size(); ++i) {
+    if (origins[i]) add_removed(info_, origins[i], known, result.scopes[i].variables);
   }
   return result;
 }

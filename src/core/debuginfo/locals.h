@@ -15,8 +15,9 @@ namespace deeptrace::debuginfo {
 
 struct LocalVariable {
   std::string name;
-  EntryPlace entry;  ///< with the location, if it has one
-  EntryPlace type;   ///< the entry that says the type: itself or what it is an instance of
+  EntryPlace entry;     ///< with the location, if it has one
+  EntryPlace origin{};  ///< of a copy's: the entry that it is a copy of
+  EntryPlace type;      ///< the entry that says the type: itself or what it is an instance of
   bool parameter = false;
   Declaration declared;  ///< its line is 0 when unknown
 };
@@ -33,8 +34,9 @@ struct LocalScope {
 struct CallSite {
   std::uint64_t return_address = 0;
   struct Parameter {
-    Bytes location;  ///< where the called function finds it
-    Bytes value;     ///< what it is, in terms of the calling function
+    Bytes location;           ///< where the called function finds it; empty: its copy has no place for it
+    std::uint64_t entry = 0;  ///< the parameter's entry, by its offset in .debug_info; 0: not said
+    Bytes value;              ///< what it is, in terms of the calling function
   };
   std::vector<Parameter> parameters;
 };

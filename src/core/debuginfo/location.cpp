@@ -1,24 +1,50 @@
 #include "debuginfo/location.h"
 
+#include <bit>
+#include <cmath>
 #include <cstring>
 
 namespace deeptrace::debuginfo {
 namespace {
 
-/// A value on the stack: an integer of the address's size, or of a base type's.
+/// A value on the stack: an integer of the address's size, or an integer or floating-point number of a base type's.
 struct Item {
   std::uint64_t bits = 0;
   unsigned size = 8;  ///< bytes
   bool is_signed = false;
   bool generic = true;  ///< no type was named
+  bool floating = false;
+  std::optional<std::uint64_t> constant{};  ///< as it was written, which may be wider than an address
+
+  /// The number: of single precision one of double precision that is equal.
+  [[nodiscard]] double real() const {
+    return size == 4 ? static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(bits)))
+                     : std::bit_cast<double>(bits);
+  }
+  void set_real(double value) {
+    bits = size == 4 ? std::bit_cast<std::uint32_t>(static_cast<float>(value)) : std::bit_cast<std::uint64_t>(value);
+  }
 };
+
+/// The nearest number of 64 bits below, as the processor's conversion; out of range there is none.
+std::optional<std::uint64_t> whole_part(double value, bool is_signed) {
+  constexpr double kHalf = 9223372036854775808.0;  // 2 to the 63rd
+  if (is_signed && value >= -kHalf && value < kHalf)
+    return static_cast<std::uint64_t>(static_cast<std::int64_t>(value));
+  if (!is_signed && value > -1 && value < 2 * kHalf) return static_cast<std::uint64_t>(value);
+  return std::nullopt;
+}
 
 class Machine {
  public:
-  Machine(Bytes expression, const ExpressionPlace& place, LocationContext& context)
-      : reader_(expression), size_(expression.size()), place_(place), context_(context) {}
+  /// `narrow`: plain numbers that are shifted right have 32 bits.
+  Machine(Bytes expression, const ExpressionPlace& place, LocationContext& context, bool narrow)
+      : reader_(expression), size_(expression.size()), place_(place), context_(context), narrow_(narrow) {}
 
   void push(std::uint64_t value) { push(Item{value, place_.pointer_size, false, true}); }
+
+  /// True when it matters of how many bits a number that was shifted is.
+  [[nodiscard]] bool shifted_wide() const { return shifted_wide_; }
 
   Evaluated run() {
     while (!reader_.at_end() && result_.unknown.empty()) {
@@ -44,12 +70,14 @@ class Machine {
   }
 
   static std::uint64_t cut(const Item& item) {
-    if (item.size >= 8) return item.bits;
+    if (item.size >= 8 || item.floating) return item.bits;
     const unsigned unused = 64 - item.size * 8;
     const std::uint64_t raised = item.bits << unused;
     return item.is_signed ? static_cast<std::uint64_t>(static_cast<std::int64_t>(raised) >> unused) : raised >> unused;
   }
   void push(Item item) {
+    written_ = item.bits;
+    item.constant.reset();
     item.bits = cut(item);
     stack_.push_back(item);
   }
@@ -70,6 +98,12 @@ class Machine {
   void push_optional(std::optional<std::uint64_t> value, const char* why) { value ? push(*value) : fail(why); }
 
   bool literal(Op op) {
+    const std::size_t before = stack_.size();
+    if (!pushed_literal(op)) return false;
+    if (stack_.size() > before && op != Op::address) stack_.back().constant = written_;
+    return true;
+  }
+  bool pushed_literal(Op op) {
     const auto number = static_cast<std::uint8_t>(op);
     if (op >= Op::literal0 && op <= Op::literal31) return push(number - 0x30U), true;
     switch (op) {
@@ -136,7 +170,11 @@ class Machine {
       case Op::dereference: load(place_.pointer_size); return true;
       case Op::dereference_size: load(reader_.u8()); return true;
       case Op::push_object_address: fail("it depends on an object that is not known"); return true;
-      case Op::gnu_parameter_reference: fail("it is given by a parameter that is gone"); return true;
+      case Op::gnu_parameter_reference: {
+        const std::uint64_t entry = (place_.unit != nullptr ? place_.unit->offset : 0) + reader_.u32();
+        push_optional(context_.parameter(entry), "it is given by a parameter that is gone");
+        return true;
+      }
       case Op::nothing:
       case Op::gnu_uninitialised: return true;
       default: return false;
@@ -182,6 +220,12 @@ class Machine {
       case Op::bit_not:
       case Op::absolute: {
         Item a = pop();
+        if (a.floating) {
+          a.set_real(op == Op::absolute ? std::fabs(a.real()) : -a.real());
+          if (op == Op::bit_not) fail("the location expression is damaged");
+          push(a);
+          return true;
+        }
         const auto value = signed_of(a);
         a.bits = op == Op::bit_not ? ~a.bits : op == Op::negate || value < 0 ? 0 - a.bits : a.bits;
         push(a);
@@ -213,6 +257,10 @@ class Machine {
     return true;
   }
 
+  /// Without what stands for the sign above it.
+  static std::uint64_t low_bits(const Item& item) {
+    return item.size >= 8 ? item.bits : item.bits & ((std::uint64_t(1) << item.size * 8) - 1);
+  }
   static std::int64_t signed_of(const Item& item) {
     const unsigned unused = item.size >= 8 ? 0 : 64 - item.size * 8;
     return static_cast<std::int64_t>(item.bits << unused) >> unused;
@@ -222,6 +270,7 @@ class Machine {
     if (!(op >= Op::bit_and && op <= Op::not_equal) || op == Op::branch) return false;
     const Item right = pop();
     Item left = pop();
+    if (left.floating || right.floating) return two_reals(op, left, right);
     const std::uint64_t b = right.bits;
     const std::int64_t sa = signed_of(left), sb = signed_of(right);
     const auto compare = [&](bool holds) { left = Item{holds ? 1U : 0U, place_.pointer_size, false, true}; };
@@ -236,8 +285,10 @@ class Machine {
       case Op::minus: left.bits -= b; break;
       case Op::multiply: left.bits *= b; break;
       case Op::shift_left: left.bits = b < 64 ? left.bits << b : 0; break;
-      case Op::shift_right: left.bits = b < 64 ? left.bits >> b : 0; break;
-      case Op::shift_right_signed: left.bits = static_cast<std::uint64_t>(sa >> (b < 64 ? b : 63)); break;
+      case Op::shift_right: left.bits = b < 64 ? low_bits(shifted(left, false)) >> b : 0; break;
+      case Op::shift_right_signed:
+        left.bits = static_cast<std::uint64_t>(signed_of(shifted(left, true)) >> (b < 64 ? b : 63));
+        break;
       case Op::divide:
       case Op::modulo:
         if (b == 0 || (sb == -1 && op == Op::divide)) {
@@ -261,13 +312,45 @@ class Machine {
     return true;
   }
 
+  /// A number that is shifted right.
+  Item shifted(const Item& wide, bool by_sign) {
+    if (!wide.generic || wide.size != 8) return wide;
+    Item narrow = wide;
+    const auto low = static_cast<std::uint32_t>(wide.bits);
+    narrow.bits = by_sign ? static_cast<std::uint64_t>(static_cast<std::int32_t>(low)) : low;
+    shifted_wide_ |= narrow.bits != wide.bits;
+    return narrow_ ? narrow : wide;
+  }
+
+  bool two_reals(Op op, Item left, const Item& right) {
+    if (!left.floating || !right.floating || left.size != right.size)
+      return fail("the location expression is damaged"), true;
+    const double a = left.real(), b = right.real();
+    const auto compare = [&](bool holds) { left = Item{holds ? 1U : 0U, place_.pointer_size, false, true, false}; };
+    switch (op) {
+      case Op::plus: left.set_real(a + b); break;
+      case Op::minus: left.set_real(a - b); break;
+      case Op::multiply: left.set_real(a * b); break;
+      case Op::divide: left.set_real(a / b); break;
+      case Op::equal: compare(a == b); break;
+      case Op::not_equal: compare(a != b); break;
+      case Op::less: compare(a < b); break;
+      case Op::less_equal: compare(a <= b); break;
+      case Op::greater: compare(a > b); break;
+      case Op::greater_equal: compare(a >= b); break;
+      default: fail("the location expression is damaged");
+    }
+    push(left);
+    return true;
+  }
+
   // ---- base types -------------------------------------------------------------------------------------------------
 
-  /// The integer type at an offset in the unit; 0 stands for a plain value.
+  /// The base type at an offset in the unit; 0 stands for a plain value.
   bool with_type(std::uint64_t offset, Item& item) {
     if (offset == 0) {
       item.size = place_.pointer_size;
-      item.is_signed = false;
+      item.is_signed = item.floating = false;
       item.generic = true;
       return true;
     }
@@ -279,7 +362,9 @@ class Machine {
     item.size = static_cast<unsigned>(entry.number(At::byte_size).value_or(0));
     item.is_signed = encoding == Encoding::signed_integer || encoding == Encoding::signed_char;
     item.generic = false;
-    return item.size >= 1 && item.size <= 8 && encoding != Encoding::floating && encoding != Encoding::complex_float;
+    item.floating = encoding == Encoding::floating;
+    if (item.floating) return item.size == 4 || item.size == 8;
+    return item.size >= 1 && item.size <= 8 && encoding != Encoding::complex_float;
   }
   void push_typed(std::uint64_t bits, std::uint64_t type) {
     Item item{bits};
@@ -314,11 +399,30 @@ class Machine {
         return true;
       }
       case Op::convert:
-      case Op::gnu_convert:
+      case Op::gnu_convert: convert(pop(), reader_.uleb()); return true;
       case Op::reinterpret:
-      case Op::gnu_reinterpret: push_typed(pop().bits, reader_.uleb()); return true;
+      case Op::gnu_reinterpret: push_typed(low_bits(pop()), reader_.uleb()); return true;
       default: return false;
     }
+  }
+
+  /// The same number as one of another type, as a cast in C.
+  void convert(const Item& from, std::uint64_t type) {
+    Item to;
+    if (!with_type(type, to)) return fail("it is computed from numbers of a type that is not followed");
+    if (to.floating) {
+      const double value = from.floating    ? from.real()
+                           : from.is_signed ? static_cast<double>(signed_of(from))
+                                            : static_cast<double>(low_bits(from));
+      to.set_real(value);
+    } else if (from.floating) {
+      const auto whole = whole_part(from.real(), to.is_signed);
+      if (!whole) return fail("it is computed from a number that its type cannot hold");
+      to.bits = *whole;
+    } else {
+      to.bits = from.bits;
+    }
+    push(to);
   }
 
   // ---- what the result is -----------------------------------------------------------------------------------------
@@ -333,8 +437,9 @@ class Machine {
       case Op::stack_value: {
         Piece piece{.kind = Piece::Kind::value};
         const Item item = pop();
-        piece.bytes.resize(8);
-        std::memcpy(piece.bytes.data(), &item.bits, 8);
+        const std::uint64_t value = item.constant.value_or(item.bits);
+        piece.bytes.resize(item.constant ? sizeof value : std::min<std::size_t>(item.size, sizeof value));
+        std::memcpy(piece.bytes.data(), &value, piece.bytes.size());
         pending_ = std::move(piece);
         return true;
       }
@@ -344,9 +449,13 @@ class Machine {
         return true;
       }
       case Op::implicit_pointer:
-      case Op::gnu_implicit_pointer:
-        fail("the compiler removed it; it would point to something that has no address");
+      case Op::gnu_implicit_pointer: {
+        const bool wide = place_.unit != nullptr && place_.unit->form.wide;
+        const std::uint64_t entry = wide ? reader_.u64() : reader_.u32();
+        pending_ =
+            Piece{.kind = Piece::Kind::pointer, .address = static_cast<std::uint64_t>(reader_.sleb()), .entry = entry};
         return true;
+      }
       case Op::piece: close_piece(reader_.uleb() * 8, 0); return true;
       case Op::bit_piece: {
         const std::uint64_t bits = reader_.uleb();
@@ -383,16 +492,48 @@ class Machine {
   Evaluated result_;
   unsigned executed_ = 0;
   bool was_address_ = false, after_address_ = false;
+  bool narrow_ = false, shifted_wide_ = false;
+  std::uint64_t written_ = 0;  ///< what was pushed last, before it was cut
 };
+
+std::uint64_t low_number(const Piece& piece) {
+  if (piece.kind == Piece::Kind::memory) return piece.address;
+  std::uint64_t value = 0;
+  std::memcpy(&value, piece.bytes.data(), std::min<std::size_t>(8, piece.bytes.size()));
+  return value;
+}
+
+/// Marks values and addresses whose low four bytes are others by the other reading.
+void compare_readings(Evaluated& wide, const Evaluated& narrow) {
+  for (std::size_t i = 0; i < wide.pieces.size() && i < narrow.pieces.size(); ++i) {
+    Piece& one = wide.pieces[i];
+    if (one.kind != narrow.pieces[i].kind) continue;
+    one.depends_on_width =
+        static_cast<std::uint32_t>(low_number(one)) != static_cast<std::uint32_t>(low_number(narrow.pieces[i]));
+  }
+}
 
 }  // namespace
 
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial) {
   if (expression.empty()) return {{}, "the compiler removed it"};
-  Machine machine(expression, place, context);
-  if (initial) machine.push(*initial);
-  return machine.run();
+  const auto run = [&](Machine& machine) {
+    if (initial) machine.push(*initial);
+    return machine.run();
+  };
+  Machine machine(expression, place, context, false);
+  Evaluated result = run(machine);
+  if (machine.shifted_wide()) {
+    Machine narrow(expression, place, context, true);
+    compare_readings(result, run(narrow));
+  }
+  return result;
+}
+
+/// What is read as a number of 64 bits cannot be meant as one of 32 when it has more.
+bool Piece::is_doubtful(std::uint64_t size) const {
+  return depends_on_width && (size <= 4 || low_number(*this) <= 0xffffffff);
 }
 
 std::optional<std::uint64_t> evaluate_number(Bytes expression, const ExpressionPlace& place, LocationContext& context,
@@ -400,12 +541,11 @@ std::optional<std::uint64_t> evaluate_number(Bytes expression, const ExpressionP
   Evaluated result = evaluate(expression, place, context, initial);
   if (!result.unknown.empty() || result.pieces.size() != 1) return std::nullopt;
   const Piece& piece = result.pieces[0];
+  if (piece.is_doubtful(4)) return std::nullopt;
   if (piece.kind == Piece::Kind::memory) return piece.address;
   if (piece.kind == Piece::Kind::reg) return context.reg(piece.number);
   if (piece.kind != Piece::Kind::value || piece.bytes.size() > 8) return std::nullopt;
-  std::uint64_t value = 0;
-  std::memcpy(&value, piece.bytes.data(), piece.bytes.size());
-  return value;
+  return low_number(piece);
 }
 
 }  // namespace deeptrace::debuginfo

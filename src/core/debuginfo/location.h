@@ -18,13 +18,21 @@ struct Piece {
     memory,   ///< at `address`
     reg,      ///< in the register of DWARF number `number`
     value,    ///< nowhere, but known to be `bytes`
+    pointer,  ///< nowhere, but known to point to byte `address` of the variable whose entry is `entry`
   };
   Kind kind = Kind::nowhere;
   std::uint64_t address = 0;
   unsigned number = 0;
+  std::uint64_t entry = 0;  ///< offset in .debug_info
   std::vector<std::uint8_t> bytes{};
   std::uint64_t bits = 0;        ///< of the variable that this piece holds; 0: all
   std::uint64_t bit_offset = 0;  ///< in the register or memory
+  /// The low four bytes are others when a number that was shifted right is taken for one of 32 bits. gcc shifts numbers
+  /// of 32 bits in the address's size, whatever lies above them.
+  bool depends_on_width = false;
+
+  /// True when so many bytes of a value may be meant otherwise.
+  [[nodiscard]] bool is_doubtful(std::uint64_t size) const;
 };
 
 /// What expressions ask of a state. Nothing is an answer that makes the result unknown.
@@ -41,6 +49,8 @@ class LocationContext {
   [[nodiscard]] virtual std::optional<std::uint64_t> thread_address(std::uint64_t) { return std::nullopt; }
   /// What the expression gave when the function was entered.
   [[nodiscard]] virtual std::optional<std::uint64_t> at_entry(Bytes) { return std::nullopt; }
+  /// What was passed for the parameter whose entry lies at an offset in .debug_info.
+  [[nodiscard]] virtual std::optional<std::uint64_t> parameter(std::uint64_t) { return std::nullopt; }
 };
 
 /// Where the addresses in an expression lie in the running program.
@@ -60,7 +70,7 @@ struct Evaluated {
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial = std::nullopt);
 
-/// An expression whose result is a plain value or address; nothing when it has none.
+/// An expression whose result is a plain value or address; nothing when it has none, or a doubtful one.
 std::optional<std::uint64_t> evaluate_number(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                                              std::optional<std::uint64_t> initial = std::nullopt);
 

@@ -513,7 +513,7 @@ std::string Types::declaration(TypeId id, std::string inner, int depth) {
     return declaration(type.target, text, depth + 1);
   };
   const auto tagged = [&](std::string_view word) {
-    if (type.name.empty()) return before("unnamed " + std::string(word));
+    if (type.name.empty()) return before(type.callable ? "lambda" : "unnamed " + std::string(word));
     return before((type.c_names ? std::string(word) + " " : std::string()) + as_written(type.name));
   };
   switch (type.kind) {

@@ -39,10 +39,29 @@ std::optional<Error> load_string(Datum& datum, Environment& environment) {
   return std::nullopt;
 }
 
+bool has_parts(const TypeRef& type) {
+  const Type& plain = (*type.types)[type.types->plain(type.id)];
+  return plain.is_aggregate() || plain.kind == Type::Kind::array;
+}
+
 }  // namespace
 
+void take_part(Datum& part, const Datum& whole, std::uint64_t at, std::uint64_t size) {
+  part.loaded = true;
+  part.bytes.assign(whole.bytes.begin() + static_cast<std::ptrdiff_t>(at),
+                    whole.bytes.begin() + static_cast<std::ptrdiff_t>(at + size));
+  for (const Gap& gap : whole.gaps) {
+    const std::uint64_t from = std::max(gap.from, at), to = std::min(gap.to, at + size);
+    if (from < to) part.gaps.push_back({from - at, to - at});
+  }
+}
+
 std::optional<Error> load(Datum& datum, Environment& environment) {
-  if (datum.loaded) return std::nullopt;
+  if (datum.pointee) return problem("the compiler removed it; it would point to " + datum.pointee->label);
+  if (datum.loaded) {
+    const bool whole = datum.gaps.empty() || !datum.type || has_parts(datum.type);
+    return whole ? std::nullopt : std::optional(problem("no value here"));
+  }
   if (datum.shape && datum.shape->kind == Shape::Kind::string && !datum.many) return load_string(datum, environment);
   if (datum.type) {
     const Type& type = (*datum.type.types)[datum.type.types->plain(datum.type.id)];
@@ -89,7 +108,7 @@ MemoryReader memory_of(const Environment& environment) {
 }
 
 std::optional<LibraryValue> library_value(Datum& datum, Environment& environment, std::uint64_t most) {
-  if (!datum.type || datum.bit_size != 0 || load(datum, environment)) return std::nullopt;
+  if (!datum.type || datum.bit_size != 0 || load(datum, environment) || !datum.gaps.empty()) return std::nullopt;
   const PointerReader names = environment.pointers();
   const LibraryContext context{memory_of(environment),
                                [&](std::uint64_t address) { return names ? names(0, address, false).name : ""; },
@@ -132,6 +151,7 @@ Value value_of(Datum& datum, Environment& environment, const ValueLimits& limits
       ValueLimits within = limits;
       within.memory = memory_of(environment);
       within.word = word_of(environment);
+      within.gaps = datum.gaps;
       return object_of(*datum.type.types, datum.type.id, datum.bytes, address, environment.pointers(), within);
     }
     value.kind = Value::Kind::pointer;

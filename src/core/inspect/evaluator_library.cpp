@@ -73,6 +73,7 @@ Result<Datum> Evaluator::pointed(Datum& datum, std::int64_t position) {
     if (position == 0 && meant->kind == Kind::refers) return datum;
     if (!is_pointer(datum) && position == 0 && !is_aggregate(datum)) return datum;
   }
+  if (datum.pointee && position == 0) return Datum(*datum.pointee);
   const Result<Number> number = number_in(datum, environment_);
   if (!number) return number.error();
   if (!number->pointer)

@@ -100,9 +100,7 @@ Result<Datum> Evaluator::array_element(Datum& datum, std::int64_t position) {
   }
   const std::uint64_t at = static_cast<std::uint64_t>(position) * size;
   if (position < 0 || at + size > datum.bytes.size()) return problem("the array has no such element");
-  result.loaded = true;
-  result.bytes.assign(datum.bytes.begin() + static_cast<std::ptrdiff_t>(at),
-                      datum.bytes.begin() + static_cast<std::ptrdiff_t>(at + size));
+  take_part(result, datum, at, size);
   return result;
 }
 
@@ -191,9 +189,7 @@ std::optional<Datum> Evaluator::find_member(Datum& whole, const Type& type, cons
       const std::uint64_t size =
           member.bit_size != 0 ? (member.bit_offset + member.bit_size + 7U) / 8U : types.size(member.type);
       if (member.offset + size > whole.bytes.size()) continue;
-      part.loaded = true;
-      part.bytes.assign(whole.bytes.begin() + static_cast<std::ptrdiff_t>(member.offset),
-                        whole.bytes.begin() + static_cast<std::ptrdiff_t>(member.offset + size));
+      take_part(part, whole, member.offset, size);
     }
     if (!member.base && (member.name == name || name == captured_name(type, member))) return part;
     if (!member.name.empty() && !member.base) continue;

@@ -57,6 +57,9 @@ struct Datum {
 
   bool loaded = false;              ///< `bytes` hold the value; otherwise it is still in memory
   std::vector<std::uint8_t> bytes;  ///< in memory order
+  std::vector<Gap> gaps{};          ///< in `bytes`, of a variable of which only parts are kept
+  /// Of a pointer that the compiler removed: what it would point to.
+  std::shared_ptr<Datum> pointee{};
 
   // Of computed numbers, which have neither type nor shape:
   unsigned bits = 64;
@@ -131,6 +134,8 @@ std::string not_set_words(std::uint32_t line);
 
 /// Reads what is still in memory. Errors say which part cannot be read.
 std::optional<Error> load(Datum& datum, Environment& environment);
+/// Gives `part` the bytes of a loaded value from `at` on, all of which it has.
+void take_part(Datum& part, const Datum& whole, std::uint64_t at, std::uint64_t size);
 
 /// The object that a reference refers to; anything else as it is.
 Result<Datum> referred(Datum datum, Environment& environment);

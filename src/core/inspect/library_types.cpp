@@ -3,8 +3,11 @@
 #include <algorithm>
 #include <cstdlib>
 #include <cstring>
+#include <ctime>
 #include <string>
 #include <string_view>
+
+#include "base/number.h"
 
 namespace deeptrace::inspect {
 namespace {
@@ -21,6 +24,13 @@ enum class Layout : std::uint8_t {
   bounds,      ///< first, second: pointers to the first element and past the last
   counted,     ///< first: pointer, second: number of elements
   part,        ///< first: the value itself
+  fixed,       ///< first: pointer; the number of elements is the type's last template argument
+  duration,    ///< first: the number of ticks
+  moment,      ///< first: the ticks since the start of 1970; the type's first template argument is the clock
+  mutex,       ///< first: whether it is locked; second: by which thread; third: how many times
+  shared,      ///< first: the readers, times 8; second: the writing thread
+  guard,       ///< first: what is locked; second: whether it is
+  coroutine,   ///< first: pointer to the frame {where it goes on, what destroys it, promise}
   optional,    ///< first: the value, second: whether there is one
   tree,        ///< first: the header node, second: number; nodes are {colour, parent, left, right, value}
   list,        ///< first: the header node; nodes are {next, previous, value}
@@ -44,6 +54,7 @@ struct Row {
   std::string_view first, second;  ///< members, looked for in base classes too
   std::string_view owner;          ///< the member whose template argument is the element's type; empty: the whole
   unsigned argument = 0;           ///< which one
+  std::string_view third{};
 };
 
 // GNU C++ library, from the headers <bits/basic_string.h>, <bits/stl_vector.h>, <bits/stl_tree.h> and so on.
@@ -54,6 +65,7 @@ constexpr Row kRows[] = {
     {"std::vector<", Layout::bounds, "_M_impl._M_start", "_M_impl._M_finish", {}},
     {"std::initializer_list<", Layout::counted, "_M_array", "_M_len", {}},
     {"std::span<", Layout::counted, "_M_ptr", "_M_extent._M_extent_value", {}},
+    {"std::span<", Layout::fixed, "_M_ptr", {}, {}},
     {"std::array<", Layout::part, "_M_elems", {}, {}},
     {"std::unique_ptr<", Layout::owner, "_M_t._M_t._M_head_impl", {}, {}},
     {"std::shared_ptr<", Layout::owner, "_M_ptr", "_M_refcount._M_pi", {}},
@@ -66,11 +78,54 @@ constexpr Row kRows[] = {
     {"std::queue<", Layout::part, "c", {}, {}},
     {"std::priority_queue<", Layout::part, "c", {}, {}},
     {"std::filesystem::__cxx11::path", Layout::part, "_M_pathname", {}, {}},
-    {"std::chrono::duration<", Layout::part, "__r", {}, {}},
+    {"std::chrono::duration<", Layout::duration, "__r", {}, {}},
+    {"std::chrono::time_point<std::chrono::_V2::system_clock,", Layout::moment, "__d.__r", {}, {}},
     {"std::chrono::time_point<", Layout::part, "__d", {}, {}},
     {"std::complex<", Layout::part, "_M_value", {}, {}},
     {"std::thread::id", Layout::part, "_M_thread", {}, {}},
     {"std::thread", Layout::part, "_M_id", {}, {}},
+    {"std::jthread", Layout::part, "_M_thread", {}, {}},
+    // What lies in them is the C library's (<bits/struct_mutex.h>, <bits/struct_rwlock.h>).
+    {"std::mutex",
+     Layout::mutex,
+     "_M_mutex.__data.__lock",
+     "_M_mutex.__data.__owner",
+     {},
+     0,
+     "_M_mutex.__data.__count"},
+    {"std::timed_mutex",
+     Layout::mutex,
+     "_M_mutex.__data.__lock",
+     "_M_mutex.__data.__owner",
+     {},
+     0,
+     "_M_mutex.__data.__count"},
+    {"std::recursive_mutex",
+     Layout::mutex,
+     "_M_mutex.__data.__lock",
+     "_M_mutex.__data.__owner",
+     {},
+     0,
+     "_M_mutex.__data.__count"},
+    {"std::recursive_timed_mutex",
+     Layout::mutex,
+     "_M_mutex.__data.__lock",
+     "_M_mutex.__data.__owner",
+     {},
+     0,
+     "_M_mutex.__data.__count"},
+    {"std::shared_mutex",
+     Layout::shared,
+     "_M_impl._M_rwlock.__data.__readers",
+     "_M_impl._M_rwlock.__data.__cur_writer",
+     {}},
+    {"std::shared_timed_mutex", Layout::shared, "_M_rwlock.__data.__readers", "_M_rwlock.__data.__cur_writer", {}},
+    {"std::unique_lock<", Layout::guard, "_M_device", "_M_owns", {}},
+    {"std::shared_lock<", Layout::guard, "_M_pm", "_M_owns", {}},
+    {"std::lock_guard<", Layout::guard, "_M_device", {}, {}},
+    {"std::scoped_lock<", Layout::guard, "_M_device", {}, {}},
+    {"std::once_flag", Layout::part, "_M_once", {}, {}},
+    {"std::__n4861::coroutine_handle<", Layout::coroutine, "_M_fr_ptr", {}, {}},
     {"std::valarray<", Layout::counted, "_M_data", "_M_size", {}},
     {"std::bitset<", Layout::bit_words, "_M_w", {}, {}},
     {"std::tuple<", Layout::tuple, {}, {}, {}},
@@ -157,6 +212,13 @@ class Finder {
       case Layout::counted: return counted(*first, *second, row.layout == Layout::characters);
       case Layout::bounds: return bounds(*first, *second);
       case Layout::part: return inside(*first);
+      case Layout::fixed: return fixed(*first);
+      case Layout::duration:
+      case Layout::moment: return ticks(*first, row.layout == Layout::moment);
+      case Layout::mutex: return mutex(*first, *second, part(row.third));
+      case Layout::shared: return shared(*first, *second);
+      case Layout::guard: return guard(*first, *second, !row.second.empty());
+      case Layout::coroutine: return coroutine(*first);
       case Layout::optional:
         if (number(*second).value_or(0) == 0) return LibraryValue{};
         return inside(*first);
@@ -269,6 +331,107 @@ class Finder {
   [[nodiscard]] LibraryValue inside(const Part& one) const {
     return {.kind = Kind::wrapped, .type = one.type, .address = address_ + one.offset, .count = 1};
   }
+  [[nodiscard]] const std::string& own_name() { return types_[types_.plain(whole_)].name; }
+
+  std::optional<LibraryValue> fixed(const Part& first) {
+    const std::vector<std::string> arguments = template_arguments(own_name());
+    const auto start = number(first);
+    if (!start || arguments.size() != 2 || !is_pointer(first)) return std::nullopt;
+    const std::uint64_t count = std::strtoull(arguments[1].c_str(), nullptr, 10);
+    if (count > kMostElements) return std::nullopt;
+    return LibraryValue{
+        .kind = Kind::sequence, .type = types_[types_.plain(first.type)].target, .address = *start, .count = count};
+  }
+
+  /// Their unit stands in the type's name: std::ratio<1, 1000> of a second.
+  std::optional<LibraryValue> ticks(const Part& count, bool moment) {
+    std::vector<std::string> arguments = template_arguments(own_name());
+    if (moment && arguments.size() == 2) arguments = template_arguments(arguments[1]);
+    const std::vector<std::string> ratio = template_arguments(arguments.size() == 2 ? arguments[1] : "");
+    if (ratio.size() != 2) return std::nullopt;
+    const std::uint64_t over = std::strtoull(ratio[0].c_str(), nullptr, 10);
+    const std::uint64_t under = std::strtoull(ratio[1].c_str(), nullptr, 10);
+    if (over == 0 || under == 0) return std::nullopt;
+    LibraryValue value = inside(count);
+    value.name = unit_name(over, under);
+    const Type& type = types_[types_.plain(count.type)];
+    const auto passed = moment && type.encoding == debuginfo::Encoding::signed_integer ? number(count) : std::nullopt;
+    if (passed)
+      value.name += date_words(signed_of(*passed, static_cast<unsigned>(types_.size(count.type)) * 8), over, under);
+    return value;
+  }
+  static std::string unit_name(std::uint64_t over, std::uint64_t under) {
+    struct Unit {
+      std::uint64_t over, under;
+      std::string_view name;
+    };
+    static constexpr Unit kUnits[] = {{1, 1000000000, "ns"}, {1, 1000000, "us"}, {1, 1000, "ms"}, {1, 1, "s"},
+                                      {60, 1, "min"},        {3600, 1, "h"},     {86400, 1, "d"}, {604800, 1, "weeks"}};
+    for (const Unit& one : kUnits) {
+      if (one.over == over && one.under == under) return std::string(one.name);
+    }
+    return "times " + std::to_string(over) + (under != 1 ? "/" + std::to_string(under) : "") + " s";
+  }
+  static std::string date_words(std::int64_t count, std::uint64_t over, std::uint64_t under) {
+    const __int128 wide = static_cast<__int128>(count) * static_cast<__int128>(over);
+    const auto divisor = static_cast<__int128>(under);
+    const auto seconds = static_cast<std::time_t>((wide - (wide < 0 ? divisor - 1 : 0)) / divisor);
+    std::tm parts{};
+    char text[64];
+    if (::gmtime_r(&seconds, &parts) == nullptr || std::strftime(text, sizeof text, ", %F %T UTC", &parts) == 0)
+      return {};
+    return text;
+  }
+
+  static LibraryValue state(std::string words) { return LibraryValue{.kind = Kind::state, .name = std::move(words)}; }
+
+  std::optional<LibraryValue> mutex(const Part& lock, const Part& owner, const std::optional<Part>& times) {
+    const auto locked = number(lock), thread = number(owner);
+    if (!locked || !thread) return std::nullopt;
+    if (*locked == 0) return state("free");
+    std::string words = "locked by thread id " + std::to_string(*thread);
+    const auto count = times ? number(*times) : std::nullopt;
+    if (count.value_or(0) > 1) words += ", " + std::to_string(*count) + " times";
+    return state(words);
+  }
+  std::optional<LibraryValue> shared(const Part& readers, const Part& writer) {
+    const auto reading = number(readers), thread = number(writer);
+    if (!reading || !thread) return std::nullopt;
+    if (*thread != 0) return state("locked by thread id " + std::to_string(*thread));
+    const std::uint64_t count = *reading >> 3U;
+    return state(count == 0 ? "free" : "locked by " + std::to_string(count) + (count == 1 ? " reader" : " readers"));
+  }
+  std::optional<LibraryValue> guard(const Part& device, const Part& owns, bool may_not) {
+    const auto at = number(device);
+    const Type& type = types_[types_.plain(device.type)];
+    const bool points = type.kind == Type::Kind::pointer || type.kind == Type::Kind::reference;
+    if (!at || !points) return std::nullopt;
+    if (*at == 0) return LibraryValue{};
+    return LibraryValue{.kind = Kind::refers,
+                        .type = type.target,
+                        .address = *at,
+                        .count = 1,
+                        .name = may_not && number(owns).value_or(0) == 0 ? "not locked by this" : ""};
+  }
+
+  /// At its end it has nowhere to go on. What destroys it has the coroutine's name, and a part's.
+  std::optional<LibraryValue> coroutine(const Part& pointer) {
+    const auto frame = number(pointer);
+    std::uint64_t words[2];  // where it goes on, what destroys it
+    if (!frame) return std::nullopt;
+    if (*frame == 0) return LibraryValue{};
+    if (!read(*frame, words)) return std::nullopt;
+    std::string name = context_.name_of ? context_.name_of(words[1]) : std::string();
+    if (name.empty()) return std::nullopt;
+    name =
+        name.substr(0, std::min(name.find(" [clone"), name.find(".destroy"))) + (words[0] == 0 ? ", at its end" : "");
+    const std::vector<TypeId>& arguments = types_[types_.plain(whole_)].arguments;
+    const TypeId promise = arguments.empty() ? debuginfo::kVoid : arguments[0];
+    if (types_.size(promise) == 0) return LibraryValue{.kind = Kind::calls, .address = *frame, .name = name};
+    return LibraryValue{
+        .kind = Kind::refers, .type = promise, .address = value_place(*frame, 2, promise), .count = 1, .name = name};
+  }
+
   /// The counts lie in an object of the library's: how many own, and how many watch, all owners together counted as
   /// one (<bits/shared_ptr_base.h>: _Sp_counted_base).
   std::optional<LibraryValue> owner(const Part& pointer, const Part& counts, bool shares) {

@@ -41,6 +41,7 @@ struct LibraryValue {
     refers,    ///< to the one value of `type` at `address`, which lies elsewhere
     past_end,  ///< an iterator that refers to no element
     calls,     ///< the function at `address`, which is called `name`
+    state,     ///< in `name`: "free", "locked by thread id 4711"
     nothing,   ///< it holds no value now
   };
   Kind kind = Kind::nothing;
@@ -50,7 +51,7 @@ struct LibraryValue {
   std::vector<std::uint64_t> places{};  ///< at most as many as were asked for
   std::vector<debuginfo::TypeId> types{};
   unsigned bit = 0;
-  std::string name{};
+  std::string name{};  ///< of `wrapped` the unit, of `refers` what it is besides; of others see `kind`
   /// Of an owner that shares: how many own the same object, and how many more watch it (std::weak_ptr).
   std::optional<std::uint64_t> owners{}, watchers{};
 

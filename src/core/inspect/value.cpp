@@ -125,8 +125,8 @@ bool is_readable(Bytes bytes) {
 
 class Reader {
  public:
-  Reader(Types& types, const PointerReader& pointers, const ValueLimits& limits)
-      : types_(types), pointers_(pointers), limits_(limits) {}
+  Reader(Types& types, const PointerReader& pointers, const ValueLimits& limits, Bytes whole)
+      : types_(types), pointers_(pointers), limits_(limits), whole_(whole) {}
 
   Value read(TypeId id, Bytes bytes, std::uint64_t address, int depth) {
     const TypeId plain = types_.plain(id);
@@ -141,6 +141,8 @@ class Reader {
       value = unknown("its type is only declared here");
     } else if (bytes.size() < size) {
       value = unknown("its bytes are not in the file");
+    } else if (is_gone(type, bytes.first(size))) {
+      value = unknown("no value here");
     } else {
       value.address = address;
       value.size = size;
@@ -173,6 +175,17 @@ class Reader {
   }
 
  private:
+  /// True where all of a value's bytes are nowhere; of one without parts, where one is.
+  [[nodiscard]] bool is_gone(const Type& type, Bytes bytes) const {
+    if (limits_.gaps.empty() || bytes.empty() || bytes.data() < whole_.data() ||
+        bytes.data() >= whole_.data() + whole_.size())
+      return false;
+    const auto from = static_cast<std::uint64_t>(bytes.data() - whole_.data()), to = from + bytes.size();
+    const bool has_parts = type.is_aggregate() || type.kind == Type::Kind::array;
+    return std::ranges::any_of(limits_.gaps, [&](const Gap& gap) {
+      return has_parts ? gap.from <= from && to <= gap.to : gap.from < to && from < gap.to;
+    });
+  }
   [[nodiscard]] std::function<std::string(std::uint64_t)> names() const {
     if (!pointers_) return {};
     return [this](std::uint64_t address) { return pointers_(0, address, false).name; };
@@ -203,6 +216,7 @@ class Reader {
         if (wide > 1 && value.kind == Kind::pointer) value.pointed_text = text_at(value.number, wide);
         if (value.kind != Kind::pointer || value.number == 0) return;
         if (const auto object = dynamic(type.target, value.number)) value.dynamic = types_.name(object->type);
+        if (type.kind != Type::Kind::pointer) add_referred(value, type.target, depth);
         return;
       }
       case Type::Kind::unspecified:
@@ -406,8 +420,13 @@ class Reader {
         const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
         value = read(meant->type, inner, meant->address, depth + 1);
         if (meant->kind == Meant::owner) add_owned(value, *meant, depth);
+        if (!meant->name.empty()) value.unit = meant->name;
         return true;
       }
+      case Meant::state:
+        value.kind = Kind::state;
+        value.text = meant->name;
+        return true;
       case Meant::calls:
       case Meant::refers:
         value.kind = Kind::pointer;
@@ -431,6 +450,14 @@ class Reader {
     const TypeId target = types_[types_.plain(meant.type)].target;
     const bool alive = value.number != 0 && meant.owners.value_or(1) != 0;
     if (!alive || depth > kDeepest || elsewhere_ >= kMostElsewhere || types_.size(target) == 0) return;
+    value.parts = {read_object(target, value.number, depth + 1)};
+    value.region.clear();
+  }
+
+  /// A reference stands for what it refers to.
+  void add_referred(Value& value, TypeId target, int depth) {
+    constexpr int kDeepest = 2;
+    if (depth > kDeepest || !limits_.memory || elsewhere_ >= kMostElsewhere || types_.size(target) == 0) return;
     value.parts = {read_object(target, value.number, depth + 1)};
     value.region.clear();
   }
@@ -530,6 +557,7 @@ class Reader {
   Types& types_;
   const PointerReader& pointers_;
   const ValueLimits& limits_;
+  Bytes whole_;
   static constexpr std::uint64_t kMostBytes = 1 << 16, kMostElsewhere = 4096;
   std::uint64_t elsewhere_ = 0;  ///< elements that were read outside the object
 };
@@ -563,12 +591,12 @@ const Value* step(const Value& value, std::string_view& path) {
 
 Value value_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
                const ValueLimits& limits) {
-  return Reader(types, pointers, limits).read(type, bytes, address, 0);
+  return Reader(types, pointers, limits, bytes).read(type, bytes, address, 0);
 }
 
 Value object_of(Types& types, TypeId type, Bytes bytes, std::uint64_t address, const PointerReader& pointers,
                 const ValueLimits& limits) {
-  Reader reader(types, pointers, limits);
+  Reader reader(types, pointers, limits, bytes);
   const bool whole = address == 0 || limits.as_members || !reader.dynamic(type, address);
   if (whole) return reader.read(type, bytes, address, 0);
   Value value = reader.read_object(type, address, 0);

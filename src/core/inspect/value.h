@@ -29,6 +29,7 @@ struct Value {
     aggregate,    ///< `parts` by member
     bytes,        ///< neither type nor shape says more
     nothing,      ///< an object that holds no value now; `text` may say more
+    state,        ///< an object that is in a state: `text` says in which
     unknown,      ///< not to be had: `text` says why
     not_set,      ///< a local variable that has no value yet: `text` says so
   };
@@ -44,6 +45,7 @@ struct Value {
   bool is_signed = false;          ///< the type's own reading of an integer
   std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
   std::string text, pointed_text;  ///< raw
+  std::string unit;                ///< of a number: "ms"
   std::string region;              ///< of a pointer to what has no name: "stack, rsp+8", "heap"
   std::string dynamic;             ///< of a pointer to an object of a class with virtual functions: its own class
   std::optional<std::uint64_t> owners, watchers;  ///< of a shared pointer: see LibraryValue
@@ -67,12 +69,18 @@ struct Pointed {
 /// `characters` says that the type points to characters.
 using PointerReader = std::function<Pointed(std::uint64_t place, std::uint64_t value, bool characters)>;
 
+/// Bytes of a value that are nowhere: the compiler keeps only other parts of it.
+struct Gap {
+  std::uint64_t from = 0, to = 0;  ///< in the value; `to` is the first that is there again
+};
+
 struct ValueLimits {
   std::size_t elements = 64;  ///< of each array; the rest is counted only
   int depth = 16;
   bool as_members = false;  ///< objects of the C++ library by their members, not by what they stand for
   MemoryReader memory{};    ///< for what those keep elsewhere; empty: by their members
   unsigned word = 8;        ///< bytes of a pointer; an untyped integer of that size may be one
+  std::vector<Gap> gaps{};  ///< in the bytes that are given
 };
 
 /// Reads a value of a type from its bytes. Too few bytes give what can be read, and `unknown` for the rest.

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <numeric>
 
 #include "arch/dwarf_registers.h"
 #include "base/number.h"
@@ -9,7 +10,9 @@
 #include "inspect/type_check.h"
 #include "isa/text.h"
 #include "look/address_name.h"
+#include "look/call_arguments.h"
 #include "look/call_before.h"
+#include "look/tail_call.h"
 #include "look/thread_block.h"
 #include "program/location.h"
 #include "state/parts.h"
@@ -20,6 +23,7 @@ namespace {
 using debuginfo::Encoding;
 using debuginfo::LocalVariable;
 using debuginfo::Type;
+using debuginfo::TypeId;
 using inspect::Datum;
 using inspect::TypeRef;
 using state::Reg;
@@ -34,7 +38,8 @@ class Scope::Context final : public debuginfo::LocationContext {
 
   std::optional<std::uint64_t> reg(unsigned number) override {
     const auto reg = state::reg_of_dwarf(number, scope_.view_.mode());
-    if (!reg || (scope_.frame_.known >> static_cast<unsigned>(*reg) & 1) == 0) return std::nullopt;
+    if (!reg) return other_register(number);
+    if ((scope_.frame_.known >> static_cast<unsigned>(*reg) & 1) == 0) return std::nullopt;
     return scope_.frame_.registers[*reg];
   }
   bool read(std::uint64_t address, std::span<std::uint8_t> into) override {
@@ -53,8 +58,18 @@ class Scope::Context final : public debuginfo::LocationContext {
   std::optional<std::uint64_t> thread_address(std::uint64_t offset) override {
     return scope_.thread_address(module_, offset);
   }
-  /// The calling function's debug information may say what it passed.
   std::optional<std::uint64_t> at_entry(Bytes expression) override {
+    return passed([&](const auto& one) { return std::ranges::equal(one.location, expression); });
+  }
+  std::optional<std::uint64_t> parameter(std::uint64_t entry) override {
+    return passed([&](const auto& one) { return one.entry == entry; });
+  }
+
+  [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
+
+ private:
+  /// What the calling function's debug information says that it passed.
+  std::optional<std::uint64_t> passed(const std::function<bool(const debuginfo::CallSite::Parameter&)>& is_it) {
     Modules& modules = scope_.modules_;
     const auto is_code = [&](std::uint64_t address) { return modules.at(address) != nullptr; };
     const auto frame = inspect::caller_of(scope_.frame_, scope_.thread_, scope_.rules(), is_code);
@@ -69,19 +84,42 @@ class Scope::Context final : public debuginfo::LocationContext {
     Scope caller(modules, scope_.thread_, *frame);
     for (const debuginfo::CallSite& call : locals->calls) {
       if (call.return_address != back) continue;
-      for (const debuginfo::CallSite::Parameter& parameter : call.parameters) {
-        if (!std::ranges::equal(parameter.location, expression)) continue;
+      for (const debuginfo::CallSite::Parameter& one : call.parameters) {
+        if (!is_it(one)) continue;
+        if (!is_called_by(*frame)) return std::nullopt;
         Context context(caller, *module, locals->frame_base, function->unit);
         const debuginfo::ExpressionPlace place{&module->program->debug(), function->unit, module->bias, pointer_size()};
-        return debuginfo::evaluate_number(parameter.value, place, context);
+        return debuginfo::evaluate_number(one.value, place, context);
       }
     }
     return std::nullopt;
   }
+  /// False where another function may have been called, that went on to this one by a jump.
+  [[nodiscard]] bool is_called_by(const inspect::Frame& caller) const {
+    Modules& modules = scope_.modules_;
+    const auto call = call_before(modules, caller.address());
+    std::uint64_t target = 0;
+    if (!call) return false;
+    if (!isa::direct_target(call->instruction, call->address, target)) {
+      const auto state = CallState::before_call(modules, scope_.thread_, caller);
+      target = state ? call_target(*state).value_or(0) : 0;
+    }
+    const program::Function* called = modules.function_at(target);
+    const program::Function* here = modules.function_at(scope_.frame_.inside());
+    if (called == nullptr || here == nullptr) return false;
+    return is_same_or_part(*here, *called);
+  }
 
-  [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
-
- private:
+  /// The low eight bytes of a vector register, which typed operations read floating-point numbers from.
+  [[nodiscard]] std::optional<std::uint64_t> other_register(unsigned number) const {
+    const auto part = arch::dwarf_register(number, scope_.view_.mode());
+    const auto raw =
+        part && part->file == isa::RegisterFile::vector ? state::bytes_of(scope_.view_, *part) : std::nullopt;
+    if (!raw || raw->size() < 8) return std::nullopt;
+    std::uint64_t value = 0;
+    std::memcpy(&value, raw->data(), sizeof value);
+    return value;
+  }
   /// Where the frame's base is its frame pointer, that is only so between prologue and epilogue: while unwind tables
   /// count from it.
   [[nodiscard]] bool frame_pointer_is_set() const {
@@ -119,7 +157,7 @@ inspect::RuleFinder Scope::rules() {
 
 // ---- variables ------------------------------------------------------------------------------------------------------
 
-std::vector<const debuginfo::LocalScope*> Scope::scopes_here() const {
+std::vector<const debuginfo::LocalScope*> Scope::scopes_around() const {
   if (module_ == nullptr) return {};
   std::vector<const debuginfo::LocalScope*> result = Modules::debug(*module_).locals.around(inside_);
   const auto inlined = [](const debuginfo::LocalScope* scope) { return !scope->inlined.empty(); };
@@ -133,13 +171,29 @@ std::vector<const debuginfo::LocalScope*> Scope::scopes_here() const {
   return result;
 }
 
+std::vector<const debuginfo::LocalScope*> Scope::scopes_here() const {
+  std::vector<const debuginfo::LocalScope*> result = scopes_around();
+  const auto call = std::ranges::find_if(result, [](const auto* scope) { return !scope->inlined.empty(); });
+  if (call != result.end()) result.erase(call + 1, result.end());
+  return result;
+}
+
 const LocalVariable* Scope::local_named(std::string_view name) {
+  const LocalVariable* nearest = nullptr;
   for (const debuginfo::LocalScope* scope : scopes_here()) {
     for (const LocalVariable& variable : scope->variables) {
-      if (variable.name == name) return &variable;
+      if (variable.name != name) continue;
+      // Before its declaration the name means the variable of a block around.
+      if (nearest == nullptr) {
+        nearest = &variable;
+      } else if (is_ahead(*nearest)) {
+        nearest = &variable;
+      } else {
+        return nearest;
+      }
     }
   }
-  return nullptr;
+  return nearest;
 }
 
 bool Scope::is_local(std::string_view name) {
@@ -258,13 +312,16 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
     return datum;
   }
   datum.loaded = true;
+  if (evaluated.pieces.size() == 1 && evaluated.pieces[0].kind == Kind::pointer)
+    return pointer_to(evaluated.pieces[0], type);
   for (const debuginfo::Piece& piece : evaluated.pieces) {
-    const std::uint64_t bytes =
-        piece.bits != 0 ? piece.bits / 8 : size - std::min<std::uint64_t>(size, datum.bytes.size());
+    const std::uint64_t from = datum.bytes.size();
+    const std::uint64_t bytes = piece.bits != 0 ? piece.bits / 8 : size - std::min<std::uint64_t>(size, from);
     if (piece.bits % 8 != 0 || piece.bit_offset % 8 != 0) return Error{Fault::usage, "it is kept in single bits"};
     std::vector<std::uint8_t> value;
     switch (piece.kind) {
-      case Kind::nowhere: return Error{Fault::usage, "no value here of a part of it"};
+      case Kind::pointer:
+      case Kind::nowhere: datum.gaps.push_back({from, from + bytes}); break;
       case Kind::memory:
         value.resize(bytes);
         if (view_.read_memory(piece.address + piece.bit_offset / 8, value) != bytes)
@@ -285,13 +342,63 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
         }
         break;
       }
-      case Kind::value: value = piece.bytes; break;
+      case Kind::value:
+        if (piece.is_doubtful(bytes))
+          return Error{Fault::usage,
+                       "the compiler's expression for it does not say how wide a number is that it shifts"};
+        value = piece.bytes;
+        break;
     }
+    if (value.size() < bytes && (piece.kind == Kind::value || piece.kind == Kind::reg))
+      datum.gaps.push_back({from + value.size(), from + bytes});
     value.resize(bytes);
     datum.bytes.insert(datum.bytes.end(), value.begin(), value.end());
   }
+  if (datum.bytes.size() < size) datum.gaps.push_back({datum.bytes.size(), size});
   datum.bytes.resize(size);
+  const auto gone = [](std::uint64_t sum, const inspect::Gap& gap) { return sum + gap.to - gap.from; };
+  if (std::accumulate(datum.gaps.begin(), datum.gaps.end(), std::uint64_t(0), gone) >= size && size != 0)
+    return Error{Fault::usage, "no value here"};
   return datum;
+}
+
+/// A pointer without a value of its own, whose variable has one.
+Result<Datum> Scope::pointer_to(const debuginfo::Piece& piece, TypeRef type) {
+  const debuginfo::DebugInfo& info = module_->program->debug();
+  const auto is_it = [&](const LocalVariable& one) {
+    if (one.entry.offset == piece.entry) return true;
+    const auto entry = info.read(one.entry);
+    return entry && info.reference(*entry, debuginfo::At::abstract_origin).offset == piece.entry;
+  };
+  const Error gone{Fault::usage, "the compiler removed it; it would point to something that has no address"};
+  if (++pointers_followed_ > 8) return gone;
+  Datum datum;
+  datum.type = type;
+  datum.loaded = true;
+  for (const debuginfo::LocalScope* scope : scopes_around()) {
+    const auto found = std::ranges::find_if(scope->variables, is_it);
+    if (found == scope->variables.end()) continue;
+    Result<Datum> whole = local(*found);
+    if (!whole) break;
+    auto part = std::make_shared<Datum>(*whole);
+    const TypeId target = (*type.types)[type.types->plain(type.id)].target;
+    const std::uint64_t size = type.types->size(target);
+    part->type = {type.types, target};
+    part->label = found->name;
+    if (whole->place == Datum::Place::memory) {
+      part->address += piece.address;
+    } else {
+      if (whole->pointee || size == 0 || piece.address > whole->bytes.size() ||
+          whole->bytes.size() - piece.address < size)
+        break;
+      part->place = Datum::Place::none;
+      part->gaps.clear();
+      inspect::take_part(*part, *whole, piece.address, size);
+    }
+    datum.pointee = std::move(part);
+    return datum;
+  }
+  return gone;
 }
 
 std::optional<Result<Datum>> Scope::static_named(std::string_view name) {
@@ -530,23 +637,34 @@ Error Scope::unknown_name(std::string_view name) {
 
 std::vector<Scope::Listed> Scope::locals() {
   std::vector<Listed> result;
-  auto scopes = scopes_here();
+  auto scopes = scopes_around();
   std::ranges::reverse(scopes);
-  std::string inlined;
   unsigned depth = 0;
   for (const debuginfo::LocalScope* scope : scopes) {
-    if (!scope->inlined.empty()) {
-      inlined = scope->inlined;
-      ++depth;
-    }
+    if (!scope->inlined.empty()) ++depth;
     for (const bool parameters : {true, false}) {
       for (const LocalVariable& variable : scope->variables) {
         if (variable.parameter == parameters)
-          result.push_back({variable.name, parameters, inlined, depth, local(variable)});
+          result.push_back({variable.name, parameters, depth, false, local(variable)});
       }
     }
   }
+  for (Listed& one : result) one.here = one.depth == depth;
+  add_captured(result, depth);
   return result;
+}
+
+/// Some compilers describe what a lambda has captured as members of its object alone.
+void Scope::add_captured(std::vector<Listed>& all, unsigned depth) {
+  const auto object = class_of_this();
+  if (!object) return;
+  const Type type = (*object->types)[object->types->plain(object->id)];
+  if (!type.name.empty() || !type.callable) return;
+  for (const debuginfo::Member& member : type.members) {
+    const bool known = std::ranges::any_of(all, [&](const Listed& one) { return one.here && one.name == member.name; });
+    if (member.base || member.name.empty() || known) continue;
+    if (auto datum = member_of_this(member.name)) all.push_back({member.name, false, depth, true, std::move(*datum)});
+  }
 }
 
 std::string Scope::name_of_memory(std::uint64_t address, std::uint64_t size) {

@@ -53,8 +53,8 @@ class Scope final : public inspect::Environment {
   struct Listed {
     std::string name;
     bool parameter = false;
-    std::string inlined;  ///< the inlined function that it belongs to; empty for the frame's own
-    unsigned depth = 0;   ///< of inlined calls
+    unsigned depth = 0;  ///< of inlined calls
+    bool here = false;   ///< of the innermost of them: names mean these
     Result<inspect::Datum> datum;
   };
   std::vector<Listed> locals();
@@ -68,6 +68,7 @@ class Scope final : public inspect::Environment {
 
  private:
   class Context;
+  void add_captured(std::vector<Listed>& all, unsigned depth);
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
   bool is_ahead(const debuginfo::LocalVariable& variable);
   std::optional<Result<inspect::Datum>> before_frame(const debuginfo::LocalVariable& variable,
@@ -82,7 +83,10 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] bool knows_parameters() const;
   [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
-  /// The scopes that names are looked up in, innermost first.
+  /// The scopes that the frame's place lies in, innermost first: those of the functions around an inlined one too.
+  [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_around() const;
+  /// Those that names are looked up in: what is around an inlined function is another function, whose names mean
+  /// nothing in it.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
@@ -96,6 +100,7 @@ class Scope final : public inspect::Environment {
   std::optional<inspect::TypeRef> type_of_local(const debuginfo::LocalVariable& variable);
   std::optional<inspect::TypeRef> class_of_this();
   Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
+  Result<inspect::Datum> pointer_to(const debuginfo::Piece& piece, inspect::TypeRef type);
   std::optional<std::uint64_t> thread_address(const Module& module, std::uint64_t offset) const;
   std::optional<inspect::TypeRef> return_type(std::uint64_t function);
   [[nodiscard]] bool stands_at_return() const;
@@ -111,6 +116,7 @@ class Scope final : public inspect::Environment {
   std::optional<std::uint64_t> returned_from_;
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool in_their_places_ = false;
+  unsigned pointers_followed_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
 };
 
 /// All frames of a thread, the innermost first, `most` of them. `lost`, if it is not null, gets the reason where they

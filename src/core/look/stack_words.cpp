@@ -5,6 +5,7 @@
 
 #include "base/path.h"
 #include "look/call_arguments.h"
+#include "program/frame.h"
 
 namespace deeptrace::look {
 namespace {
@@ -137,21 +138,53 @@ class Reader {
     } else if (word.value != 0 && word.value == protector()) {
       word.kind = Kind::protector;
       word.meaning = "stack protector";
+    } else if (is_padding(at, word.frame)) {
+      word.kind = Kind::padding;
+      word.meaning = "padding: nothing uses it";
     }
     if (word.kind != Kind::return_address && word.kind != Kind::protector)
       word.points_to = address_name(modules_, view_, word.value, view_.registers()[Reg::rsp]);
     return word;
   }
 
+  /// True where no instruction of the frame's function uses a word, nor has the address of something that may reach to
+  /// it.
+  [[nodiscard]] bool is_padding(std::uint64_t at, std::size_t index) {
+    if (index >= frames_.size() || at < frames_[index].registers[Reg::rsp]) return false;
+    const std::uint64_t cfa = end_of(index), below = cfa - at;
+    const auto& uses = uses_of(index);
+    if (!uses || uses->empty()) return false;
+    const program::StackUse* last_open = nullptr;
+    for (const program::StackUse& one : *uses) {
+      if (one.below_cfa + word_ > below && one.below_cfa < below + one.size) return false;
+      if (one.open && one.below_cfa >= below && (last_open == nullptr || one.below_cfa < last_open->below_cfa))
+        last_open = &one;
+    }
+    if (last_open == nullptr) return true;
+    // What a described variable begins ends with it.
+    const auto meaning = meanings_.find((cfa - last_open->below_cfa) / word_ * word_);
+    return meaning != meanings_.end() && meaning->second.kind == Kind::variable;
+  }
+  const std::optional<std::vector<program::StackUse>>& uses_of(std::size_t index) {
+    const auto [place, added] = uses_.try_emplace(index);
+    const std::uint64_t inside = frames_[index].inside();
+    const Module* module = added ? modules_.at(inside) : nullptr;
+    const program::Function* function = module != nullptr ? modules_.function_at(inside) : nullptr;
+    if (function != nullptr)
+      place->second = program::stack_uses(*module->program, Modules::debug(*module).scan, *function);
+    return place->second;
+  }
+
   /// Frames lie from their stack pointer to where their return address ends.
   [[nodiscard]] std::size_t frame_at(std::uint64_t address) const {
     for (std::size_t i = 0; i < frames_.size(); ++i) {
-      const std::uint64_t end = frames_[i].cfa != 0      ? frames_[i].cfa
-                                : i + 1 < frames_.size() ? frames_[i + 1].registers[Reg::rsp]
-                                                         : 0;
-      if (address < end) return i;
+      if (address < end_of(i)) return i;
     }
     return frames_.size();
+  }
+  [[nodiscard]] std::uint64_t end_of(std::size_t frame) const {
+    if (frames_[frame].cfa != 0) return frames_[frame].cfa;
+    return frame + 1 < frames_.size() ? frames_[frame + 1].registers[Reg::rsp] : 0;
   }
 
   /// The value that compilers put above the variables of a function, of this thread; 0: none is known.
@@ -175,6 +208,7 @@ class Reader {
   unsigned word_;
   std::uint64_t limit_ = 0;
   std::map<std::uint64_t, Meaning> meanings_;
+  std::map<std::size_t, std::optional<std::vector<program::StackUse>>> uses_;  ///< of frames
   std::optional<std::uint64_t> protector_;
 };
 

@@ -19,6 +19,7 @@ struct StackWord {
     variable,
     argument,   ///< of the frame's function, on its caller's stack
     outgoing,   ///< an argument of the call that the frame has under way
+    padding,    ///< room that the frame's function does not use
     protector,  ///< the value that guards the return address (x86-64: fs:0x28, i386: gs:0x14)
   };
   std::uint64_t address = 0, value = 0;

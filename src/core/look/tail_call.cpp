@@ -8,12 +8,6 @@
 namespace deeptrace::look {
 namespace {
 
-/// A compiler puts what is seldom run into parts of their own ("find.cold").
-std::string_view without_part(std::string_view name) {
-  const std::size_t part = name.find(".cold");
-  return part != std::string_view::npos ? name.substr(0, part) : name;
-}
-
 /// The jumps of a function that lead out of it.
 std::optional<std::uint64_t> only_jump_out(Modules& modules, const state::StateView& thread, std::uint64_t target) {
   const Module* module = modules.at(target);
@@ -35,6 +29,11 @@ std::optional<std::uint64_t> only_jump_out(Modules& modules, const state::StateV
 
 }  // namespace
 
+bool is_same_or_part(const program::Function& one, const program::Function& whole) {
+  const std::string_view symbol = one.symbol();
+  return &one == &whole || (!whole.symbol().empty() && symbol.substr(0, symbol.find(".cold")) == whole.symbol());
+}
+
 std::optional<TailCall> tail_call(Modules& modules, const state::StateView& thread, const inspect::Frame& frame,
                                   const inspect::Frame& caller) {
   if (!caller.at_call || frame.signal) return std::nullopt;
@@ -50,9 +49,8 @@ std::optional<TailCall> tail_call(Modules& modules, const state::StateView& thre
   const std::uint64_t target = call_target(*state).value_or(0);
   const program::Function* called = target != 0 ? modules.function_at(target) : nullptr;
   const program::Function* there = modules.function_at(frame.inside());
-  if (called == nullptr || called == there || !modules.is_own(target)) return std::nullopt;
-  if (there != nullptr && without_part(there->symbol()) == called->symbol() && !called->symbol().empty())
-    return std::nullopt;
+  if (called == nullptr || !modules.is_own(target)) return std::nullopt;
+  if (there != nullptr && is_same_or_part(*there, *called)) return std::nullopt;
   return TailCall{called->name.str(), target, only_jump_out(modules, thread, target)};
 }
 

@@ -17,8 +17,9 @@ bool Declarations::is_ahead(const debuginfo::SourceLine& line, std::span<const A
   const FlowBlocks* flow = flow_around(address);
   if (flow == nullptr) return false;
   const auto code = flow->code();
-  const std::uint32_t here = flow->number_at(address);
-  if (here == code.size()) return false;
+  const std::uint32_t after = flow->number_at(address + 1);
+  if (after == 0) return false;
+  const std::uint32_t here = after - 1;
   const auto lives = [&](std::uint32_t i) {
     return std::ranges::any_of(life, [&](const AddressRange& one) { return one.holds(code[i].address); });
   };

@@ -38,6 +38,11 @@ class Walk {
     return point_;
   }
 
+  std::optional<std::vector<StackUse>> uses() {
+    const FrameShape shape = run();
+    return shape.varies || shape.aligned != 0 ? std::nullopt : std::optional(std::move(uses_));
+  }
+
   FrameShape run() {
     Known entry(mode_, program_.elf().kind() != binary::Kind::relocatable);
     entry.set(isa::kRsp, entry_stack_);
@@ -121,6 +126,7 @@ class Walk {
   void look_at(const isa::Instruction& instruction, Place& place) {
     note_saved(instruction, place);
     note_red_zone(instruction, place);
+    note_uses(instruction, place);
     const auto before = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
     place.known.step(instruction, place.address);
     place.changed |= place.known.written();
@@ -190,6 +196,43 @@ class Walk {
     }
   }
 
+  void note_uses(const isa::Instruction& instruction, const Place& place) {
+    const std::uint64_t word = arch::machine_of(mode_).word, next = place.address + instruction.length;
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    for (const isa::Operand& operand : isa::operands_of(instruction)) {
+      if (operand.kind != isa::Operand::Kind::memory) continue;
+      if (operand.stack_slot) {
+        if (stack && isa::writes(operand.access)) add_use(*stack - word, word, false);
+        continue;
+      }
+      const auto exact = place.known.address_of(operand.memory(), next, false);
+      const auto start = exact ? exact : place.known.address_of(operand.memory(), next, true);
+      const bool taken = !isa::reads(operand.access) && !isa::writes(operand.access);
+      if (start) add_use(*start, operand.width / 8, taken || !exact);
+    }
+    // An address in a register may go anywhere from there.
+    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    if (meaning == isa::meaning::copy && stack) {
+      for (const isa::Operand& operand : isa::operands_of(instruction)) {
+        const bool moved = operand.kind == isa::Operand::Kind::reg && isa::reads(operand.access) &&
+                           operand.reg.file == isa::RegisterFile::general && operand.reg.index == isa::kRsp;
+        if (moved && !sets_frame_pointer(instruction)) add_use(*stack, 0, true);
+      }
+    }
+  }
+  static bool sets_frame_pointer(const isa::Instruction& instruction) {
+    const isa::Operands operands = isa::operands_of(instruction);
+    if (operands.shown == 0) return false;
+    const isa::Operand& into = operands[0];
+    return into.kind == isa::Operand::Kind::reg && into.reg.file == isa::RegisterFile::general &&
+           into.reg.index == isa::kRbp;
+  }
+  void add_use(std::uint64_t address, std::uint64_t size, bool open) {
+    constexpr std::uint64_t kMost = std::uint64_t(1) << 20;
+    if (address < kCallersStack && kCallersStack - address < kMost)
+      uses_.push_back({kCallersStack - address, size, open});
+  }
+
   /// A register of the caller's that still holds what it had goes to the stack.
   void note_saved(const isa::Instruction& instruction, Place& place) {
     const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
@@ -225,6 +268,7 @@ class Walk {
   FrameShape shape_;
   std::optional<std::uint64_t> wanted_;
   std::optional<FramePoint> point_;
+  std::vector<StackUse> uses_;
   std::vector<Place> open_;
   std::unordered_set<std::uint64_t> seen_;
 };
@@ -233,6 +277,10 @@ class Walk {
 
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function) {
   return Walk(program, scan, function).run();
+}
+
+std::optional<std::vector<StackUse>> stack_uses(const Program& program, CodeScan& scan, const Function& function) {
+  return Walk(program, scan, function).uses();
 }
 
 std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,

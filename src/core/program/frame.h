@@ -35,6 +35,17 @@ struct FramePoint {
 std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,
                                    std::uint64_t address);
 
+/// Room on the stack that an instruction of the function reads, writes or takes the address of.
+struct StackUse {
+  std::uint64_t below_cfa = 0;  ///< bytes from where it begins up to where the stack pointer will be after the return
+  std::uint64_t size = 0;       ///< bytes
+  bool open = false;            ///< its address is taken, or it is indexed: more above it may be used
+};
+
+/// All of them that are known; nothing when some places are not: the function takes room by amounts, or rounds the
+/// stack pointer down by ones, that are known only at run time.
+std::optional<std::vector<StackUse>> stack_uses(const Program& program, CodeScan& scan, const Function& function);
+
 /// Follows the code from its start along direct jumps and jump tables; what is reached by neither is left out. What a
 /// called function takes off the stack itself, as 32-bit ones that return structures do, is not seen.
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function);

@@ -1,0 +1,338 @@
+#!/usr/bin/env python3
+"""Variables and inlined frames of generated programs against what the programs say of themselves.
+
+usage: variables.py DEEPTRACE [FIRST_SEED COUNT [BUILD,…]]
+
+A generated program calls mark() at many places. Built with -DLOG it prints there the values of its variables, and which
+functions have been entered, as the source has them; such a build knows nothing of optimisation. The other builds have the
+calls alone: at each of them the frames have to be the same functions, inlined ones too, and a variable of the frame that
+called has to have the logged value, or be said to have none. How many have none is printed for each build.
+
+With optimisation compilers themselves describe a few values wrongly: gcc moves what is left of a statement after a call
+and says so for the places after it alone; clang leaves out that a value was spilled, or counts from a stack pointer that
+has moved, and takes parts of a copied structure for the whole; -Os puts calls in two functions together. Their share is bounded by what was seen (MOST)."""
+import collections
+import os
+import random
+import re
+import subprocess
+import sys
+import tempfile
+
+BUILDS = {f"{compiler}{bits} {level}{more}": [compiler, *([bits] if bits else []), level, *more.split()]
+          for compiler in ("gcc", "clang") for bits in ("", " -m32") for level in ("-O0", "-O1", "-O2", "-Os", "-O3")
+          for more in ("", " -fomit-frame-pointer", " -gdwarf-4")
+          if not more or (level == "-O2" and more != " -fomit-frame-pointer") or (level == "-O1" and not bits)}
+BUILDS = {name: [word for part in words for word in part.split()] for name, words in BUILDS.items()}
+COMMON = ["-g", "-w", "-fwrapv", "-ffp-contract=off", "-msse2", "-mfpmath=sse"]
+MARKS = 120  # looked at in one run
+MOST = {"gcc": 15, "clang": 30}  # wrong values, of a thousand, with optimisation
+SHORT = ("gcc -O0", "gcc -O1", "gcc -O2", "gcc -Os", "gcc -m32 -O0", "gcc -m32 -O2", "clang -O0", "clang -O2", "clang -O3",
+         "clang -m32 -O0", "clang -m32 -O2", "gcc -O2 -gdwarf-4", "clang -O2 -gdwarf-4")
+START = """#ifdef LOG
+#include <stdio.h>
+static const char *chain[64];
+static int depth;
+#define ENTER(name) chain[depth++] = name
+#define LEAVE(value) ({ __typeof__(value) r_ = (value); depth--; r_; })
+#define MARK(n, ...) do { printf("%d", n); for (int i_ = depth; i_-- > 0;) printf(" %s", chain[i_]); \\
+  printf("|" __VA_ARGS__); printf("\\n"); } while (0)
+#else
+#define ENTER(name)
+#define LEAVE(value) (value)
+#define MARK(n, ...) mark(n)
+#endif
+#define SHARE(x) __asm__ volatile("" : : "r"(&(x)) : "memory")
+void mark(int n);
+typedef struct { int a; short b; long long c; double d; } level;
+volatile int seed_of_all = 5;
+"""
+SCALARS = {"int": "%d", "unsigned": "%u", "short": "%d", "unsigned char": "%d", "signed char": "%d", "long long": "%lld",
+           "unsigned long long": "%llu", "double": "%.17g", "float": "%.9g"}
+
+
+class Program:
+    """A generated program; functions call those before them."""
+
+    def __init__(self, seed):
+        self.random = random.Random(seed)
+        self.text, self.marks, self.names = [START], 0, 0
+        self.functions = []
+        for i in range(self.random.randrange(4, 8)):
+            self.function(f"reading_{i}")
+        self.text.append("int main(void) {\n  ENTER(\"main\");\n  int sum = seed_of_all;\n"
+                         "  level first_ = {3, 4, 5, 6.5};\n  SHARE(first_);")
+        for name, types in self.functions[-3:]:
+            given = ", ".join("&first_" if type == "const level *" else "first_" if type == "level" else
+                              f"({type})(sum + {self.random.randrange(9)})" for type in types)
+            self.text.append(f"  sum += (int){name}({given}) & 1023;\n  {self.mark([('sum', '%d', 'sum')])}")
+        self.text.append("  return LEAVE(sum & 0);\n}\n")
+
+    def pick(self, *choices):
+        return self.random.choice(choices)
+
+    def mark(self, shown):
+        self.marks += 1
+        form = "".join(f" {name}={form}" for name, form, _ in shown)
+        return f"MARK({self.marks}, \"{form}\"{''.join(', ' + value for _, _, value in shown)});"
+
+    def function(self, name):
+        types = [self.pick(*SCALARS, "level", "const level *", "int", "long long") for _ in range(self.random.randrange(1, 6))]
+        self.scope = [[]]
+        for i, type in enumerate(types):
+            self.scope[-1].append((f"p{i}", type))
+        inlining = self.pick("static ", "static ", "static inline __attribute__((always_inline)) ",
+                             "static __attribute__((noinline)) ", "")
+        self.result = self.pick("int", "long long", "unsigned", "double")
+        given = ", ".join(f"{type} {name}" for name, type in self.scope[-1])
+        self.text.append(f"{inlining}{self.result} {name}({given}) {{\n  ENTER(\"{name}\");")
+        self.loops = self.calls = 0
+        self.block(3, "  ")
+        self.text.append(f"  return LEAVE(({self.result})({self.value('int')}));\n}}\n")
+        self.functions.append((name, types))
+
+    def visible(self):
+        seen = {}
+        for scope in self.scope:
+            seen.update(dict(scope))
+        return seen
+
+    def parts(self):
+        """What can be read: its text and its type."""
+        found = []
+        for name, type in self.visible().items():
+            if type in ("level", "const level *"):
+                found += [(f"{name}{'.' if type == 'level' else '->'}{part}", of)
+                          for part, of in (("a", "int"), ("b", "short"), ("c", "long long"), ("d", "double"))]
+            elif type == "int[4]":
+                found += [(f"{name}[{i}]", "int") for i in range(4)]
+            elif type == "int *":
+                found.append((f"*{name}", "int"))
+            else:
+                found.append((name, type))
+        return found
+
+    def number(self, depth=0):
+        """An expression of an integer's type, as an unsigned number."""
+        whole = [text for text, type in self.parts() if type not in ("double", "float")]
+        kind = self.random.randrange(6 if depth < 2 else 2)
+        if kind == 0 or not whole:
+            return str(self.random.randrange(1, 60))
+        if kind < 3:
+            return f"(unsigned){self.random.choice(whole)}"
+        if kind == 3:
+            return f"({self.number(depth + 1)} >> {self.random.randrange(1, 5)})"
+        return f"({self.number(depth + 1)} {self.pick('+', '-', '*', '^', '&')} {self.number(depth + 1)})"
+
+    def value(self, type):
+        if type not in ("double", "float"):
+            return f"({type}){self.number()}"
+        some = [text for text, of in self.parts() if of in ("double", "float")]
+        first = self.random.choice(some) if some and self.random.random() < 0.7 else f"({self.number()} & 1023)"
+        return f"({type})({first} * 0.5 + ({self.number()} & 255))"
+
+    def given(self, types):
+        levels = [name for name, type in self.visible().items() if type == "level"]
+        at = [name for name, type in self.visible().items() if type == "const level *"]
+        words = []
+        for type in types:
+            if type == "level":
+                if not levels and not at:
+                    return None
+                words.append(self.random.choice(levels + [f"*{name}" for name in at]))
+            elif type == "const level *":
+                if not levels and not at:
+                    return None
+                words.append(self.random.choice([f"&{name}" for name in levels] + at))
+            else:
+                words.append(self.value(type))
+        return ", ".join(words)
+
+    def shown(self):
+        parts = self.parts()
+        self.random.shuffle(parts)
+        return [(text, SCALARS[type], text) for text, type in parts[:10]]
+
+    def block(self, depth, indent):
+        self.scope.append([])
+        for _ in range(self.random.randrange(3, 7)):
+            self.statement(depth, indent)
+        self.scope.pop()
+
+    def statement(self, depth, indent):
+        kind = self.random.randrange(14)
+        out = lambda text: self.text.append(indent + text)
+        names = self.visible()
+        if kind < 4:
+            type = self.pick(*SCALARS, "level", "int[4]", "int *", "int")
+            here = dict(self.scope[-1] + (self.scope[0] if len(self.scope) == 2 else []))
+            reuse = [name for name in names if name not in here]
+            self.names += 1
+            name = self.random.choice(reuse) if reuse and self.random.random() < 0.15 else f"v{self.names}"
+            if type == "level":
+                name = f"w{self.names}"
+                out(f"level {name} = {{{self.value('int')}, {self.value('short')}, {self.value('long long')}, "
+                    f"{self.value('double')}}};")
+            elif type == "int[4]":
+                name = f"v{self.names}"
+                out(f"int {name}[4] = {{{', '.join(self.value('int') for _ in range(4))}}};")
+            elif type == "int *":
+                targets = [f"{one}[{self.number()} & 3]" for one, of in names.items() if of == "int[4]"]
+                targets += [one for one, of in names.items() if of == "int"]
+                if not targets:
+                    return
+                name = f"v{self.names}"
+                out(f"int *{name} = &{self.random.choice(targets)};")
+            else:
+                fresh = self.value(type)
+                if name in re.findall(r"\w+", fresh):
+                    name = f"v{self.names}"
+                out(f"{type} {name} = {fresh};")
+            self.scope[-1].append((name, type))
+            if type in ("level", "int[4]"):
+                out(f"SHARE({name});")
+        elif kind < 7:
+            text, type = self.random.choice([one for one in self.parts() if "->" not in one[0]] or [(None, None)])
+            if text and not text.startswith("i"):
+                out(f"{text} {self.pick('=', '=', '+=')} {self.value(type)};")
+        elif kind < 9 and depth > 0:
+            out(f"if ({self.number()} & {self.pick(1, 3, 4)}) {{")
+            self.block(depth - 1, indent + "  ")
+            if self.random.random() < 0.4:
+                out("} else {")
+                self.block(depth - 1, indent + "  ")
+            out("}")
+        elif kind == 9 and depth > 0 and self.loops < 2:
+            self.loops += 1
+            self.names += 1
+            name = f"i{self.names}"
+            out(f"for (int {name} = 0; {name} < {self.pick(2, 3, '(int)(' + self.number() + ' & 3)')}; {name}++) {{")
+            self.scope.append([(name, "int")])
+            self.block(depth - 1, indent + "  ")
+            self.scope.pop()
+            out("}")
+        elif kind < 12 and self.functions and self.calls < 3:
+            name, types = self.random.choice(self.functions)
+            given = self.given(types)
+            if given is None:
+                return
+            self.calls += 1
+            self.names += 1
+            out(f"int v{self.names} = (int){name}({given}) & 4095;")
+            self.scope[-1].append((f"v{self.names}", "int"))
+        else:
+            out(self.mark(self.shown()))
+
+
+def run(words, text=None):
+    return subprocess.run(words, input=text, capture_output=True, text=True, errors="replace", timeout=300, check=False)
+
+
+def same(shown, logged):
+    """One of the readings of what is shown is the logged number."""
+    for reading in shown.split("   ")[0].split(" · "):
+        reading = reading.split(" ")[0]
+        try:
+            if float(reading) == float(logged) or int(reading, 0) == int(float(logged)):
+                return True
+        except ValueError:
+            pass
+    return {"true": 1, "false": 0}.get(shown.split(" ")[0]) == float(logged)
+
+
+class Judge:
+    def __init__(self, deeptrace):
+        self.deeptrace, self.wrong, self.lost, self.frames = deeptrace, [], [], 0
+        self.counts = collections.defaultdict(collections.Counter)
+        self.reasons = collections.Counter()
+
+    def judge(self, folder, seed, build, log):
+        program = os.path.join(folder, "program")
+        made = run([*BUILDS[build], *COMMON, os.path.join(folder, "a.c"), os.path.join(folder, "mark.c"), "-o", program])
+        if made.returncode != 0:
+            sys.exit(f"{build}, seed {seed}: {made.stderr}")
+        words = ["halt at mark+0"]
+        for _, shown in log:
+            words += ["resume", "frames", "in frame 1", *(f"show {name}" for name, _ in shown)]
+        said = run([self.deeptrace, "console", program, "--uncut", "--colour", "never"], "\n".join(words) + "\n").stdout
+        answers = iter(re.split(r"^program\b[^\n]*?: ((?:halt at|in frame|show) [^\n]*|resume|frames)$", said, flags=re.M))
+        next(answers)
+        given = list(zip(answers, answers))
+        if [word for word, _ in given] != words:
+            self.lost.append(f"{build}, seed {seed}: the conversation broke off: {said[-300:]}")
+            return
+        at = iter(text.strip() for _, text in given[1:])
+        for chain, shown in log:
+            next(at)
+            frames = next(at)
+            names = re.findall(r"^ *\d+  0x[0-9a-f]+  (\w+)", frames, flags=re.M)[1:]
+            jumped = re.findall(r"by a jump from (\w+)", frames)
+            self.frames += 1
+            self.counts[build]["marks"] += 1
+            here = [name for name in names if name.startswith("reading_") or name == "main"] == chain
+            if not here and not jumped:
+                self.counts[build]["merged"] += 1
+                self.wrong.append(f"{build}, seed {seed}: frames {names}, entered were {chain}")
+            next(at)
+            for name, logged in shown:
+                text = next(at)
+                if not here:
+                    continue
+                if text.startswith("wrong:") or " = unknown: " in text:
+                    self.counts[build]["missing"] += 1
+                    reason = text.split(": ", 2)[2] if text.startswith("wrong:") else text.split(" = unknown: ")[1]
+                    self.reasons[re.sub(r"\d+|0x\w+", "N", reason.split(";")[0])] += 1
+                elif same(text.split(" = ", 1)[1], logged):
+                    self.counts[build]["right"] += 1
+                else:
+                    self.counts[build]["wrong"] += 1
+                    self.wrong.append(f"{build}, seed {seed}: in {' '.join(chain)}: {text.splitlines()[0]}, logged {logged}")
+
+
+def log_of(folder):
+    """What the program says of itself: functions and values at each mark."""
+    program = os.path.join(folder, "logging")
+    made = run(["gcc", "-DLOG", *COMMON, os.path.join(folder, "a.c"), os.path.join(folder, "mark.c"), "-o", program])
+    if made.returncode != 0:
+        sys.exit(made.stderr)
+    log = []
+    for line in run([program]).stdout.splitlines()[:MARKS]:
+        chain, _, shown = line.partition("|")
+        log.append((chain.split()[1:], [one.split("=") for one in shown.split()]))
+    return log
+
+
+def main():
+    words = sys.argv[2:]
+    first, count = (int(words[0]), int(words[1])) if len(words) > 1 else (2, 6)
+    builds = words[2].split(",") if len(words) > 2 else list(BUILDS) if len(words) > 1 else SHORT
+    judge = Judge(sys.argv[1])
+    with tempfile.TemporaryDirectory(dir=os.environ.get("TMPDIR")) as folder:
+        with open(os.path.join(folder, "mark.c"), "w", encoding="utf-8") as file:
+            file.write("volatile int marked;\nvoid mark(int n) { marked = n; }\n")
+        for seed in range(first, first + count):
+            with open(os.path.join(folder, "a.c"), "w", encoding="utf-8") as file:
+                file.write("\n".join(Program(seed).text))
+            log = log_of(folder)
+            for build in builds:
+                judge.judge(folder, seed, build, log)
+    print(f"{judge.frames} marks: the frames at each, and the variables of the calling one")
+    failed = list(judge.lost)
+    for build in builds:
+        of = judge.counts[build]
+        most = 0 if "-O0" in build else MOST[build.split()[0]]
+        if 1000 * of["wrong"] > most * (of["right"] + of["wrong"]) or 1000 * of["merged"] > most * of["marks"]:
+            failed.append(f"{build}: {of['wrong']} wrong values, {of['merged']} wrong frames: more than {most} of a thousand")
+        print(f"  {build:28} {of['right']:6} right {of['wrong']:4} wrong {of['missing']:6} without a value "
+              f"({100 * of['missing'] / max(1, of['right'] + of['wrong'] + of['missing']):.1f}%)"
+              + (f", {of['merged']} wrong frames" if of["merged"] else ""))
+    for reason, times in judge.reasons.most_common(12):
+        print(f"  {times:6} {reason}")
+    repeated = collections.Counter(judge.wrong)
+    print("\n".join(f"{one} ({times} times)" for one, times in repeated.most_common(30)))
+    print("\n".join(failed[:20]))
+    return 1 if failed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
