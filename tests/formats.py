@@ -23,9 +23,10 @@ COMMANDS = {
     "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon",
               "steps --stack --from level_between --count 30 gauge32"],
     "plan": ["plan levels.plan tidelog readings.txt", "plan sluice.plan sluice"],
+    "syscalls": ["syscalls beacon", "syscalls --all tidelog readings.txt"],
     "fault": ["fault reef number", "fault reef deep", "fault reef throw", "fault reef calm"],
 }
-RUNNING = {"hits", "steps", "plan", "fault"}
+RUNNING = {"hits", "steps", "plan", "fault", "syscalls"}
 # What holds values: keys in it are members of the program's types, or registers.
 VALUES = {"value", "left", "right", "before", "after", "changed"}
 

@@ -34,6 +34,7 @@ const std::map<std::string, Words>& uses_of_commands() {
       {"steps", {"--from", "level_sum", "--count", "20", demo("tidelog"), demo("readings.txt")}},
       {"plan", {levels_plan(), demo("tidelog"), demo("readings.txt")}},
       {"fault", {demo("reef"), "number"}},
+      {"syscalls", {"--only", "write", demo("tidelog"), demo("readings.txt")}},
   };
   return uses;
 }
@@ -131,9 +132,15 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"plan", {"--check"}, planned, "station 17", 0, true},
       {"fault", {"--core", readings}, {}, "is not an ELF file", 3},
       {"fault", {"--deep"}, {demo("reef"), "number"}, "the value was made at reef::number()"},
+      {"syscalls", {"--only", "nanosleep"}, {demo("beacon")}, "3 calls;"},
+      {"syscalls", {"--except", "nanosleep"}, {demo("beacon")}, "5 calls;"},
+      {"syscalls", {"--bytes", "4"}, {demo("beacon")}, "\"Gray\" and 18 more bytes"},
+      {"syscalls", {"--count", "2"}, {demo("beacon")}, "2 calls;"},
+      {"syscalls", {"--source-moved", "/nowhere=/elsewhere"}, {demo("beacon")}, "8 calls;"},
   };
   // What all commands that run a program share.
-  const std::map<std::string, Words> runs = {{"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}};
+  const std::map<std::string, Words> runs = {
+      {"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}, {"syscalls", program}};
   for (const auto& [command, rest] : runs) {
     const Words start = {rest.begin(), rest.end() - 2};
     const int usual = command == "fault" ? 1 : 0;  // this program ends without one
@@ -144,7 +151,7 @@ std::vector<Case> cases(const TempFolder& folder) {
     result.push_back({command, {"--children", "kept"}, rest, "--children kept", 2});
     result.push_back({command, {"--attach", "none"}, start, "--attach none", 2});
     result.push_back({command, {"--stop-with", "luck"}, rest, "--stop-with luck", 2});
-    result.push_back({command, {"--own", "/nowhere"}, rest, "", usual});
+    result.push_back({command, {"--own", "/nowhere"}, rest, "", command == "syscalls" ? 1 : usual});
     result.push_back({command, {"--debug-dir", "/nowhere"}, rest, "", usual});
   }
   return result;

@@ -96,8 +96,8 @@ int after_damage(int status) {
 }
 
 std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines,   &kData, &kUses,  &kCompare, &kExplain,
-                                           &kHits,   &kFault,   &kConsole, &kPlan, &kSteps, &kDemo};
+  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines,   &kData, &kUses,  &kCompare,  &kExplain,
+                                           &kHits,   &kFault,   &kConsole, &kPlan, &kSteps, &kSyscalls, &kDemo};
   return kCommands;
 }
 

@@ -45,6 +45,7 @@ extern const Command kFault;
 extern const Command kConsole;
 extern const Command kPlan;
 extern const Command kSteps;
+extern const Command kSyscalls;
 extern const Command kExplain;
 extern const Command kDemo;
 

@@ -61,6 +61,8 @@ constexpr Station kTour[] = {
     {"24-fault", "a crash inside sscanf, led back to the argument that was passed by value", "fault {reef} number"},
     {"25-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
     {"26-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
+    {"27-syscalls", "the system calls of a program in assembly, each with its line", "syscalls {beacon}"},
+    {"28-syscalls-c", "those of a C program, through the library's functions", "syscalls {tidelog} {readings.txt}"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

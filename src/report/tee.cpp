@@ -110,6 +110,16 @@ class StepsTee final : public Tee<session::StepsSink> {
   void end(const session::StepsSummary& summary) override { each(&Sink::end, summary); }
 };
 
+class SyscallsTee final : public Tee<session::SyscallsSink> {
+  using Sink = session::SyscallsSink;
+
+ public:
+  using Tee::Tee;
+  void begin(const session::SyscallsStart& start) override { each(&Sink::begin, start); }
+  void row(const session::SyscallRow& row) override { each(&Sink::row, row); }
+  void end(const session::SyscallsSummary& summary) override { each(&Sink::end, summary); }
+};
+
 }  // namespace
 
 std::unique_ptr<study::UsesSink> tee(Sinks<study::UsesSink> sinks) {
@@ -135,6 +145,9 @@ std::unique_ptr<session::PlanSink> tee(Sinks<session::PlanSink> sinks) {
 }
 std::unique_ptr<session::StepsSink> tee(Sinks<session::StepsSink> sinks) {
   return std::make_unique<StepsTee>(std::move(sinks));
+}
+std::unique_ptr<session::SyscallsSink> tee(Sinks<session::SyscallsSink> sinks) {
+  return std::make_unique<SyscallsTee>(std::move(sinks));
 }
 
 }  // namespace deeptrace::report

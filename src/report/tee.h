@@ -8,6 +8,7 @@
 #include "session/hits.h"
 #include "session/plan.h"
 #include "session/steps.h"
+#include "session/syscalls.h"
 #include "study/compare.h"
 #include "study/data.h"
 #include "study/lines.h"
@@ -27,5 +28,6 @@ std::unique_ptr<study::CompareSink> tee(Sinks<study::CompareSink> sinks);
 std::unique_ptr<session::HitsSink> tee(Sinks<session::HitsSink> sinks);
 std::unique_ptr<session::PlanSink> tee(Sinks<session::PlanSink> sinks);
 std::unique_ptr<session::StepsSink> tee(Sinks<session::StepsSink> sinks);
+std::unique_ptr<session::SyscallsSink> tee(Sinks<session::SyscallsSink> sinks);
 
 }  // namespace deeptrace::report

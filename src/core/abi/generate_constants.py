@@ -1,0 +1,115 @@
+#!/usr/bin/env python3
+"""Works out the constants of the machine's headers and the groups that they form.
+
+usage: generate_constants.py OUTPUT.inc COMPILER linux.groups
+
+What a header defines comes from the compiler's own preprocessor; which names are whole numbers, and which, from the
+compiler: names that it refuses are left out, by the lines of its errors."""
+import fnmatch
+import os
+import re
+import subprocess
+import sys
+import tempfile
+
+# Where two have different values of a name the first counts: the kernel's own before the C library's.
+HEADERS = """asm/fcntl.h linux/fcntl.h fcntl.h unistd.h linux/stat.h sys/stat.h sys/mman.h linux/mman.h sys/socket.h netinet/in.h
+netinet/tcp.h linux/net.h poll.h asm/poll.h sys/epoll.h sys/eventfd.h sys/signalfd.h sys/timerfd.h sys/inotify.h sys/wait.h
+sys/resource.h sched.h linux/sched.h linux/ptrace.h sys/ptrace.h linux/prctl.h asm/prctl.h sys/mount.h linux/mount.h
+sys/xattr.h linux/xattr.h linux/futex.h time.h linux/time.h asm/signal.h signal.h asm/siginfo.h sys/ipc.h sys/shm.h sys/sem.h
+sys/msg.h linux/seccomp.h linux/random.h linux/memfd.h linux/bpf.h linux/membarrier.h linux/fs.h linux/falloc.h
+linux/io_uring.h linux/close_range.h asm/ioctls.h sys/ioctl.h linux/sockios.h sys/file.h linux/limits.h linux/if_packet.h
+linux/netlink.h linux/capability.h linux/openat2.h linux/landlock.h errno.h""".split()
+
+
+def run(words, text):
+    return subprocess.run(words, input=text, capture_output=True, text=True, check=False, env={**os.environ, "LC_ALL": "C"})
+
+
+def candidates(compiler, include, wanted):
+    defined = run([*compiler, "-E", "-dM", "-"], include).stdout
+    names = {match[1] for match in re.finditer(r"^#define (_*[A-Z][A-Z0-9_]*) \S", defined, re.M)}
+    if names:
+        plain = run([*compiler, "-E", "-P", "-"], include).stdout  # enumerators
+        names |= set(re.findall(r"\b[A-Z][A-Z0-9]*_[A-Z0-9_]+\b", plain)) | wanted
+    own = run([*compiler, "-E", "-dM", "-"], "").stdout
+    return sorted(names - set(re.findall(r"^#define (\w+) ", own, re.M)))
+
+
+def values_of(compiler, include, names, folder):
+    """Names that are whole numbers, with their values."""
+    source = os.path.join(folder, "a.c")
+    while names:
+        lines = "\n".join(f"enum {{ e_{i} = ({name}) }};" for i, name in enumerate(names))
+        with open(source, "w", encoding="utf-8") as file:
+            file.write(f"{include}\n#line 1 \"names\"\n{lines}\nconst long long values[] = {{"
+                       + ",".join(f"e_{i}" for i in range(len(names))) + "};\n")
+        limit = "-ferror-limit=0" if "clang" in compiler[0] else "-fmax-errors=0"
+        made = run([*compiler, "-S", limit, "-o", "-", source], None)
+        bad = {int(match[1]) - 1 for match in re.finditer(r"^names:(\d+):.*error", made.stderr, re.M)}
+        bad = {one for one in bad if one < len(names)}
+        if not bad:
+            if made.returncode != 0:
+                return {}
+            numbers = []
+            for line in made.stdout.split("values:")[1].splitlines()[1:]:
+                if match := re.match(r"\s*\.(quad|zero)\s+(-?\d+)", line):
+                    numbers += [int(match[2])] if match[1] == "quad" else [0] * (int(match[2]) // 8)
+                elif numbers:
+                    break
+            return dict(zip(names, numbers))
+        names = [name for i, name in enumerate(names) if i not in bad]
+    return {}
+
+
+def read_groups(path):
+    groups = {}
+    with open(path, encoding="utf-8") as file:
+        for line in file:
+            if line.strip() and not line.startswith("#"):
+                name, *members = line.split()
+                groups[name] = members
+    return groups
+
+
+def members_of(patterns, values):
+    """Name and the mask of the field that it is one value of, 0 for a set of bits of its own."""
+    found = {}
+    out = {name for pattern in patterns if pattern.startswith("-") for name in fnmatch.filter(values, pattern[1:])}
+    for pattern in patterns:
+        name, _, mask = pattern.partition("/")
+        bits = values.get(mask, int(mask, 0) if mask[:1].isdigit() else 0) if mask else 0
+        for one in ([] if pattern.startswith("-") else sorted(fnmatch.filter(values, name)) if "*" in name else [name]):
+            if one in values and one not in out and one not in found:
+                found[one] = bits
+    return found
+
+
+def main():
+    output, compiler, groups = sys.argv[1], sys.argv[2].split(), read_groups(sys.argv[3])
+    wanted = {name.partition("/")[0] for members in groups.values() for name in members if "*" not in name and name[0] != "-"}
+    values = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for header in HEADERS:
+            include = f"#define _GNU_SOURCE 1\n#include <{header}>"
+            for name, value in values_of(compiler, include, candidates(compiler, include, wanted), folder).items():
+                values.setdefault(name, value)
+    lines = ["// Generated by generate_constants.py; do not edit.", "constexpr Constant kConstants[] = {"]
+    lines += [f'    {{"{name}", {value if value > -2**63 else "INT64_MIN"}}},' for name, value in sorted(values.items())]
+    lines += ["};"]
+    rows = []
+    for name, patterns in groups.items():
+        members = members_of(patterns, values)
+        if not members:
+            sys.exit(f"{sys.argv[3]}: none of the constants of {name} is in the headers")
+        rows.append(f'    {{"{name}", kGroup_{name}}},')
+        lines.append(f"constexpr GroupMember kGroup_{name}[] = {{")
+        lines += [f'    {{"{one}", {values[one]}, {mask}}},' for one, mask in members.items()]
+        lines.append("};")
+    lines += ["constexpr ConstantGroup kGroups[] = {", *sorted(rows), "};"]
+    with open(output, "w", encoding="utf-8") as file:
+        file.write("\n".join(lines) + "\n")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,529 @@
+#include "look/call_decoder.h"
+
+#include <arpa/inet.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+#include <sys/wait.h>
+
+#include <algorithm>
+#include <cctype>
+#include <cstring>
+
+#include "abi/constants.h"
+#include "abi/signal_names.h"
+#include "base/number.h"
+
+namespace deeptrace::look {
+namespace {
+
+using abi::ArgumentShape;
+using inspect::Value;
+using Kind = ArgumentShape::Kind;
+using Way = ArgumentShape::Way;
+using By = ArgumentShape::Count::By;
+
+constexpr std::uint64_t kMostErrors = 4095;  // the kernel's MAX_ERRNO: results from -4095 to -1 are errors
+
+Value number_value(std::uint64_t number, unsigned bits, bool is_signed) {
+  Value value;
+  value.kind = Value::Kind::integer;
+  value.bits = bits;
+  value.size = bits / 8;
+  value.is_signed = is_signed;
+  value.number = bits == 64 ? number : number & ((std::uint64_t(1) << bits) - 1);
+  return value;
+}
+
+/// A number that has a name.
+Value named_value(std::uint64_t number, unsigned bits, std::string text) {
+  Value value = number_value(number, bits, true);
+  value.kind = Value::Kind::enumeration;
+  value.text = std::move(text);
+  return value;
+}
+
+Value words_value(std::string text) {
+  Value value;
+  value.kind = Value::Kind::state;
+  value.text = std::move(text);
+  return value;
+}
+
+std::string octal(std::uint64_t value) {
+  char text[32];
+  std::snprintf(text, sizeof text, "0%llo", static_cast<unsigned long long>(value));
+  return text;
+}
+
+/// The type of a file and its permissions, as in st_mode.
+std::string mode_words(std::uint64_t mode) {
+  const abi::ConstantGroup* types = abi::constant_group("filetype");
+  const abi::Spelled spelled = types != nullptr ? abi::spell_flags(*types, mode & S_IFMT) : abi::Spelled{};
+  return (spelled.names.empty() ? "" : std::string(spelled.names[0]) + " ") + octal(mode & ~std::uint64_t(S_IFMT));
+}
+
+std::string wait_words(int status) {
+  if (WIFEXITED(status)) return "exited with status " + std::to_string(WEXITSTATUS(status));
+  if (WIFSIGNALED(status))
+    return "ended by " + abi::signal_name(WTERMSIG(status)) + (WCOREDUMP(status) ? ", with a core file" : "");
+  if (WIFSTOPPED(status)) return "stopped by " + abi::signal_name(WSTOPSIG(status));
+  return WIFCONTINUED(status) ? "goes on" : hex_text(static_cast<std::uint32_t>(status));
+}
+
+/// A field of a structure whose number means something else: which, and how it is read.
+struct FieldMeaning {
+  std::string_view structure, field;
+  enum class How : std::uint8_t { mode, flags, one, signal, device } how;
+  std::string_view group = {};
+};
+constexpr FieldMeaning kFields[] = {
+    {"stat", "st_mode", FieldMeaning::How::mode},
+    {"stat64", "st_mode", FieldMeaning::How::mode},
+    {"statx", "stx_mode", FieldMeaning::How::mode},
+    {"statx", "stx_mask", FieldMeaning::How::flags, "statx"},
+    {"stat", "st_dev", FieldMeaning::How::device},
+    {"stat64", "st_dev", FieldMeaning::How::device},
+    {"pollfd", "events", FieldMeaning::How::flags, "poll"},
+    {"pollfd", "revents", FieldMeaning::How::flags, "poll"},
+    {"epoll_event", "events", FieldMeaning::How::flags, "epoll"},
+    {"sigaction", "sa_flags", FieldMeaning::How::flags, "sa"},
+    {"siginfo", "si_signo", FieldMeaning::How::signal},
+    {"flock", "l_whence", FieldMeaning::How::one, "whence"},
+    {"clone_args", "flags", FieldMeaning::How::flags, "clone"},
+    {"clone_args", "exit_signal", FieldMeaning::How::signal},
+    {"open_how", "flags", FieldMeaning::How::flags, "open"},
+    {"msghdr", "msg_flags", FieldMeaning::How::flags, "msg"},
+};
+
+void name_fields(std::string_view structure, Value& value) {
+  if (value.kind == Value::Kind::array) {
+    for (Value& part : value.parts) name_fields(structure, part);
+    return;
+  }
+  for (const FieldMeaning& one : kFields) {
+    if (one.structure != structure) continue;
+    for (Value& part : value.parts) {
+      if (part.label != one.field || part.kind != Value::Kind::integer) continue;
+      const abi::ConstantGroup* group = abi::constant_group(one.group);
+      using How = FieldMeaning::How;
+      if (one.how == How::mode) part.text = mode_words(part.number);
+      if (one.how == How::signal && part.number != 0) part.text = abi::signal_name(static_cast<int>(part.number));
+      if (one.how == How::device)
+        part.text = std::to_string(gnu_dev_major(part.number)) + ":" + std::to_string(gnu_dev_minor(part.number));
+      if (group != nullptr)
+        part.text =
+            (one.how == How::flags ? abi::spell_flags(*group, part.number) : abi::spell_one(*group, part.number))
+                .words();
+      if (!part.text.empty()) part.kind = Value::Kind::enumeration;
+    }
+  }
+}
+
+/// Only then open(2) looks at the permissions.
+bool makes_file(std::uint64_t flags) {
+  constexpr std::uint64_t kTemporary = 0x400000;  // <asm-generic/fcntl.h>: __O_TMPFILE
+  const abi::Constant* creates = abi::constant("O_CREAT");
+  return (flags & (kTemporary | (creates != nullptr ? static_cast<std::uint64_t>(creates->value) : 0))) != 0;
+}
+
+bool is_text(const std::vector<std::uint8_t>& bytes) {
+  return std::ranges::all_of(
+      bytes, [](std::uint8_t b) { return b >= 0x20 ? b != 0x7f : b == '\n' || b == '\t' || b == '\r'; });
+}
+
+}  // namespace
+
+AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
+  AskedCall asked{table, number, {}};
+  const isa::Mode mode = table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
+  for (unsigned i = 0; i < abi::kMostArguments; ++i) {
+    asked.arguments[i] = abi::argument(view.registers(), i + 1, mode);
+    if (mode == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
+  }
+  return asked;
+}
+
+std::pair<std::string, std::string> error_words(int error) {
+  // <linux/errno.h>, which programs do not see.
+  if (error == 512 || error == 513 || error == 514 || error == 516)
+    return {"ERESTART", "interrupted by a signal: begins anew, or fails with EINTR"};
+  const char* name = ::strerrorname_np(error);
+  const char* meaning = ::strerrordesc_np(error);
+  return {name != nullptr ? name : "error " + std::to_string(error), meaning != nullptr ? meaning : ""};
+}
+
+CallDecoder::CallDecoder(DescriptorName descriptor, std::size_t most)
+    : descriptor_(std::move(descriptor)), most_(most) {}
+
+abi::KernelTypes& CallDecoder::types(abi::CallTable table) {
+  auto& place = types_[table];
+  if (!place) place = std::make_unique<abi::KernelTypes>(table);
+  return *place;
+}
+
+/// Of one call.
+class CallDecoder::Reader {
+ public:
+  Reader(CallDecoder& decoder, const AskedCall& asked, const state::StateView& view,
+         std::optional<std::uint64_t> result = std::nullopt)
+      : decoder_(decoder),
+        asked_(asked),
+        view_(view),
+        result_(result),
+        word_(asked.table == abi::CallTable::x86_64 ? 8 : 4) {}
+
+  Value read(const ArgumentShape& shape, std::size_t index) {
+    const std::uint64_t raw = asked_.arguments[index];
+    if (shape.way == Way::value) return plain(shape, raw, index);
+    if (raw == 0) return pointer(0);
+    Value value = pointer(raw);
+    value.parts = {pointed(shape, raw)};
+    return value;
+  }
+  /// What a call returned.
+  Value result(const ArgumentShape& shape, std::uint64_t raw) { return plain(shape, raw, 0); }
+
+ private:
+  [[nodiscard]] unsigned bits() const { return word_ * 8; }
+  [[nodiscard]] static Value unreadable() {
+    Value value;
+    value.text = "it cannot be read";
+    return value;
+  }
+  [[nodiscard]] Value pointer(std::uint64_t address) const {
+    Value value = number_value(address, bits(), false);
+    value.kind = Value::Kind::pointer;
+    return value;
+  }
+
+  Value plain(const ArgumentShape& shape, std::uint64_t raw, std::size_t index) {
+    const auto low = static_cast<std::uint32_t>(raw);
+    switch (shape.kind) {
+      case Kind::signed_int:
+      case Kind::pid:
+      case Kind::uid:
+      case Kind::gid: return number_value(raw, 32, true);
+      case Kind::unsigned_int: return number_value(raw, 32, false);
+      case Kind::low_half:
+        return number_value(low | asked_.arguments[(index + 1) % asked_.arguments.size()] << 32U, 64, true);
+      case Kind::offset:
+      case Kind::signed_long: return number_value(raw, bits(), true);
+      case Kind::mode: return named_value(raw, 32, octal(low));
+      case Kind::device:
+        return named_value(raw, bits(), std::to_string(gnu_dev_major(raw)) + ":" + std::to_string(gnu_dev_minor(raw)));
+      case Kind::directory:
+      case Kind::descriptor: return descriptor(raw);
+      case Kind::signal: return named_value(raw, 32, low == 0 ? "0" : abi::signal_name(static_cast<int>(low)));
+      case Kind::flags:
+      case Kind::one: return spelled(shape, raw);
+      case Kind::path:
+      case Kind::string: return string(raw);
+      case Kind::strings: return strings(raw);
+      case Kind::address: return pointer(raw);
+      case Kind::depends: return depending(shape, index);
+      case Kind::none: return number_value(raw, bits(), true);
+      default: return number_value(raw, bits(), false);
+    }
+  }
+
+  Value descriptor(std::uint64_t raw) {
+    constexpr std::int32_t kCurrent = -100;  // AT_FDCWD
+    const auto number = static_cast<std::int32_t>(raw);
+    if (number == kCurrent) return named_value(raw, 32, "AT_FDCWD");
+    const std::string name = number >= 0 && decoder_.descriptor_ ? decoder_.descriptor_(raw & 0xffffffff) : "";
+    return named_value(raw, 32, std::to_string(number) + (name.empty() ? "" : " (" + name + ")"));
+  }
+
+  static Value spelled(const ArgumentShape& shape, std::uint64_t raw) {
+    const abi::ConstantGroup* group = abi::constant_group(shape.of);
+    if (group == nullptr) return number_value(raw, 64, false);
+    // Most are of 32 bits, and compilers leave what they like above.
+    const bool low = static_cast<std::int64_t>(raw) < 0 || raw >> 32U == 0;
+    const std::uint64_t number = low ? static_cast<std::uint32_t>(raw) : raw;
+    const abi::Spelled spelled =
+        shape.kind == Kind::flags ? abi::spell_flags(*group, number) : abi::spell_one(*group, number);
+    return named_value(raw, 32, spelled.words());
+  }
+
+  /// The same types for another argument's value.
+  Value depending(const ArgumentShape& shape, std::size_t index) {
+    const auto found = abi::variant(abi::call_name(asked_.number, asked_.table), asked_.arguments[shape.by - 1U]);
+    if (!found) return number_value(asked_.arguments[index], bits(), false);
+    if (found->way == Way::written && !result_) return pointer(asked_.arguments[index]);
+    return read(*found, index);
+  }
+
+  std::optional<std::string> text_at(std::uint64_t address, bool& whole) {
+    constexpr std::size_t kMost = 4096, kPiece = 64;
+    std::string text;
+    while (text.size() < kMost) {
+      std::uint8_t piece[kPiece];
+      const std::size_t wanted = kPiece - (address + text.size()) % kPiece;
+      const std::size_t got = view_.read_memory(address + text.size(), {piece, wanted});
+      if (got == 0) return text.empty() ? std::nullopt : std::optional(text);
+      const auto* end = std::find(piece, piece + got, std::uint8_t(0));
+      text.append(static_cast<const std::uint8_t*>(piece), end);
+      if (end != piece + got) {
+        whole = true;
+        return text;
+      }
+    }
+    return text;
+  }
+  Value string(std::uint64_t address) {
+    Value value = pointer(address);
+    if (address == 0) return value;
+    bool whole = false;
+    const auto text = text_at(address, whole);
+    Value read = unreadable();
+    if (text) {
+      read.kind = Value::Kind::string;
+      read.text = *text;
+      read.count = text->size();
+      read.raw.assign(text->begin(), text->end());
+    }
+    value.parts = {std::move(read)};
+    return value;
+  }
+  Value strings(std::uint64_t address) {
+    constexpr std::uint64_t kMost = 4096, kShown = 32;
+    Value value = pointer(address);
+    if (address == 0) return value;
+    Value list;
+    list.kind = Value::Kind::array;
+    for (; list.count < kMost; ++list.count) {
+      const auto one = word_at(address + list.count * word_);
+      if (!one || *one == 0) break;
+      if (list.count < kShown) {
+        Value text = string(*one);
+        list.parts.push_back(text.parts.empty() ? text : text.parts.front());
+      }
+    }
+    value.parts = {std::move(list)};
+    return value;
+  }
+  std::optional<std::uint64_t> word_at(std::uint64_t address) {
+    std::uint64_t word = 0;
+    std::uint8_t raw[8] = {};
+    if (view_.read_memory(address, {raw, word_}) != word_) return std::nullopt;
+    std::memcpy(&word, raw, word_);
+    return word;
+  }
+
+  [[nodiscard]] std::uint64_t count_of(const ArgumentShape::Count& count) const {
+    switch (count.by) {
+      case By::number: return count.number;
+      case By::argument: return asked_.arguments[count.number - 1U];
+      case By::result: return result_ && static_cast<std::int64_t>(*result_) > 0 ? *result_ : 0;
+      default: return 1;
+    }
+  }
+
+  Value pointed(const ArgumentShape& shape, std::uint64_t address) {
+    switch (shape.kind) {
+      case Kind::bytes: return bytes(address, count_of(shape.count));
+      case Kind::signal_set: return signal_set(address, shape.count.by == By::one ? 8 : count_of(shape.count));
+      case Kind::descriptor_set: return descriptor_set(address, count_of(shape.count));
+      case Kind::socket_address: return socket_address(address, shape);
+      case Kind::entries: return entries(address, count_of(shape.count));
+      case Kind::wait_status: {
+        const auto status = number_at(address, 4);
+        return status ? named_value(*status, 32, wait_words(static_cast<int>(*status))) : unreadable();
+      }
+      case Kind::structure: return structure(shape, address);
+      default: return numbers(shape, address);
+    }
+  }
+
+  std::optional<std::uint64_t> number_at(std::uint64_t address, std::size_t size) {
+    std::uint64_t number = 0;
+    std::uint8_t raw[8] = {};
+    if (view_.read_memory(address, {raw, size}) != size) return std::nullopt;
+    std::memcpy(&number, raw, size);
+    return number;
+  }
+  /// Numbers one after the other.
+  Value numbers(const ArgumentShape& shape, std::uint64_t address) {
+    const bool narrow = shape.kind == Kind::signed_int || shape.kind == Kind::unsigned_int;
+    const std::size_t size = narrow ? 4 : shape.kind == Kind::offset ? 8 : word_;
+    const bool is_signed = shape.kind != Kind::unsigned_int && shape.kind != Kind::hex && shape.kind != Kind::size;
+    constexpr std::uint64_t kMost = 64;
+    Value list;
+    list.kind = Value::Kind::array;
+    list.count = count_of(shape.count);
+    for (std::uint64_t i = 0; i < std::min(list.count, kMost); ++i) {
+      const auto number = number_at(address + i * size, size);
+      if (!number) return unreadable();
+      list.parts.push_back(number_value(*number, static_cast<unsigned>(size) * 8, is_signed));
+    }
+    return shape.count.by == By::one && !list.parts.empty() ? list.parts.front() : list;
+  }
+
+  Value bytes(std::uint64_t address, std::uint64_t count) {
+    Value value;
+    value.count = count;
+    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(count, decoder_.most_));
+    const std::size_t got = view_.read_memory(address, raw);
+    if (got == 0 && count != 0) return unreadable();
+    raw.resize(got);
+    value.kind = is_text(raw) ? Value::Kind::string : Value::Kind::bytes;
+    if (value.kind == Value::Kind::string) value.text.assign(raw.begin(), raw.end());
+    value.size = count;
+    value.raw = std::move(raw);
+    return value;
+  }
+
+  Value structure(const ArgumentShape& shape, std::uint64_t address) {
+    abi::KernelTypes& kernel = decoder_.types(asked_.table);
+    const auto type = kernel.named(shape.of);
+    if (!type) return unreadable();
+    constexpr std::uint64_t kMost = 32;
+    const std::uint64_t size = kernel.types().size(*type), count = count_of(shape.count);
+    Value list;
+    list.kind = Value::Kind::array;
+    list.count = count;
+    for (std::uint64_t i = 0; i < std::min(count, kMost); ++i) {
+      std::vector<std::uint8_t> raw(size);
+      if (view_.read_memory(address + i * size, raw) != size) {
+        list.parts.push_back(unreadable());
+        break;
+      }
+      Value one = inspect::value_of(kernel.types(), *type, raw, address + i * size, {}, {.word = word_});
+      name_fields(shape.of, one);
+      list.parts.push_back(std::move(one));
+    }
+    return shape.count.by == By::one && !list.parts.empty() ? list.parts.front() : list;
+  }
+
+  Value signal_set(std::uint64_t address, std::uint64_t size) {
+    const auto set = number_at(address, std::clamp<std::uint64_t>(size, 1, 8));
+    if (!set) return unreadable();
+    std::string text;
+    for (int signal = 1; signal <= 64; ++signal) {
+      if ((*set >> (signal - 1) & 1) == 0) continue;
+      text += (text.empty() ? "" : " ") + abi::signal_name(signal);
+    }
+    if (*set == ~std::uint64_t(0)) text = "all signals";
+    return named_value(*set, 64, text.empty() ? "none" : text);
+  }
+
+  Value descriptor_set(std::uint64_t address, std::uint64_t count) {
+    constexpr std::uint64_t kMost = 1024;
+    std::vector<std::uint8_t> raw((std::min(count, kMost) + 7) / 8);
+    if (view_.read_memory(address, raw) != raw.size()) return unreadable();
+    std::string text;
+    for (std::uint64_t i = 0; i < std::min(count, kMost); ++i) {
+      if ((raw[i / 8] >> (i % 8) & 1U) != 0) text += (text.empty() ? "" : ", ") + std::to_string(i);
+    }
+    return words_value(text.empty() ? "none" : text);
+  }
+
+  /// Ports and addresses are in network order (RFC 1700).
+  Value socket_address(std::uint64_t address, const ArgumentShape& shape) {
+    std::uint8_t raw[128] = {};
+    const std::uint64_t size =
+        std::min<std::uint64_t>(shape.count.by == By::one ? sizeof raw : count_of(shape.count), sizeof raw);
+    const std::size_t got = view_.read_memory(address, {raw, size});
+    if (got < 2) return unreadable();
+    std::uint16_t family = 0, port = 0;
+    std::memcpy(&family, raw, 2);
+    std::memcpy(&port, raw + 2, 2);
+    char text[INET6_ADDRSTRLEN] = {};
+    const std::string port_words = " port " + std::to_string(ntohs(port));
+    if (family == AF_INET && got >= 8)
+      return words_value(::inet_ntop(AF_INET, raw + 4, text, sizeof text) + port_words);
+    if (family == AF_INET6 && got >= 24)
+      return words_value("[" + std::string(::inet_ntop(AF_INET6, raw + 8, text, sizeof text)) + "]" + port_words);
+    if (family == AF_UNIX) {
+      const char* path = reinterpret_cast<const char*>(raw) + 2;
+      const bool abstract = got > 3 && path[0] == 0;
+      return words_value(
+          "unix " + (abstract ? "@" + std::string(path + 1, got - 3) : std::string(path, ::strnlen(path, got - 2))));
+    }
+    if (family == AF_NETLINK && got >= 12) {
+      std::uint32_t id = 0;
+      std::memcpy(&id, raw + 4, 4);
+      return words_value("netlink " + std::to_string(id));
+    }
+    const abi::ConstantGroup* families = abi::constant_group("family");
+    return words_value(families != nullptr ? abi::spell_one(*families, family).words() : std::to_string(family));
+  }
+
+  /// linux_dirent64 (getdents(2)): number, offset, length, type, name.
+  Value entries(std::uint64_t address, std::uint64_t size) {
+    constexpr std::uint64_t kMost = 1 << 16, kName = 19, kLength = 16, kShown = 64;
+    std::vector<std::uint8_t> raw(std::min(size, kMost));
+    if (view_.read_memory(address, raw) != raw.size()) return unreadable();
+    Value list;
+    list.kind = Value::Kind::array;
+    for (std::size_t at = 0; at + kName < raw.size();) {
+      std::uint16_t length = 0;
+      std::memcpy(&length, raw.data() + at + kLength, 2);
+      if (length <= kName || length > raw.size() - at) break;
+      Value name;
+      name.kind = Value::Kind::string;
+      const char* text = reinterpret_cast<const char*>(raw.data()) + at + kName;
+      name.text.assign(text, ::strnlen(text, length - kName));
+      name.count = name.text.size();
+      name.raw.assign(name.text.begin(), name.text.end());
+      if (list.count++ < kShown) list.parts.push_back(std::move(name));
+      at += length;
+    }
+    return list;
+  }
+
+  CallDecoder& decoder_;
+  const AskedCall& asked_;
+  const state::StateView& view_;
+  std::optional<std::uint64_t> result_;
+  unsigned word_;
+};
+
+DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& view) {
+  DecodedCall call;
+  call.name = abi::call_name(asked.number, asked.table);
+  const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
+  call.known = shape != nullptr;
+  const isa::Mode mode = asked.table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
+  const auto order = arch::machine_of(mode).call_arguments;
+  Reader reader(*this, asked, view);
+  for (std::size_t i = 0; shape != nullptr && i < shape->arguments.size() && i < order.size(); ++i) {
+    const ArgumentShape& one = shape->arguments[i];
+    Argument argument;
+    argument.name = std::string(one.name);
+    argument.type = one.words();
+    argument.where = std::string(state::name_of(state::reg_numbered(order[i]), mode));
+    // What the kernel writes is not there yet.
+    ArgumentShape now = one;
+    if (one.way == Way::written) now = {.name = one.name, .kind = Kind::address, .way = Way::value};
+    const bool without_mode =
+        one.kind == Kind::mode && i > 0 && shape->arguments[i - 1].of == "open" && !makes_file(asked.arguments[i - 1]);
+    argument.value = without_mode ? words_value("not used") : reader.read(now, i);
+    call.arguments.push_back(std::move(argument));
+  }
+  return call;
+}
+
+void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
+  const bool wide = asked.table == abi::CallTable::x86_64;
+  call.raw = wide ? result : result & 0xffffffff;
+  const std::int64_t number = wide ? static_cast<std::int64_t>(result) : static_cast<std::int32_t>(result);
+  const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
+  call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
+  if (call.failed) {
+    std::tie(call.error, call.meaning) = error_words(static_cast<int>(-number));
+    return;
+  }
+  Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));
+  for (std::size_t i = 0; shape != nullptr && i < call.arguments.size(); ++i) {
+    const ArgumentShape& one = shape->arguments[i];
+    if (one.way == Way::written || one.way == Way::both || one.kind == Kind::depends)
+      call.arguments[i].value = reader.read(one, i);
+  }
+  call.result =
+      reader.result(shape != nullptr ? shape->result : ArgumentShape{.name = {}, .kind = Kind::signed_long}, call.raw);
+  if (shape != nullptr && shape->result.kind == Kind::none && number == 0) call.result.kind = Value::Kind::nothing;
+}
+
+}  // namespace deeptrace::look

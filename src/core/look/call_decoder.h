@@ -1,0 +1,69 @@
+// Arguments and result of a system call, by the tables of abi/call_shapes.h: what the kernel reads is decoded before
+// the call is made, what it writes afterwards.
+//
+//   CallDecoder decoder(names);
+//   DecodedCall call = decoder.before(asked, view);
+//   …                                             // the call is made
+//   decoder.after(call, asked, view, result);
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "abi/call_shapes.h"
+#include "abi/kernel_types.h"
+#include "look/argument.h"
+#include "state/view.h"
+
+namespace deeptrace::look {
+
+/// What a thread asks the kernel for.
+struct AskedCall {
+  abi::CallTable table = abi::CallTable::x86_64;
+  std::uint64_t number = 0;
+  std::array<std::uint64_t, abi::kMostArguments> arguments{};
+
+  /// Of a thread that stands at the entry of the call `number`.
+  static AskedCall of(const state::StateView& view, abi::CallTable table, std::uint64_t number);
+};
+
+struct DecodedCall {
+  std::string name;
+  bool known = false;  ///< the tables have its arguments
+  std::vector<Argument> arguments;
+  bool failed = false;
+  std::uint64_t raw = 0;  ///< what the kernel returned, of the width of the program
+  std::string error;      ///< "EBADF"; empty unless it failed
+  std::string meaning;    ///< "Bad file descriptor"
+  inspect::Value result;  ///< of a call that did not fail; of kind `nothing` where it says no more than that
+};
+
+class CallDecoder {
+ public:
+  /// What a descriptor is open on, as in "/tmp/levels.log"; empty when unknown.
+  using DescriptorName = std::function<std::string(std::uint64_t)>;
+  /// `most`: bytes of buffers that are shown.
+  CallDecoder(DescriptorName descriptor, std::size_t most);
+
+  [[nodiscard]] DecodedCall before(const AskedCall& asked, const state::StateView& view);
+  void after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result);
+
+ private:
+  class Reader;
+  abi::KernelTypes& types(abi::CallTable table);
+
+  DescriptorName descriptor_;
+  std::size_t most_;
+  std::map<abi::CallTable, std::unique_ptr<abi::KernelTypes>> types_;
+};
+
+/// "EBADF" and "Bad file descriptor" for 9; of the kernel's own numbers for calls that begin anew "ERESTARTSYS".
+std::pair<std::string, std::string> error_words(int error);
+
+}  // namespace deeptrace::look

@@ -1,0 +1,280 @@
+#include "session/syscalls.h"
+
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <map>
+#include <memory>
+#include <utility>
+
+#include "base/similar_names.h"
+#include "control/program_to_run.h"
+#include "look/foresight.h"
+#include "process/attention.h"
+
+namespace deeptrace::session {
+namespace {
+
+using process::Event;
+using process::Process;
+using Answer = Process::Answer;
+using Clock = std::chrono::steady_clock;
+
+/// What a descriptor of a process is open on (proc(5), "fd").
+std::string descriptor_name(pid_t pid, std::uint64_t descriptor) {
+  char target[4096];
+  const std::string link = "/proc/" + std::to_string(pid) + "/fd/" + std::to_string(descriptor);
+  const ssize_t size = ::readlink(link.c_str(), target, sizeof target);
+  return size > 0 ? std::string(target, static_cast<std::size_t>(size)) : std::string();
+}
+
+class Run {
+ public:
+  Run(SyscallsRequest request, SyscallsSink& sink) : request_(std::move(request)), sink_(sink) {}
+
+  Result<SyscallsSummary> run() {
+    if (auto error = check_names(request_.only)) return *error;
+    if (auto error = check_names(request_.except)) return *error;
+    const control::ControlOptions& options = request_.control;
+    Result<control::Running> running = options.attach != 0 ? control::attach(options.attach, options.open)
+                                                           : control::launch(options.launch, options.open);
+    if (!running) return running.error();
+    if (options.trace_children) running->process->trace_children();
+    add(std::move(running->process), std::move(running->program));
+    sink_.begin({members_.front()->modules->main().path, options.attach != 0, options.launch.randomise,
+                 options.trace_children});
+    begun_ = Clock::now();
+    follow();
+    sink_.end(summary_);
+    return summary_;
+  }
+
+ private:
+  /// A call that a thread is in.
+  struct Pending {
+    SyscallRow row;
+    Clock::time_point from;
+    bool wanted = false;
+  };
+  struct Member {
+    std::uint64_t number = 0;
+    std::unique_ptr<Process> process;
+    std::unique_ptr<look::Modules> modules;
+    std::unique_ptr<look::CallDecoder> decoder;
+    std::map<pid_t, Pending> pending;
+    std::map<pid_t, std::uint64_t> threads;
+    bool over = false;
+    bool maps_changed = false;  ///< since its modules were looked for
+  };
+
+  static std::optional<Error> check_names(const std::vector<std::string>& names) {
+    std::set<std::string> all;
+    for (const auto table : {abi::CallTable::x86_64, abi::CallTable::i386}) {
+      for (const abi::SystemCall& call : abi::system_calls(table)) all.emplace(call.name);
+    }
+    for (const std::string& name : names) {
+      if (!all.contains(name))
+        return Error{Fault::usage, name + ": no system call has that name" + similar_words(similar_names(all, name))};
+    }
+    return std::nullopt;
+  }
+
+  Member& add(std::unique_ptr<Process> process, std::optional<program::Program> program) {
+    auto member = std::make_unique<Member>();
+    member->number = members_.size() + 1;
+    const pid_t pid = process->pid();
+    member->decoder = std::make_unique<look::CallDecoder>(
+        [pid](std::uint64_t descriptor) { return descriptor_name(pid, descriptor); }, request_.bytes);
+    if (program)
+      member->modules = std::make_unique<look::Modules>(*process, std::move(*program), request_.control.open);
+    member->threads[pid] = 1;
+    member->process = std::move(process);
+    members_.push_back(std::move(member));
+    return *members_.back();
+  }
+
+  /// The processes run together until the last has ended.
+  void follow() {
+    const Process::Running how{.system_calls = true};
+    while (true) {
+      const auto living = std::ranges::find_if(members_, [](const auto& one) { return !one->over; });
+      if (living == members_.end()) return;
+      Member& current = **living;
+      for (const auto& one : members_) {
+        if (one.get() != &current && !one->over)
+          one->process->beside(how, [this, member = one.get()](const Event& event) { return see(*member, event); });
+      }
+      const Event event = current.process->run(how, [&](const Event& e) { return see(current, e); });
+      take_children(current);
+      if (event.kind == Event::Kind::attention) return give_up(true);
+      if (stopping_) return give_up(false);
+    }
+  }
+
+  void take_children(Member& parent) {
+    while (auto child = parent.process->take_child()) take_child(parent, std::move(child));
+  }
+  void take_child(Member& parent, std::unique_ptr<Process> child) {
+    const bool fresh = child->is_fresh();
+    Member& member = add(std::move(child), std::nullopt);
+    if (fresh) {
+      open_program(member);
+    } else {
+      member.modules = std::make_unique<look::Modules>(*parent.modules, *member.process);
+    }
+  }
+  /// After an exec. What cannot be opened is followed without places.
+  void open_program(Member& member) {
+    auto program =
+        control::program_to_run("/proc/" + std::to_string(member.process->pid()) + "/exe", request_.control.open);
+    if (!program) {
+      summary_.notes.push_back("the program of process " + std::to_string(member.number) +
+                               " cannot be read, its calls have no places: " + program.error().message);
+      member.modules.reset();
+      return;
+    }
+    member.modules = std::make_unique<look::Modules>(*member.process, std::move(*program), request_.control.open);
+  }
+
+  Answer see(Member& member, const Event& event) {
+    switch (event.kind) {
+      case Event::Kind::call_entry: enter(member, event); break;
+      case Event::Kind::call_exit:
+        leave(member, event.thread, member.process->view(event.thread).registers()[state::Reg::rax]);
+        break;
+      case Event::Kind::replaced:
+        leave(member, event.thread, 0);  // of another program, what it returned is not to be seen
+        member.threads = {{member.process->pid(), 1}};
+        open_program(member);
+        break;
+      case Event::Kind::child:
+        take_children(member);
+        return Answer::hold;  // the run is begun anew, with the child beside
+      case Event::Kind::thread_ended: end_pending(member, event.thread); break;
+      case Event::Kind::exited:
+      case Event::Kind::killed: end(member, event); break;
+      default: break;
+    }
+    return stopping_ ? Answer::hold : Answer::go_on;
+  }
+
+  void enter(Member& member, const Event& event) {
+    member.threads.try_emplace(event.thread, member.threads.size() + 1);
+    const state::StateView& view = member.process->view(event.thread);
+    const abi::CallTable table = look::table_of_call(view);
+    Pending pending;
+    SyscallRow& row = pending.row;
+    row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
+    pending.wanted = is_wanted(abi::call_name(row.asked.number, table));
+    if (pending.wanted) describe(member, event.thread, view, row);
+    pending.from = Clock::now();
+    row.start = nanoseconds(pending.from - begun_);
+    member.pending[event.thread] = std::move(pending);
+  }
+
+  void describe(Member& member, pid_t thread, const state::StateView& view, SyscallRow& row) {
+    row.process = member.number;
+    row.thread = member.threads[thread];
+    row.other_abi = row.asked.table != abi::call_table(view.mode());
+    row.call = member.decoder->before(row.asked, view);
+    row.address = view.registers()[state::Reg::rip] - process::kCallSize;
+    if (member.modules && std::exchange(member.maps_changed, false)) member.modules->refresh(*member.process);
+    if (member.modules) place(*member.modules, *member.process, view, row);
+  }
+
+  void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {
+    const std::uint64_t address = view.registers()[state::Reg::rip];
+    if (modules.at(address) == nullptr) modules.refresh(process);
+    row.made_by = modules.place_name(row.address);
+    if (modules.is_own_line(row.address)) {
+      row.own = look::where_at(modules, row.address, std::nullopt);
+      return;
+    }
+    constexpr std::size_t kMost = 64;
+    for (const inspect::Frame& frame : look::frames_of(modules, view, kMost)) {
+      if (frame.how == inspect::Frame::How::innermost || !modules.is_own_line(frame.inside())) continue;
+      row.own = look::where_at(modules, frame.inside(), std::nullopt);
+      row.own.place = modules.return_name(frame.address());
+      return;
+    }
+  }
+
+  void leave(Member& member, pid_t thread, std::uint64_t result) {
+    const Clock::time_point now = Clock::now();
+    const auto found = member.pending.find(thread);
+    if (found == member.pending.end()) return;
+    Pending pending = std::move(found->second);
+    member.pending.erase(found);
+    const std::string name = abi::call_name(pending.row.asked.number, pending.row.asked.table);
+    member.maps_changed |= name == "mmap" || name == "mmap2" || name == "munmap";
+    if (!pending.wanted) return;
+    pending.row.duration = nanoseconds(now - pending.from);
+    member.decoder->after(pending.row.call, pending.row.asked, member.process->view(thread), result);
+    send(pending.row);
+  }
+
+  /// A call that does not come back.
+  void end_pending(Member& member, pid_t thread) {
+    const auto found = member.pending.find(thread);
+    if (found == member.pending.end()) return;
+    Pending pending = std::move(found->second);
+    member.pending.erase(found);
+    pending.row.ended = false;
+    pending.row.duration = nanoseconds(Clock::now() - pending.from);
+    if (pending.wanted) send(pending.row);
+  }
+
+  void end(Member& member, const Event& event) {
+    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+    member.over = true;
+    const bool exited = event.kind == Event::Kind::exited;
+    if (&member == members_.front().get())
+      summary_.end = {exited ? RunEnd::How::exited : RunEnd::How::killed, event.number};
+  }
+
+  void send(SyscallRow& row) {
+    if (stopping_) return;
+    if (!request_.all && row.own.place.empty()) {
+      ++summary_.left_out;
+      return;
+    }
+    row.number = ++summary_.rows;
+    sink_.row(row);
+    stopping_ = request_.count && summary_.rows == *request_.count;
+  }
+
+  void give_up(bool asked) {
+    const bool attached = members_.front()->process->attached();
+    for (const auto& one : members_) {
+      if (one->over) continue;
+      if (attached) one->process->detach();
+      one->over = true;
+    }
+    summary_.end.asked = asked;
+    summary_.end.how = attached ? RunEnd::How::detached : asked ? RunEnd::How::interrupted : RunEnd::How::counted;
+  }
+
+  [[nodiscard]] bool is_wanted(const std::string& name) const {
+    const bool asked = request_.only.empty() || std::ranges::find(request_.only, name) != request_.only.end();
+    return asked && std::ranges::find(request_.except, name) == request_.except.end();
+  }
+  static std::uint64_t nanoseconds(Clock::duration duration) {
+    return static_cast<std::uint64_t>(std::chrono::duration_cast<std::chrono::nanoseconds>(duration).count());
+  }
+
+  SyscallsRequest request_;
+  SyscallsSink& sink_;
+  std::vector<std::unique_ptr<Member>> members_;
+  Clock::time_point begun_;
+  SyscallsSummary summary_;
+  bool stopping_ = false;
+};
+
+}  // namespace
+
+Result<SyscallsSummary> syscalls(SyscallsRequest request, SyscallsSink& sink) {
+  return Run(std::move(request), sink).run();
+}
+
+}  // namespace deeptrace::session

@@ -1,0 +1,261 @@
+#include "report/syscalls.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/path.h"
+#include "report/columns.h"
+#include "report/frames.h"
+#include "report/hits.h"
+#include "report/names.h"
+#include "report/value.h"
+
+namespace deeptrace::report {
+namespace {
+
+using inspect::Value;
+using session::SyscallRow;
+using session::SyscallsStart;
+using session::SyscallsSummary;
+
+/// In as few characters as a table has: names without their numbers, small numbers in decimal, what lies at an address
+/// in place of it.
+std::string short_words(const Style& style, const Value& value) {
+  using Kind = Value::Kind;
+  constexpr std::uint64_t kSmall = 1 << 20;
+  if (value.kind == Kind::enumeration && !value.text.empty()) return printable(value.text);
+  if (value.kind == Kind::pointer && !value.parts.empty()) {
+    const Value& there = value.parts.front();
+    if (there.kind == Kind::unknown) return fmt::format("{:#x} {}", value.number, printable(there.text));
+    return short_words(style, there);
+  }
+  if (value.kind == Kind::string) {
+    const bool cut = value.raw.size() < value.count;
+    return "\"" + escaped(value.text) + "\"" +
+           (cut ? fmt::format(" and {} more bytes", value.count - value.raw.size()) : "");
+  }
+  if (value.kind == Kind::bytes && value.raw.size() < value.count)
+    return value_words(style, value) + fmt::format(", {} bytes in all", value.count);
+  if ((value.kind == Kind::aggregate || value.kind == Kind::array) && !value.parts.empty()) {
+    constexpr std::size_t kMost = 12;
+    std::string text(1, value.kind == Kind::array ? '[' : '{');
+    for (std::size_t i = 0; i < value.parts.size() && i < kMost; ++i) {
+      const Value& part = value.parts[i];
+      if (part.label.starts_with("__")) continue;  // room that the kernel keeps
+      text += (text.size() == 1 ? "" : ", ") + (part.label.empty() ? "" : printable(part.label) + " ") +
+              short_words(style, part);
+    }
+    const std::uint64_t count = value.kind == Kind::array ? value.count : value.parts.size();
+    if (count > std::min(kMost, value.parts.size()))
+      text += fmt::format(", and {} more", count - std::min(kMost, value.parts.size()));
+    return text + (value.kind == Kind::array ? ']' : '}');
+  }
+  const std::int64_t number = value.signed_number();
+  if (value.kind == Kind::integer && number > -static_cast<std::int64_t>(kSmall) && value.number < kSmall)
+    return std::to_string(value.is_signed ? number : static_cast<std::int64_t>(value.number));
+  if (value.kind == Kind::integer && value.is_signed && number < 0 && number > -static_cast<std::int64_t>(kSmall))
+    return std::to_string(number);
+  if (value.kind == Kind::integer && value.is_signed) return fmt::format("{}", number);
+  return value_words(style, value);
+}
+
+std::string duration_words(std::uint64_t nanoseconds) {
+  constexpr std::uint64_t kMicro = 1000, kMilli = 1000000, kWhole = 1000000000;
+  if (nanoseconds < 10 * kMilli) return fmt::format("{} us", (nanoseconds + kMicro / 2) / kMicro);
+  if (nanoseconds < 10 * kWhole) return fmt::format("{} ms", (nanoseconds + kMilli / 2) / kMilli);
+  return fmt::format("{:.1f} s", static_cast<double>(nanoseconds) / static_cast<double>(kWhole));
+}
+
+std::string result_words(const Style& style, const SyscallRow& row) {
+  if (!row.ended) return "does not come back";
+  if (row.call.failed) return row.call.error;
+  if (row.call.result.kind == Value::Kind::nothing) return "done";
+  return short_words(style, row.call.result);
+}
+
+std::string own_words(const Style& style, const SyscallRow& row) {
+  if (row.own.place.empty())
+    return row.made_by.empty() ? fmt::format("{:#x}", row.address) : shown_name(style, row.made_by);
+  if (row.own.line == 0) return shown_name(style, row.own.place);
+  return fmt::format("{}:{}", printable(base_name(row.own.file)), row.own.line);
+}
+
+class Text final : public session::SyscallsSink {
+ public:
+  Text(Output& out, Style style, TakeOutput take_output)
+      : out_(out), style_(style), take_output_(std::move(take_output)) {}
+
+  void begin(const SyscallsStart& start) override {
+    line(fmt::format("{}   {}", look(style_, Role::heading, shown_path(style_, start.program)),
+                     start.attached     ? "attached"
+                     : start.randomised ? "address randomisation as usual"
+                                        : "address randomisation switched off"));
+    line(look(style_, Role::faint,
+              fmt::format("{:>4}  {:<20} {:<14} {}", "", "own line", "call", "arguments, result, time")));
+    children_ = start.children;
+  }
+
+  void row(const SyscallRow& row) override {
+    std::string head =
+        fmt::format("{:>4}  {:<20} {:<14} ", row.number, own_words(style_, row), printable(row.call.name));
+    std::vector<std::string> arguments;
+    for (const look::Argument& one : row.call.arguments)
+      arguments.push_back(printable(one.name) + " " + (one.value ? short_words(style_, *one.value) : "unknown"));
+    std::string all;
+    for (const std::string& one : arguments) all += (all.empty() ? "" : ", ") + one;
+    if (!row.call.known) all = "arguments unknown";
+    std::string tail =
+        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", result_words(style_, row), duration_words(row.duration));
+    if (row.thread > 1 || threads_) {
+      threads_ = true;
+      tail += fmt::format("   thread {}", row.thread);
+    }
+    if (row.process > 1 || children_) tail += fmt::format("   process {}", row.process);
+    const Role role = row.call.failed ? Role::attention : Role::plain;
+    const std::size_t width = head.size() + all.size() + tail.size() + 3;
+    if (style_.width == 0 || width <= style_.width) {
+      line(look(style_, role, head + all + (all.empty() ? "" : "   ") + tail));
+    } else {
+      line(look(style_, role, head + tail));
+      for (const std::string& one : arguments) line(fmt::format("{:>27}{}", "", one));
+    }
+    remarks(row);
+    show_output();
+  }
+
+  void end(const SyscallsSummary& summary) override {
+    show_output();
+    for (const std::string& note : summary.notes) line(look(style_, Role::attention, "note: " + printable(note)));
+    std::string text = fmt::format("{} call{}", summary.rows, summary.rows == 1 ? "" : "s");
+    if (summary.left_out != 0)
+      text += fmt::format("; {} that no own code led to (start-up, libraries): --all lists them", summary.left_out);
+    line(look(style_, Role::faint, text + "; times include the cost of tracing"));
+    line("the program " + end_words(summary.end));
+    out_.flush();
+  }
+
+ private:
+  void remarks(const SyscallRow& row) {
+    const std::string indent(27, ' ');
+    if (row.call.failed)
+      line(indent + look(style_, Role::attention, fmt::format("note: {}: {}", row.call.error, row.call.meaning)));
+    if (row.other_abi)
+      line(indent +
+           look(style_, Role::attention,
+                fmt::format("note: int 0x80 in 64-bit code: {} is the number of the 32-bit table, and only the low "
+                            "32 bits of each register are used",
+                            row.asked.number)));
+  }
+  void show_output() {
+    if (!take_output_) return;
+    const std::string text = take_output_();
+    if (!text.empty()) line(look(style_, Role::faint, "the program wrote: ") + "\"" + escaped(text) + "\"");
+  }
+  void line(std::string_view text) { add_line(out_, style_, text); }
+
+  Output& out_;
+  Style style_;
+  TakeOutput take_output_;
+  bool children_ = false, threads_ = false;
+};
+
+constexpr Column<SyscallRow> kColumns[] = {
+    {"n", [](const SyscallRow& row) { return Cell::number(row.number); }},
+    {"process", [](const SyscallRow& row) { return Cell::number(row.process); }},
+    {"thread", [](const SyscallRow& row) { return Cell::number(row.thread); }},
+    {"start_ns", [](const SyscallRow& row) { return Cell::number(row.start); }},
+    {"duration_ns", [](const SyscallRow& row) { return Cell::number(row.duration); }},
+    {"abi",
+     [](const SyscallRow& row) { return Cell::string(row.asked.table == abi::CallTable::x86_64 ? "x86-64" : "i386"); }},
+    {"number", [](const SyscallRow& row) { return Cell::number(row.asked.number); }},
+    {"name", [](const SyscallRow& row) { return Cell::string(row.call.name); }},
+    {"address", [](const SyscallRow& row) { return Cell::address(row.address); }},
+    {"made_by", [](const SyscallRow& row) { return Cell::text(row.made_by); }},
+    {"function", [](const SyscallRow& row) { return Cell::text(row.own.place); }},
+    {"file", [](const SyscallRow& row) { return Cell::text(row.own.file); }},
+    {"line", [](const SyscallRow& row) { return Cell::line(row.own.line); }},
+    {"error", [](const SyscallRow& row) { return Cell::text(row.call.error); }},
+    {"meaning", [](const SyscallRow& row) { return Cell::text(row.call.meaning); }},
+};
+
+class Json final : public session::SyscallsSink {
+ public:
+  explicit Json(Output& out) : out_(out), json_(out) {}
+
+  void begin(const SyscallsStart& start) override {
+    json_.begin_object();
+    json_.key("deeptrace").number(1);
+    json_.key("command").string("syscalls");
+    json_.key("program").string(start.program);
+    json_.key("attached").boolean(start.attached);
+    json_.key("randomised").boolean(start.randomised);
+    json_.key("calls").begin_array();
+  }
+  void row(const SyscallRow& row) override {
+    json_.new_line();
+    json_.begin_object();
+    put_members(json_, std::span<const Column<SyscallRow>>(kColumns), row);
+    json_.key("arguments").begin_array();
+    for (const look::Argument& one : row.call.arguments) argument_json(json_, one);
+    json_.end();
+    json_.key("result");
+    row.ended && !row.call.failed && row.call.result.kind != Value::Kind::nothing ? value_json(json_, row.call.result)
+                                                                                  : json_.null();
+    json_.key("ended").boolean(row.ended);
+    json_.end();
+  }
+  void end(const SyscallsSummary& summary) override {
+    json_.end();
+    json_.new_line();
+    json_.key("left_out").number(summary.left_out);
+    json_.key("notes").begin_array();
+    for (const std::string& note : summary.notes) json_.string(note);
+    json_.end();
+    json_.key("exit");
+    end_json(json_, summary.end);
+    json_.close_all();
+    out_.flush();
+  }
+
+ private:
+  Output& out_;
+  JsonWriter json_;
+};
+
+class Csv final : public session::SyscallsSink {
+ public:
+  explicit Csv(Output& out) : out_(out), csv_(out) {}
+
+  void begin(const SyscallsStart& /*start*/) override {
+    for (const auto& column : kColumns) csv_.cell(column.name);
+    csv_.cell("result").cell("arguments");
+    csv_.end_row();
+  }
+  void row(const SyscallRow& row) override {
+    const Style plain{.utf8 = true};
+    for (const auto& column : kColumns) column.of(row).write(csv_);
+    std::string arguments;
+    for (const look::Argument& one : row.call.arguments) {
+      arguments += (arguments.empty() ? "" : ", ") + one.name + " " + (one.value ? short_words(plain, *one.value) : "");
+    }
+    csv_.cell(result_words(plain, row)).cell(arguments);
+    csv_.end_row();
+    out_.flush();
+  }
+  void end(const SyscallsSummary& /*summary*/) override { out_.flush(); }
+
+ private:
+  Output& out_;
+  CsvWriter csv_;
+};
+
+}  // namespace
+
+std::unique_ptr<session::SyscallsSink> syscalls_text(Output& out, Style style, TakeOutput take_output) {
+  return std::make_unique<Text>(out, style, std::move(take_output));
+}
+std::unique_ptr<session::SyscallsSink> syscalls_json(Output& out) { return std::make_unique<Json>(out); }
+std::unique_ptr<session::SyscallsSink> syscalls_csv(Output& out) { return std::make_unique<Csv>(out); }
+
+}  // namespace deeptrace::report

@@ -1,0 +1,308 @@
+// System calls: the tables against the headers, a run against what the program logged of its own calls.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <poll.h>
+#include <signal.h>
+#include <sys/epoll.h>
+#include <sys/resource.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/sysinfo.h>
+#include <sys/time.h>
+#include <sys/uio.h>
+#include <sys/utsname.h>
+
+#include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
+
+#include "abi/call_shapes.h"
+#include "abi/constants.h"
+#include "abi/kernel_types.h"
+#include "live_support.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using abi::ArgumentShape;
+using abi::CallTable;
+using nlohmann::json;
+
+TEST(CallShapes, AreThereForEveryCallAndNameWhatThereIs) {
+  std::map<CallTable, std::unique_ptr<abi::KernelTypes>> types;
+  for (const CallTable table : {CallTable::x86_64, CallTable::i386}) {
+    types[table] = std::make_unique<abi::KernelTypes>(table);
+    for (const abi::SystemCall& call : abi::system_calls(table)) {
+      const abi::CallShape* shape = abi::call_shape(call.name, table);
+      ASSERT_NE(shape, nullptr) << call.name;
+      EXPECT_LE(shape->arguments.size(), abi::kMostArguments) << call.name;
+      std::set<std::string_view> names;
+      for (const ArgumentShape& one : shape->arguments) {
+        EXPECT_TRUE(names.insert(one.name).second) << call.name << " has " << one.name << " twice";
+        if (one.kind == ArgumentShape::Kind::flags || one.kind == ArgumentShape::Kind::one)
+          EXPECT_NE(abi::constant_group(one.of), nullptr) << call.name << " " << one.of;
+        if (one.kind == ArgumentShape::Kind::structure)
+          EXPECT_TRUE(types[table]->named(one.of)) << call.name << " " << one.of;
+      }
+    }
+  }
+}
+
+TEST(CallShapes, DifferWhere32BitProgramsHaveOthers) {
+  EXPECT_EQ(abi::call_shape("pread64", CallTable::x86_64)->arguments.size(), 4U);
+  EXPECT_EQ(abi::call_shape("pread64", CallTable::i386)->arguments.size(), 5U);
+  EXPECT_EQ(abi::call_shape("clone", CallTable::x86_64)->arguments[4].name, "tls");
+  EXPECT_EQ(abi::call_shape("clone", CallTable::i386)->arguments[3].name, "tls");
+  EXPECT_EQ(abi::call_shape("no_such_call", CallTable::x86_64), nullptr);
+}
+
+TEST(KernelTypes, HaveTheSizesOfTheCompiler) {
+  const abi::KernelTypes wide(CallTable::x86_64), narrow(CallTable::i386);
+  const auto size = [](const abi::KernelTypes& types, std::string_view name) {
+    const auto type = types.named(name);
+    return type ? types.types().size(*type) : 0;
+  };
+  EXPECT_EQ(size(wide, "stat"), sizeof(struct stat));
+  EXPECT_EQ(size(wide, "statx"), sizeof(struct statx));
+  EXPECT_EQ(size(wide, "timespec"), sizeof(timespec));
+  EXPECT_EQ(size(wide, "timeval"), sizeof(timeval));
+  EXPECT_EQ(size(wide, "pollfd"), sizeof(pollfd));
+  EXPECT_EQ(size(wide, "epoll_event"), sizeof(epoll_event));
+  EXPECT_EQ(size(wide, "iovec"), sizeof(iovec));
+  EXPECT_EQ(size(wide, "msghdr"), sizeof(msghdr));
+  EXPECT_EQ(size(wide, "rlimit"), sizeof(rlimit));
+  EXPECT_EQ(size(wide, "rusage"), sizeof(rusage));
+  EXPECT_EQ(size(wide, "new_utsname"), sizeof(utsname));
+  EXPECT_EQ(size(wide, "sysinfo"), sizeof(struct sysinfo));
+  EXPECT_EQ(size(wide, "siginfo"), sizeof(siginfo_t));
+  EXPECT_EQ(size(wide, "sigaction"), 32U);
+  EXPECT_EQ(size(narrow, "timespec"), 8U);
+  EXPECT_EQ(size(narrow, "timespec64"), 16U);
+  EXPECT_EQ(size(narrow, "stat64"), 96U);
+  EXPECT_EQ(size(narrow, "iovec"), 8U);
+  EXPECT_EQ(size(narrow, "epoll_event"), 12U);
+  EXPECT_FALSE(wide.named("stat64"));
+}
+
+TEST(Constants, AreSpelledAsPeopleWriteThem) {
+  const auto flags = [](std::string_view group, std::uint64_t value) {
+    return abi::spell_flags(*abi::constant_group(group), value).words();
+  };
+  const auto one = [](std::string_view group, std::uint64_t value) {
+    return abi::spell_one(*abi::constant_group(group), value).words();
+  };
+  EXPECT_EQ(flags("open", O_RDONLY), "O_RDONLY");
+  EXPECT_EQ(flags("open", O_RDWR | O_CREAT | O_EXCL), "O_RDWR | O_CREAT | O_EXCL");
+  EXPECT_EQ(flags("open", O_WRONLY | O_SYNC), "O_WRONLY | O_SYNC") << "one constant of two bits";
+  EXPECT_EQ(flags("open", O_WRONLY | O_TMPFILE), "O_WRONLY | O_TMPFILE");
+  EXPECT_EQ(flags("open", O_RDWR | 0x40000000), "O_RDWR | 0x40000000");
+  EXPECT_EQ(flags("prot", 3), "PROT_READ | PROT_WRITE");
+  EXPECT_EQ(one("socktype", SOCK_STREAM | SOCK_CLOEXEC), "SOCK_STREAM | SOCK_CLOEXEC");
+  EXPECT_EQ(one("family", AF_INET6), "AF_INET6");
+  EXPECT_EQ(one("family", 4711), "0x1267");
+  ASSERT_NE(abi::constant("EPOLL_CTL_MOD"), nullptr);
+  EXPECT_EQ(abi::constant("EPOLL_CTL_MOD")->value, EPOLL_CTL_MOD);
+  EXPECT_EQ(abi::constant("NO_SUCH_CONSTANT"), nullptr);
+  for (const abi::ConstantGroup& group : abi::constant_groups()) EXPECT_FALSE(group.members.empty()) << group.name;
+}
+
+/// Each call is logged with its line, name, and result or errno, and what its arguments have to be said to be.
+constexpr const char* kLogs = R"(#define _GNU_SOURCE
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/epoll.h>
+#include <sys/resource.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/uio.h>
+#include <sys/wait.h>
+#include <unistd.h>
+static char log_text[65536];
+static int used;
+static void note(int line, long result, const char *name, const char *wanted) {
+  used += sprintf(log_text + used, "%d|%ld|%d|%s|%s\n", line, result, result < 0 ? errno : 0, name, wanted);
+}
+#define CALL(name, wanted, call) do { errno = 0; long r_ = (long)(call); note(__LINE__, r_, name, wanted); last = r_; } while (0)
+int main(int argc, char **argv) {
+  long last;
+  char room[64], text[128];
+  CALL("getpid", "", syscall(SYS_getpid));
+  CALL("write", "77|\"x\"|1", syscall(SYS_write, 77, "x", 1));
+  CALL("write", "it cannot be read", syscall(SYS_write, 1, 5, 4));
+  CALL("openat", "AT_FDCWD|\"/no/such/tide\"|O_RDWR . O_CREAT . O_EXCL|0640", syscall(SYS_openat, AT_FDCWD, "/no/such/tide", O_RDWR | O_CREAT | O_EXCL, 0640));
+  CALL("openat", "\"/proc/self/exe\"|O_RDONLY . O_CLOEXEC", syscall(SYS_openat, AT_FDCWD, "/proc/self/exe", O_RDONLY | O_CLOEXEC, 0));
+  int file = last;
+  CALL("read", "buf 7f 45 4c 46|4", syscall(SYS_read, file, room, 4));
+  CALL("lseek", "SEEK_SET", syscall(SYS_lseek, file, 0, SEEK_SET));
+  CALL("close", "/exe_name", syscall(SYS_close, file));
+  CALL("rt_sigprocmask", "SIG_BLOCK|SIGINT SIGUSR1|null|8", ({ unsigned long set[2] = {1 << 1 | 1 << 9}; syscall(SYS_rt_sigprocmask, SIG_BLOCK, set, 0, 8); }));
+  CALL("kill", "SIGUSR1", syscall(SYS_kill, getpid(), SIGUSR1));
+  CALL("pipe2", "[|O_CLOEXEC", syscall(SYS_pipe2, room, O_CLOEXEC));
+  CALL("writev", "iov_len 5|2", ({ struct iovec parts[2] = {{"high ", 5}, {"water", 5}}; syscall(SYS_writev, ((int *)room)[1], parts, 2); }));
+  CALL("poll", "events POLLIN, revents POLLIN|1|10", ({ struct pollfd one = {((int *)room)[0], POLLIN, 0}; syscall(SYS_poll, &one, 1, 10); }));
+  CALL("epoll_create1", "EPOLL_CLOEXEC", syscall(SYS_epoll_create1, EPOLL_CLOEXEC));
+  CALL("epoll_ctl", "EPOLL_CTL_ADD|EPOLLIN . EPOLLET", ({ struct epoll_event one = {EPOLLIN | EPOLLET, {.fd = 1}}; syscall(SYS_epoll_ctl, (int)last, EPOLL_CTL_ADD, ((int *)room)[0], &one); }));
+#ifndef __i386__
+  CALL("socket", "AF_INET|SOCK_STREAM . SOCK_CLOEXEC|IPPROTO_TCP", syscall(SYS_socket, AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 6));
+  int server = last;
+  struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons(0), .sin_addr = {htonl(INADDR_LOOPBACK)}};
+  CALL("bind", "127.0.0.1 port 0|16", syscall(SYS_bind, server, &address, sizeof address));
+  socklen_t size = sizeof address;
+  getsockname(server, (struct sockaddr *)&address, &size);
+  sprintf(text, "127.0.0.1 port %d", ntohs(address.sin_port));
+  CALL("getsockname", text, syscall(SYS_getsockname, server, &address, &size));
+#endif
+  CALL("fcntl", "F_SETFL|O_RDONLY . O_APPEND . O_NONBLOCK", syscall(SYS_fcntl, 0, F_SETFL, O_APPEND | O_NONBLOCK));
+  CALL("nanosleep", "tv_sec 0, tv_nsec 1000|null", ({ long wait[2] = {0, 1000}; syscall(SYS_nanosleep, wait, 0); }));
+  long child = syscall(SYS_fork);
+  if (child == 0) syscall(SYS_exit, 7);
+  CALL("wait4", "exited with status 7", syscall(SYS_wait4, child, room, 0, 0));
+  write(1, log_text, used);
+  return 0;
+}
+)";
+
+struct Row {
+  std::string line, name, result, error, wanted;
+};
+
+std::vector<Row> logged(const std::string& text) {
+  std::vector<Row> rows;
+  std::istringstream lines(text);
+  for (std::string one; std::getline(lines, one);) {
+    std::istringstream parts(one);
+    Row row;
+    std::getline(parts, row.line, '|');
+    std::getline(parts, row.result, '|');
+    std::getline(parts, row.error, '|');
+    std::getline(parts, row.name, '|');
+    std::getline(parts, row.wanted);
+    rows.push_back(row);
+  }
+  return rows;
+}
+
+TEST(Syscalls, AreThoseThatTheProgramLogged) {
+  const TempFolder folder;
+  for (const std::vector<std::string>& compiler :
+       {std::vector<std::string>{"gcc"}, {"gcc", "-m32"}, {"clang", "-O1"}}) {
+    SCOPED_TRACE(compiler.back());
+    std::vector<std::string> options = compiler;
+    options.insert(options.end(), {"-g", "-w"});
+    const std::string program = built(folder, "logs", kLogs, options);
+    const Outcome outcome = deeptrace({"syscalls", "--format", "csv", "--program-output", folder / "log", program});
+    EXPECT_EQ(outcome.status, 0) << outcome.err;
+    const Outcome kept = deeptrace({"syscalls", "--format", "json", "--program-output", folder / "log", program});
+    const json said = json::parse(kept.out, nullptr, false);
+    ASSERT_FALSE(said.is_discarded()) << kept.out.substr(0, 300);
+    const std::vector<Row> rows = logged(read_file(folder / "log"));
+    EXPECT_GE(rows.size(), 18U);
+    std::istringstream csv(outcome.out);
+    std::vector<std::string> lines;
+    for (std::string line; std::getline(csv, line);) lines.push_back(line);
+    std::size_t at = 0;
+    for (const Row& row : rows) {
+      const auto& calls = said["calls"];
+      const auto is_it = [&](const json& one) {
+        return one["line"].is_number() && std::to_string(one["line"].get<int>()) == row.line && one["name"] == row.name;
+      };
+      while (at < calls.size() && !is_it(calls[at])) ++at;
+      ASSERT_LT(at, calls.size()) << row.name << " of line " << row.line;
+      const json& call = calls[at];
+      EXPECT_EQ(call["file"].get<std::string>().substr(call["file"].get<std::string>().size() - 6), "logs.c");
+      const bool failed = row.error != "0";
+      EXPECT_EQ(call["error"].is_null(), !failed) << row.name << " " << call.dump();
+      if (failed) {
+        EXPECT_EQ(call["error"], std::string(::strerrorname_np(std::stoi(row.error))));
+      }
+      if (!failed && call["result"].is_object() && call["result"].contains("signed") && row.name != "getpid" &&
+          row.name != "wait4")
+        EXPECT_EQ(call["result"]["signed"], row.result) << row.name;
+      // What its arguments are, in the form for people: the rows of both runs are the same ones.
+      std::istringstream parts(row.wanted);
+      for (std::string wanted; std::getline(parts, wanted, '|');) {
+        if (const std::size_t dot = wanted.find(" . "); dot != std::string::npos) {
+          for (std::size_t i = dot; i != std::string::npos; i = wanted.find(" . ", i)) wanted.replace(i, 3, " | ");
+        }
+        if (wanted == "/exe_name") wanted = "logs)";
+        if (wanted.find("port") != std::string::npos && row.name == "getsockname") wanted = "127.0.0.1 port ";
+        std::string line = lines.at(at + 1);
+        for (std::size_t i = 0; (i = line.find("\"\"", i)) != std::string::npos; ++i) line.erase(i, 1);
+        EXPECT_NE(line.find(wanted), std::string::npos) << row.name << " wants " << wanted << ": " << line;
+      }
+      ++at;
+    }
+  }
+}
+
+TEST(Syscalls, OfBothNumberingsOneProgramMayMake) {
+  const TempFolder folder;
+  const std::string program = built(folder, "both", R"(int main(void) {
+  long result;
+  __asm__ volatile("int $0x80" : "=a"(result) : "0"(20L) : "memory");
+  __asm__ volatile("syscall" : "=a"(result) : "0"(39L) : "rcx", "r11", "memory");
+  return result == 0;
+}
+)",
+                                    {"gcc", "-g", "-w"});
+  const Outcome outcome = deeptrace({"syscalls", program});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  EXPECT_NE(outcome.out.find("both.c:3 "), std::string::npos) << outcome.out;
+  EXPECT_NE(outcome.out.find("note: int 0x80 in 64-bit code: 20 is the number of the 32-bit table"), std::string::npos)
+      << outcome.out;
+  const json said = json::parse(deeptrace({"syscalls", "--format", "json", program}).out);
+  ASSERT_EQ(said["calls"].size(), 2U) << said.dump();
+  EXPECT_EQ(said["calls"][0]["abi"], "i386");
+  EXPECT_EQ(said["calls"][1]["abi"], "x86-64");
+  EXPECT_EQ(said["calls"][0]["name"], "getpid");
+  EXPECT_EQ(said["calls"][1]["name"], "getpid");
+}
+
+TEST(Syscalls, AreFollowedIntoThreadsAndChildren) {
+  const TempFolder folder;
+  const std::string program = built(folder, "family", R"(#include <pthread.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+static void *worker(void *p) { syscall(SYS_getppid); return p; }
+int main(int argc, char **argv) {
+  if (argc > 1) return syscall(SYS_getuid) < 0;
+  pthread_t thread;
+  pthread_create(&thread, 0, worker, 0);
+  pthread_join(thread, 0);
+  if (fork() == 0) execl(argv[0], argv[0], "again", (char *)0);
+  int status;
+  wait(&status);
+  return status;
+}
+)",
+                                    {"gcc", "-g", "-w", "-pthread"});
+  const json said = json::parse(
+      deeptrace({"syscalls", "--children", "trace", "--only", "getppid,getuid,execve", "--format", "json", program})
+          .out);
+  std::map<std::string, std::pair<int, int>> places;
+  for (const json& call : said["calls"]) places[call["name"]] = {call["process"].get<int>(), call["thread"].get<int>()};
+  EXPECT_EQ(places["getppid"], std::pair(1, 2)) << said.dump();
+  EXPECT_EQ(places["getuid"].first, 2) << said.dump();
+  EXPECT_EQ(places["execve"].first, 2) << said.dump();
+  EXPECT_EQ(said["exit"]["status"], 0);
+}
+
+TEST(Syscalls, WhatIsWrongIsSaid) {
+  const Outcome unknown = deeptrace({"syscalls", "--only", "wriet", demo("beacon")});
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_NE(unknown.err.find("wriet: no system call has that name"), std::string::npos) << unknown.err;
+  EXPECT_NE(unknown.err.find("write"), std::string::npos) << unknown.err;
+  EXPECT_EQ(deeptrace({"syscalls", "--count", "0", demo("beacon")}).status, 2);
+  EXPECT_EQ(deeptrace({"syscalls", "--only", "fork", demo("beacon")}).status, 1) << "none was made";
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
