@@ -71,10 +71,10 @@ std::string ArgumentShape::words() const {
 }
 
 const CallShape* call_shape(std::string_view call, CallTable table) {
-  const auto rows = std::ranges::equal_range(kCallShapes, call, {}, &CallShape::name);
   const CallShape* found = nullptr;
-  for (const CallShape& row : rows) {
-    if (!row.only_32 || table == CallTable::i386) found = &row;  // the one for 32 bits comes last
+  const auto* row = std::ranges::lower_bound(kCallShapes, call, {}, &CallShape::name);
+  for (; row != std::end(kCallShapes) && row->name == call; ++row) {
+    if (!row->only_32 || table == CallTable::i386) found = row;  // the one for 32 bits comes last
   }
   return found;
 }
