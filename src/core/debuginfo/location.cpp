@@ -181,14 +181,17 @@ class Machine {
     }
   }
 
-  void load(unsigned size) {
+  void load(unsigned size) { push(loaded(size)); }
+  std::uint64_t loaded(unsigned size) {
     const std::uint64_t address = pop().bits;
     std::uint8_t bytes[8] = {};
-    if (size == 0 || size > 8 || !context_.read(address, {bytes, size}))
-      return fail("memory that tells its place is not readable");
     std::uint64_t value = 0;
+    if (size == 0 || size > 8 || !context_.read(address, {bytes, size})) {
+      fail("memory that tells its place is not readable");
+      return 0;
+    }
     std::memcpy(&value, bytes, size);
-    push(value);
+    return value;
   }
 
   bool stack_operation(Op op) {
@@ -394,8 +397,7 @@ class Machine {
       case Op::gnu_dereference_type: {
         const std::uint8_t size = reader_.u8();
         const std::uint64_t type = reader_.uleb();
-        load(size);
-        push_typed(pop().bits, type);
+        push_typed(loaded(size), type);
         return true;
       }
       case Op::convert:
