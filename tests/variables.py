@@ -86,6 +86,8 @@ class Program:
         self.result = self.pick("int", "long long", "unsigned", "double")
         given = ", ".join(f"{type} {name}" for name, type in self.scope[-1])
         self.text.append(f"{inlining}{self.result} {name}({given}) {{\n  ENTER(\"{name}\");")
+        # A store that nobody reads is removed, and memory then has the old value: somebody might read these.
+        self.text += [f"  SHARE({one});" for one, type in self.scope[-1] if type == "level"]
         self.loops = self.calls = 0
         self.block(3, "  ")
         self.text.append(f"  return LEAVE(({self.result})({self.value('int')}));\n}}\n")

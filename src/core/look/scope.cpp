@@ -306,7 +306,8 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
   Datum datum;
   datum.type = type;
   const std::uint64_t size = type.types->size(type.id);
-  if (evaluated.pieces.size() == 1 && evaluated.pieces[0].kind == Kind::memory) {
+  const auto is_whole = [&](const debuginfo::Piece& piece) { return piece.bits == 0 || piece.bits >= size * 8; };
+  if (evaluated.pieces.size() == 1 && evaluated.pieces[0].kind == Kind::memory && is_whole(evaluated.pieces[0])) {
     datum.place = Datum::Place::memory;
     datum.address = mode == isa::Mode::bits32 ? evaluated.pieces[0].address & 0xffffffff : evaluated.pieces[0].address;
     return datum;
