@@ -564,6 +564,22 @@ TEST(LocationExpressions, NumbersShiftedRightMayBeNarrower) {
   EXPECT_FALSE(doubtful({0xfd, 0xff, 0xff, 0xff, 0, 0, 0, 0}, true, 8)) << "both readings are the same";
 }
 
+TEST(LocationExpressions, ValuesMadeOfFrameAddressesAreMarked) {
+  const FakeState state = gauge();
+  FakeContext context(state);
+  const debuginfo::ExpressionPlace place{.stack_pointer = 7};
+  const auto marked = [&](const std::vector<std::uint8_t>& bytes) {
+    const debuginfo::Evaluated result = debuginfo::evaluate(bytes, place, context);
+    EXPECT_EQ(result.pieces.size(), 1U) << result.unknown;
+    return !result.pieces.empty() && result.pieces[0].of_frame_address;
+  };
+  EXPECT_TRUE(marked({0x77, 8, 0x9f}));              // breg7 8, stack_value
+  EXPECT_TRUE(marked({0x77, 8, 0x33, 0x1a, 0x9f}));  // and 3
+  EXPECT_TRUE(marked({0x91, 8, 0x9f}));              // fbreg 8, stack_value
+  EXPECT_FALSE(marked({0x70, 8, 0x9f})) << "rax is no address in the frame";
+  EXPECT_FALSE(marked({0x33, 0x9f}));
+}
+
 TEST(LocationExpressions, DamagedOnesHaveNoResult) {
   const FakeState state = gauge();
   const std::vector<std::vector<std::uint8_t>> cases = {

@@ -26,7 +26,7 @@ BUILDS = {f"{compiler}{bits} {level}{more}": [compiler, *([bits] if bits else []
 BUILDS = {name: [word for part in words for word in part.split()] for name, words in BUILDS.items()}
 COMMON = ["-g", "-w", "-fwrapv", "-ffp-contract=off", "-msse2", "-mfpmath=sse"]
 MARKS = 120  # looked at in one run
-MOST = {"gcc": 15, "clang": 30}  # wrong values, of a thousand, with optimisation
+MOST = {"gcc": 15, "clang": 15}  # wrong values, of a thousand, with optimisation
 SHORT = ("gcc -O0", "gcc -O1", "gcc -O2", "gcc -Os", "gcc -m32 -O0", "gcc -m32 -O2", "clang -O0", "clang -O2", "clang -O3",
          "clang -m32 -O0", "clang -m32 -O2", "gcc -O2 -gdwarf-4", "clang -O2 -gdwarf-4")
 START = """#ifdef LOG

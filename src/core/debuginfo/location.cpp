@@ -14,6 +14,7 @@ struct Item {
   bool is_signed = false;
   bool generic = true;  ///< no type was named
   bool floating = false;
+  bool of_frame = false;                    ///< made of an address in the frame
   std::optional<std::uint64_t> constant{};  ///< as it was written, which may be wider than an address
 
   /// The number: of single precision one of double precision that is equal.
@@ -94,6 +95,7 @@ class Machine {
     const auto value = context_.reg(number);
     if (!value) return fail("it depends on a register whose value is not known here");
     push(*value + static_cast<std::uint64_t>(offset));
+    stack_.back().of_frame = number == place_.stack_pointer;
   }
   void push_optional(std::optional<std::uint64_t> value, const char* why) { value ? push(*value) : fail(why); }
 
@@ -149,6 +151,7 @@ class Machine {
         const std::int64_t offset = reader_.sleb();
         const auto base = context_.frame_base();
         base ? push(*base + static_cast<std::uint64_t>(offset)) : fail("the frame's place is not known here");
+        if (base) stack_.back().of_frame = true;
         return true;
       }
       case Op::call_frame_cfa: push_optional(context_.cfa(), "the frame's place is not known here"); return true;
@@ -274,6 +277,7 @@ class Machine {
     const Item right = pop();
     Item left = pop();
     if (left.floating || right.floating) return two_reals(op, left, right);
+    left.of_frame |= right.of_frame;
     const std::uint64_t b = right.bits;
     const std::int64_t sa = signed_of(left), sb = signed_of(right);
     const auto compare = [&](bool holds) { left = Item{holds ? 1U : 0U, place_.pointer_size, false, true}; };
@@ -403,7 +407,12 @@ class Machine {
       case Op::convert:
       case Op::gnu_convert: convert(pop(), reader_.uleb()); return true;
       case Op::reinterpret:
-      case Op::gnu_reinterpret: push_typed(low_bits(pop()), reader_.uleb()); return true;
+      case Op::gnu_reinterpret: {
+        const Item item = pop();
+        push_typed(low_bits(item), reader_.uleb());
+        if (!stack_.empty()) stack_.back().of_frame = item.of_frame;
+        return true;
+      }
       default: return false;
     }
   }
@@ -424,6 +433,7 @@ class Machine {
     } else {
       to.bits = from.bits;
     }
+    to.of_frame = from.of_frame;
     push(to);
   }
 
@@ -440,6 +450,7 @@ class Machine {
         Piece piece{.kind = Piece::Kind::value};
         const Item item = pop();
         const std::uint64_t value = item.constant.value_or(item.bits);
+        piece.of_frame_address = item.of_frame;
         piece.bytes.resize(item.constant ? sizeof value : std::min<std::size_t>(item.size, sizeof value));
         std::memcpy(piece.bytes.data(), &value, piece.bytes.size());
         pending_ = std::move(piece);

@@ -30,6 +30,9 @@ struct Piece {
   /// The low four bytes are others when a number that was shifted right is taken for one of 32 bits. gcc shifts numbers
   /// of 32 bits in the address's size, whatever lies above them.
   bool depends_on_width = false;
+  /// A value that was made of an address in the frame, and not of what lies there. clang leaves out that a value was
+  /// spilled.
+  bool of_frame_address = false;
 
   /// True when so many bytes of a value may be meant otherwise.
   [[nodiscard]] bool is_doubtful(std::uint64_t size) const;
@@ -56,9 +59,10 @@ class LocationContext {
 /// Where the addresses in an expression lie in the running program.
 struct ExpressionPlace {
   const DebugInfo* info = nullptr;
-  const Unit* unit = nullptr;  ///< null for expressions of frame tables
-  std::uint64_t bias = 0;      ///< address in the process minus address in the file
-  unsigned pointer_size = 8;   ///< bytes
+  const Unit* unit = nullptr;    ///< null for expressions of frame tables
+  std::uint64_t bias = 0;        ///< address in the process minus address in the file
+  unsigned pointer_size = 8;     ///< bytes
+  unsigned stack_pointer = ~0U;  ///< its DWARF number
 };
 
 struct Evaluated {

@@ -47,6 +47,10 @@ class Scope::Context final : public debuginfo::LocationContext {
   }
   std::optional<std::uint64_t> frame_base() override {
     if (frame_base_.empty() || !frame_pointer_is_set() || ++depth_ > 4) return std::nullopt;
+    if (const auto stack = stack_after_prologue()) {
+      --depth_;
+      return stack;
+    }
     const debuginfo::ExpressionPlace place{&module_.program->debug(), unit_, module_.bias, pointer_size()};
     const auto value = debuginfo::evaluate_number(frame_base_, place, *this);
     --depth_;
@@ -120,10 +124,27 @@ class Scope::Context final : public debuginfo::LocationContext {
     std::memcpy(&value, raw->data(), sizeof value);
     return value;
   }
+  /// Where the frame's base is the stack pointer, clang counts from what that is after the prologue, also where
+  /// arguments have been pushed since.
+  [[nodiscard]] std::optional<std::uint64_t> stack_after_prologue() {
+    const unsigned stack = arch::machine_of(scope_.view_.mode()).dwarf_number(isa::kRsp);
+    const program::Function* function = module_.program->function_at(scope_.inside_);
+    if (frame_base_.size() != 1 || frame_base_[0] != kFirstRegister + stack || function == nullptr ||
+        scope_.frame_.cfa == 0)
+      return std::nullopt;
+    const auto [known, added] = Modules::debug(module_).prologues.try_emplace(function->address);
+    if (added) known->second = program::prologue_of(*module_.program, *function);
+    const program::Prologue& prologue = known->second;
+    if (prologue.by != program::Prologue::By::debug_information || scope_.inside_ < prologue.end) return std::nullopt;
+    const auto placed = scope_.modules_.frame_rule(prologue.end + module_.bias);
+    if (!placed || !placed->from_table || placed->rule.cfa_register != stack || !placed->rule.cfa_expression.empty())
+      return std::nullopt;
+    return scope_.frame_.cfa - static_cast<std::uint64_t>(placed->rule.cfa_offset);
+  }
   /// Where the frame's base is its frame pointer, that is only so between prologue and epilogue: while unwind tables
   /// count from it.
   [[nodiscard]] bool frame_pointer_is_set() const {
-    constexpr std::uint8_t kFirstRegister = 0x50, kRegisters = 32;  // DW_OP_reg0 and up (DWARF 5, 7.7.1)
+    constexpr std::uint8_t kRegisters = 32;
     const unsigned number = frame_base_[0] - kFirstRegister;
     const arch::Machine& machine = arch::machine_of(scope_.view_.mode());
     const bool by_pointer =
@@ -133,6 +154,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return !placed || !placed->from_table || placed->rule.cfa_register == number;
   }
 
+  static constexpr std::uint8_t kFirstRegister = 0x50;  // DW_OP_reg0 (DWARF 5, 7.7.1)
   Scope& scope_;
   const Module& module_;
   Bytes frame_base_;
@@ -273,7 +295,8 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   }
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
   Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
-  const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size()};
+  const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size(),
+                                         arch::machine_of(view_.mode()).dwarf_number(isa::kRsp)};
   Result<Datum> datum = place(debuginfo::evaluate(part->expression, where, context), type);
   if (!datum || !part->always || !is_ahead(variable)) return datum;
   const Type& plain = debug.types[debug.types.plain(type.id)];
@@ -296,6 +319,12 @@ bool Scope::is_ahead(const LocalVariable& variable) {
   const auto scope = std::ranges::find_if(scopes, has_it);
   if (!file || scope == scopes.end()) return false;
   return Modules::debug(*module_).declarations.is_ahead({*file, declared.line}, (*scope)->ranges, inside_);
+}
+
+/// Numbers are not made of addresses on the stack.
+bool Scope::may_be_address(const TypeRef& type) {
+  const Type& plain = (*type.types)[type.types->plain(type.id)];
+  return plain.kind != Type::Kind::base && plain.kind != Type::Kind::enumeration;
 }
 
 /// A variable from the pieces that its location gives.
@@ -347,6 +376,9 @@ Result<Datum> Scope::place(const debuginfo::Evaluated& evaluated, TypeRef type) 
         if (piece.is_doubtful(bytes))
           return Error{Fault::usage,
                        "the compiler's expression for it does not say how wide a number is that it shifts"};
+        if (piece.of_frame_address && !may_be_address(type))
+          return Error{Fault::usage,
+                       "the compiler's expression for it takes an address on the stack for the value there"};
         value = piece.bytes;
         break;
     }

@@ -100,6 +100,7 @@ class Scope final : public inspect::Environment {
   std::optional<inspect::TypeRef> type_of_local(const debuginfo::LocalVariable& variable);
   std::optional<inspect::TypeRef> class_of_this();
   Result<inspect::Datum> place(const debuginfo::Evaluated& evaluated, inspect::TypeRef type);
+  static bool may_be_address(const inspect::TypeRef& type);
   Result<inspect::Datum> pointer_to(const debuginfo::Piece& piece, inspect::TypeRef type);
   std::optional<std::uint64_t> thread_address(const Module& module, std::uint64_t offset) const;
   std::optional<inspect::TypeRef> return_type(std::uint64_t function);
