@@ -2,6 +2,7 @@
 // How often lines are come to is counted by tests/passes.py.
 #include "program/instances.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -266,6 +267,29 @@ int main(int argc, char **argv) {
     EXPECT_EQ(said.substr(0, outer).find("  outer_only "), std::string::npos) << "vars: " << said;
     EXPECT_NE(said.find("level = 0x63", outer), std::string::npos) << said;
   }
+}
+
+/// Pointers without a value of their own, to variables that have one: as many as there are.
+TEST(Levels, RemovedPointersLeadToTheirVariables) {
+  std::string body, after, words = "halt at mark+0\nresume\nin frame 1\nvars\n";
+  constexpr int kMany = 12;
+  for (int i = 0; i < kMany; ++i) {
+    body += fmt::format("  int level{0} = {1}, *at{0} = &level{0};\n", i, 2 * i + 1);
+    after += fmt::format("  sink += *at{};\n", i);
+    words += fmt::format("show *at{}\n", i);
+  }
+  const std::string text =
+      "volatile int sink;\n__attribute__((noinline)) void mark(int x) { sink = x; }\n"
+      "int main(int argc, char **argv) {\n" +
+      body + "  mark(argc);\n" + after + "  return 0;\n}\n";
+  const TempFolder folder;
+  const std::string path = built(folder, "many", text.c_str(), {"gcc", "-g", "-O2", "-w"});
+  const std::string said = conversation(folder, {path}, words).out;
+  int found = 0;
+  for (int i = 0; i < kMany; ++i)
+    found += said.find(fmt::format("= {:#x} / {} ", 2 * i + 1, 2 * i + 1)) != std::string::npos ? 1 : 0;
+  EXPECT_EQ(found, kMany) << said;
+  EXPECT_NE(said.find("it would point to level11"), std::string::npos) << said;
 }
 
 TEST(Levels, AreChosenAndSaidByTheConsole) {

@@ -51,12 +51,8 @@ std::string short_words(const Style& style, const Value& value) {
       text += fmt::format(", and {} more", count - std::min(kMost, value.parts.size()));
     return text + (value.kind == Kind::array ? ']' : '}');
   }
-  const std::int64_t number = value.signed_number();
-  if (value.kind == Kind::integer && number > -static_cast<std::int64_t>(kSmall) && value.number < kSmall)
-    return std::to_string(value.is_signed ? number : static_cast<std::int64_t>(value.number));
-  if (value.kind == Kind::integer && value.is_signed && number < 0 && number > -static_cast<std::int64_t>(kSmall))
-    return std::to_string(number);
-  if (value.kind == Kind::integer && value.is_signed) return fmt::format("{}", number);
+  if (value.kind == Kind::integer && value.is_signed) return std::to_string(value.signed_number());
+  if (value.kind == Kind::integer && value.number < kSmall) return std::to_string(value.number);
   return value_words(style, value);
 }
 

@@ -136,10 +136,9 @@ bool is_text(const std::vector<std::uint8_t>& bytes) {
 
 AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
   AskedCall asked{table, number, {}};
-  const isa::Mode mode = table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
   for (unsigned i = 0; i < abi::kMostArguments; ++i) {
-    asked.arguments[i] = abi::argument(view.registers(), i + 1, mode);
-    if (mode == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
+    asked.arguments[i] = abi::argument(view.registers(), i + 1, asked.mode());
+    if (asked.mode() == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
   }
   return asked;
 }
@@ -167,11 +166,7 @@ class CallDecoder::Reader {
  public:
   Reader(CallDecoder& decoder, const AskedCall& asked, const state::StateView& view,
          std::optional<std::uint64_t> result = std::nullopt)
-      : decoder_(decoder),
-        asked_(asked),
-        view_(view),
-        result_(result),
-        word_(asked.table == abi::CallTable::x86_64 ? 8 : 4) {}
+      : decoder_(decoder), asked_(asked), view_(view), result_(result), word_(arch::machine_of(asked.mode()).word) {}
 
   Value read(const ArgumentShape& shape, std::size_t index) {
     const std::uint64_t raw = asked_.arguments[index];
@@ -485,15 +480,14 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
   call.name = abi::call_name(asked.number, asked.table);
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   call.known = shape != nullptr;
-  const isa::Mode mode = asked.table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
-  const auto order = arch::machine_of(mode).call_arguments;
+  const auto order = arch::machine_of(asked.mode()).call_arguments;
   Reader reader(*this, asked, view);
   for (std::size_t i = 0; shape != nullptr && i < shape->arguments.size() && i < order.size(); ++i) {
     const ArgumentShape& one = shape->arguments[i];
     Argument argument;
     argument.name = std::string(one.name);
     argument.type = one.words();
-    argument.where = std::string(state::name_of(state::reg_numbered(order[i]), mode));
+    argument.where = std::string(state::name_of(state::reg_numbered(order[i]), asked.mode()));
     // What the kernel writes is not there yet.
     ArgumentShape now = one;
     if (one.way == Way::written) now = {.name = one.name, .kind = Kind::address, .way = Way::value};
@@ -506,9 +500,7 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
 }
 
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
-  const bool wide = asked.table == abi::CallTable::x86_64;
-  call.raw = wide ? result : result & 0xffffffff;
-  const std::int64_t number = wide ? static_cast<std::int64_t>(result) : static_cast<std::int32_t>(result);
+  const std::int64_t number = signed_of(result, arch::machine_of(asked.mode()).word * 8);
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
   if (call.failed) {
@@ -522,7 +514,7 @@ void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::
       call.arguments[i].value = reader.read(one, i);
   }
   call.result =
-      reader.result(shape != nullptr ? shape->result : ArgumentShape{.name = {}, .kind = Kind::signed_long}, call.raw);
+      reader.result(shape != nullptr ? shape->result : ArgumentShape{.name = {}, .kind = Kind::signed_long}, result);
   if (shape != nullptr && shape->result.kind == Kind::none && number == 0) call.result.kind = Value::Kind::nothing;
 }
 

@@ -29,6 +29,9 @@ struct AskedCall {
   std::uint64_t number = 0;
   std::array<std::uint64_t, abi::kMostArguments> arguments{};
 
+  [[nodiscard]] isa::Mode mode() const {
+    return table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
+  }
   /// Of a thread that stands at the entry of the call `number`.
   static AskedCall of(const state::StateView& view, abi::CallTable table, std::uint64_t number);
 };
@@ -38,7 +41,6 @@ struct DecodedCall {
   bool known = false;  ///< the tables have its arguments
   std::vector<Argument> arguments;
   bool failed = false;
-  std::uint64_t raw = 0;  ///< what the kernel returned, of the width of the program
   std::string error;      ///< "EBADF"; empty unless it failed
   std::string meaning;    ///< "Bad file descriptor"
   inspect::Value result;  ///< of a call that did not fail; of kind `nothing` where it says no more than that
@@ -46,7 +48,7 @@ struct DecodedCall {
 
 class CallDecoder {
  public:
-  /// What a descriptor is open on, as in "/tmp/levels.log"; empty when unknown.
+  /// What a descriptor is open on, as in "logs/levels.log"; empty when unknown.
   using DescriptorName = std::function<std::string(std::uint64_t)>;
   /// `most`: bytes of buffers that are shown.
   CallDecoder(DescriptorName descriptor, std::size_t most);
@@ -63,7 +65,7 @@ class CallDecoder {
   std::map<abi::CallTable, std::unique_ptr<abi::KernelTypes>> types_;
 };
 
-/// "EBADF" and "Bad file descriptor" for 9; of the kernel's own numbers for calls that begin anew "ERESTARTSYS".
+/// "EBADF" and "Bad file descriptor" for 9; "ERESTART" for the kernel's own numbers of calls that begin anew.
 std::pair<std::string, std::string> error_words(int error);
 
 }  // namespace deeptrace::look

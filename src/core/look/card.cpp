@@ -63,14 +63,17 @@ void name_changes(Subject& subject, const Moved& moved, Card& card) {
 
 }  // namespace
 
-std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address) {
-  if (modules.is_own_line(address)) return {};
+std::optional<inspect::Frame> own_frame(Modules& modules, const state::StateView& view) {
   constexpr std::size_t kMost = 64;
   for (const inspect::Frame& frame : frames_of(modules, view, kMost)) {
-    if (frame.how == inspect::Frame::How::innermost || !modules.is_own_line(frame.inside())) continue;
-    return modules.located_name(frame.address(), frame.at_call);
+    if (frame.how != inspect::Frame::How::innermost && modules.is_own_line(frame.inside())) return frame;
   }
-  return {};
+  return std::nullopt;
+}
+
+std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address) {
+  const auto frame = modules.is_own_line(address) ? std::nullopt : own_frame(modules, view);
+  return frame ? modules.located_name(frame->address(), frame->at_call) : std::string();
 }
 
 Card card_of(Subject& subject, const Stopped& stopped) {

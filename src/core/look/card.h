@@ -61,6 +61,8 @@ struct Card {
   Foresight next;
 };
 
+/// The frame of own code that library code works for; nothing where nobody's own code called.
+std::optional<inspect::Frame> own_frame(Modules& modules, const state::StateView& view);
 /// In a library the own function that it works for is what people look for: "main+0x9c  tidelog.c:47"; empty in own
 /// code, and where nobody's own code called.
 std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address);

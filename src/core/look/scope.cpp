@@ -206,13 +206,8 @@ const LocalVariable* Scope::local_named(std::string_view name) {
     for (const LocalVariable& variable : scope->variables) {
       if (variable.name != name) continue;
       // Before its declaration the name means the variable of a block around.
-      if (nearest == nullptr) {
-        nearest = &variable;
-      } else if (is_ahead(*nearest)) {
-        nearest = &variable;
-      } else {
-        return nearest;
-      }
+      if (nearest != nullptr && !is_ahead(*nearest)) return nearest;
+      nearest = &variable;
     }
   }
   return nearest;
@@ -404,14 +399,17 @@ Result<Datum> Scope::pointer_to(const debuginfo::Piece& piece, TypeRef type) {
     return entry && info.reference(*entry, debuginfo::At::abstract_origin).offset == piece.entry;
   };
   const Error gone{Fault::usage, "the compiler removed it; it would point to something that has no address"};
-  if (++pointers_followed_ > 8) return gone;
+  constexpr unsigned kDeepest = 8;
+  if (pointers_under_way_ == kDeepest) return gone;
   Datum datum;
   datum.type = type;
   datum.loaded = true;
   for (const debuginfo::LocalScope* scope : scopes_around()) {
     const auto found = std::ranges::find_if(scope->variables, is_it);
     if (found == scope->variables.end()) continue;
+    ++pointers_under_way_;
     Result<Datum> whole = local(*found);
+    --pointers_under_way_;
     if (!whole) break;
     auto part = std::make_shared<Datum>(*whole);
     const TypeId target = (*type.types)[type.types->plain(type.id)].target;

@@ -117,7 +117,7 @@ class Scope final : public inspect::Environment {
   std::optional<std::uint64_t> returned_from_;
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool in_their_places_ = false;
-  unsigned pointers_followed_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
+  unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
 };
 
 /// All frames of a thread, the innermost first, `most` of them. `lost`, if it is not null, gets the reason where they

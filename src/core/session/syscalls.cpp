@@ -10,6 +10,7 @@
 
 #include "base/similar_names.h"
 #include "control/program_to_run.h"
+#include "look/card.h"
 #include "look/foresight.h"
 #include "process/attention.h"
 
@@ -189,14 +190,9 @@ class Run {
     row.made_by = modules.place_name(row.address);
     if (modules.is_own_line(row.address)) {
       row.own = look::where_at(modules, row.address, std::nullopt);
-      return;
-    }
-    constexpr std::size_t kMost = 64;
-    for (const inspect::Frame& frame : look::frames_of(modules, view, kMost)) {
-      if (frame.how == inspect::Frame::How::innermost || !modules.is_own_line(frame.inside())) continue;
-      row.own = look::where_at(modules, frame.inside(), std::nullopt);
-      row.own.place = modules.return_name(frame.address());
-      return;
+    } else if (const auto frame = look::own_frame(modules, view)) {
+      row.own = look::where_at(modules, frame->inside(), std::nullopt);
+      row.own.place = modules.return_name(frame->address());
     }
   }
 
