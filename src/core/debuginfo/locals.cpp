@@ -50,6 +50,24 @@ void add_removed(const DebugInfo& info, EntryPlace origin, const Origins& known,
   variables = std::move(all);
 }
 
+/// Blocks in which no variable has a place are left out, too (clang). Their names still hide those around.
+void add_left_out(const DebugInfo& info, EntryPlace origin, const Origins& known, const Origins& scopes,
+                  std::vector<LocalVariable>& left_out) {
+  Cursor cursor(info, *origin.unit, origin.offset);
+  if (!cursor.next()) return;
+  while (cursor.next()) {
+    const Entry& entry = cursor.entry();
+    const bool block = entry.tag == Tag::lexical_block;
+    if (!block || scopes.contains({entry.unit, entry.offset})) {
+      if (cursor.depth() > 1 && entry.tag == Tag::variable && !known.contains({entry.unit, entry.offset})) {
+        left_out.push_back(variable_of(info, entry));
+        left_out.back().in_left_out_block = true;
+      }
+      cursor.skip_children();
+    }
+  }
+}
+
 }  // namespace
 
 FunctionLocals Locals::read(const DescribedFunction& function) {
@@ -124,8 +142,12 @@ FunctionLocals Locals::read(const DescribedFunction& function) {
   for (const LocalScope& scope : result.scopes) {
     for (const LocalVariable& one : scope.variables) known.emplace(one.origin.unit, one.origin.offset);
   }
+  Origins scopes;
+  for (const EntryPlace& one : origins) scopes.emplace(one.unit, one.offset);
   for (std::size_t i = 0; i < origins.size(); ++i) {
-    if (origins[i]) add_removed(info_, origins[i], known, result.scopes[i].variables);
+    if (!origins[i]) continue;
+    add_removed(info_, origins[i], known, result.scopes[i].variables);
+    add_left_out(info_, origins[i], known, scopes, result.scopes[i].left_out);
   }
   return result;
 }

@@ -19,7 +19,8 @@ struct LocalVariable {
   EntryPlace origin{};  ///< of a copy's: the entry that it is a copy of
   EntryPlace type;      ///< the entry that says the type: itself or what it is an instance of
   bool parameter = false;
-  Declaration declared;  ///< its line is 0 when unknown
+  bool in_left_out_block = false;  ///< nobody says where it begins and ends
+  Declaration declared;            ///< its line is 0 when unknown
 };
 
 /// A function, a block in it, or an inlined call.
@@ -28,6 +29,7 @@ struct LocalScope {
   unsigned depth = 0;   ///< 0: the function itself
   std::string inlined;  ///< the function that was called, of an inlined call
   std::vector<LocalVariable> variables;
+  std::vector<LocalVariable> left_out;  ///< of blocks in it that a copy leaves out
 };
 
 /// A call and what is known of the values that were passed (DW_TAG_call_site).

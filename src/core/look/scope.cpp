@@ -206,11 +206,26 @@ const LocalVariable* Scope::local_named(std::string_view name) {
     for (const LocalVariable& variable : scope->variables) {
       if (variable.name != name) continue;
       // Before its declaration the name means the variable of a block around.
-      if (nearest != nullptr && !is_ahead(*nearest)) return nearest;
+      if (nearest != nullptr && !is_ahead(*nearest)) return hidden_by(name, nearest);
       nearest = &variable;
     }
   }
-  return nearest;
+  return hidden_by(name, nearest);
+}
+
+/// What a name means where a block that a copy leaves out may hold control, and may hide what is `found` for it: a
+/// variable of that block, else what was found.
+const LocalVariable* Scope::hidden_by(std::string_view name, const LocalVariable* found) const {
+  const auto here = module_ != nullptr ? module_->program->lines().at(inside_) : std::nullopt;
+  const auto may_hide = [&](const LocalVariable& one) {
+    return one.name == name && here && one.declared.line < here->line &&
+           (found == nullptr || one.declared.line > found->declared.line);
+  };
+  for (const debuginfo::LocalScope* scope : scopes_here()) {
+    const auto hiding = std::ranges::find_if(scope->left_out, may_hide);
+    if (hiding != scope->left_out.end()) return &*hiding;
+  }
+  return found;
 }
 
 bool Scope::is_local(std::string_view name) {
@@ -233,6 +248,29 @@ std::string Scope::nearest_life(const std::vector<debuginfo::LocationPart>& part
   const auto line = module_->program->lines().at(nearest.range.from);
   if (line && line->line != 0) return "line " + std::to_string(line->line);
   return hex_text(nearest.range.from + module_->bias);
+}
+
+/// clang gives calls that it put together line 0, and what it says of variables there is true for one of them at most.
+bool Scope::is_call_of_several_lines() const {
+  const debuginfo::LineTable& table = module_->program->lines();
+  if (frame_.how == inspect::Frame::How::innermost || !table.covers(inside_)) return false;
+  const auto line = table.at(inside_);
+  return !line || line->line == 0;
+}
+
+/// The line whose statement began before this place and changes a variable after it. Compilers move what is left of a
+/// statement past calls, and say of the places in between that the variable has its old value there: it is gone where
+/// the statement's last instruction is, at the end of `part`, in rows that begin no statement.
+std::optional<std::uint32_t> Scope::line_moved_past(AddressRange part) const {
+  const debuginfo::LineTable& table = module_->program->lines();
+  const auto here = table.at(inside_);
+  const auto last = table.at(part.to - 1);
+  if (!here || !last || last->line == 0 || last->file != here->file || last->line >= here->line) return std::nullopt;
+  const auto begins = [&](const debuginfo::LineRow& row) {
+    return row.statement && row.file == last->file && row.line == last->line;
+  };
+  if (std::ranges::any_of(table.rows_in({inside_ + 1, part.to}), begins)) return std::nullopt;
+  return last->line;
 }
 
 /// Unoptimised code describes one place for a variable's whole life, which it has only when the frame is set up.
@@ -258,6 +296,10 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   const auto entry = info.read(variable.entry);
   const auto typed = info.read(variable.type);
   if (!entry || !typed) return Error{Fault::usage, "its debug information is damaged"};
+  if (variable.in_left_out_block)
+    return Error{Fault::usage, "unknown here: one of that name is declared on line " +
+                                   std::to_string(variable.declared.line) +
+                                   ", in a block that the compiler gives no extent"};
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
   if (auto early = before_frame(variable, parts)) return *early;
@@ -288,6 +330,11 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   if (part == parts.end()) {
     return Error{Fault::usage, "no value here; lives on " + nearest_life(parts)};
   }
+  if (!part->always && is_call_of_several_lines())
+    return Error{Fault::usage, "unknown here: the compiler put calls of several lines together"};
+  if (const auto line = part->always ? std::nullopt : line_moved_past(part->range))
+    return Error{Fault::usage,
+                 "unknown here: the compiler moved what line " + std::to_string(*line) + " does to it past this place"};
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
   Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
   const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size(),

@@ -83,11 +83,15 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] bool knows_parameters() const;
   [[nodiscard]] bool is_as_passed(isa::RegisterPart part) const;
   const debuginfo::LocalVariable* local_named(std::string_view name);
+  [[nodiscard]] const debuginfo::LocalVariable* hidden_by(std::string_view name,
+                                                          const debuginfo::LocalVariable* found) const;
   /// The scopes that the frame's place lies in, innermost first: those of the functions around an inlined one too.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_around() const;
   /// Those that names are looked up in: what is around an inlined function is another function, whose names mean
   /// nothing in it.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
+  [[nodiscard]] bool is_call_of_several_lines() const;
+  [[nodiscard]] std::optional<std::uint32_t> line_moved_past(AddressRange part) const;
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
