@@ -136,6 +136,8 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"syscalls", {"--except", "nanosleep"}, {demo("beacon")}, "5 calls;"},
       {"syscalls", {"--bytes", "4"}, {demo("beacon")}, "\"Gray\" and 18 more bytes"},
       {"syscalls", {"--count", "2"}, {demo("beacon")}, "2 calls;"},
+      {"syscalls", {"--limit", "3"}, {demo("beacon")}, "5 more calls not listed"},
+      {"syscalls", {"--totals", "call"}, {demo("beacon")}, "calls  errors        bytes"},
   };
   // What all commands that run a program share.
   const std::map<std::string, Words> runs = {

@@ -304,5 +304,52 @@ TEST(Syscalls, WhatIsWrongIsSaid) {
   EXPECT_EQ(deeptrace({"syscalls", "--only", "fork", demo("beacon")}).status, 1) << "none was made";
 }
 
+TEST(Syscalls, AddsUpByCallDescriptorLineAndFile) {
+  const TempFolder folder;
+  // Three writes of 4 bytes and one that fails, two reads of a file.
+  const std::string program = built(folder, "sums", R"(
+#include <fcntl.h>
+#include <unistd.h>
+int main(void) {
+  int f = open("levels.log", O_RDWR | O_CREAT, 0644);
+  char four[4];
+  for (int i = 0; i < 3; i++)
+    write(f, "1234", 4);
+  lseek(f, 0, SEEK_SET);
+  read(f, four, 4); read(f, four, 2);
+  write(99, four, 4);
+  close(f);
+}
+)",
+                                    {"gcc", "-g"});
+  const auto totals = [&](const std::string& by) {
+    const Outcome outcome =
+        deeptrace({"syscalls", "--format", "json", "--totals", by, "--work-dir", folder.path(), program});
+    const json all = json::parse(outcome.out);
+    EXPECT_EQ(all["calls"], json::array());
+    std::map<std::string, json> result;
+    for (const json& one : all["totals"]) result[one["of"]] = one;
+    return result;
+  };
+  auto by_call = totals("call");
+  EXPECT_EQ(by_call["write"]["calls"], 4);
+  EXPECT_EQ(by_call["write"]["errors"], 1);
+  EXPECT_EQ(by_call["write"]["bytes"], 12);
+  EXPECT_EQ(by_call["read"]["bytes"], 6);
+  EXPECT_GE(by_call["write"]["time_ns"], by_call["write"]["longest_ns"]);
+  const std::string log = folder / "levels.log";
+  auto by_file = totals("file");
+  EXPECT_EQ(by_file[log]["calls"], 8) << "openat, three writes, lseek, two reads, close";
+  EXPECT_EQ(by_file[log]["bytes"], 18);
+  std::uint64_t of_log = 0;
+  for (const auto& [of, total] : totals("descriptor")) {
+    if (of.ends_with(" (" + log + ")")) of_log += total["calls"].get<std::uint64_t>();
+  }
+  EXPECT_EQ(of_log, 8U);
+  auto by_line = totals("line");
+  EXPECT_EQ(by_line[std::string(folder / "sums.c") + ":8"]["calls"], 3);
+  EXPECT_EQ(deeptrace({"syscalls", "--totals", "weather", program}).status, 2);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -62,7 +62,12 @@ constexpr Station kTour[] = {
     {"25-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
     {"26-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
     {"27-syscalls", "the system calls of a program in assembly, each with its line", "syscalls {beacon}"},
-    {"28-syscalls-c", "those of a C program, through the library's functions", "syscalls {tidelog} {readings.txt}"},
+    {"28-syscalls-mistakes", "exchanged registers and a number of the other ABI, found in a 32-bit program by NASM",
+     "syscalls {beacon32}"},
+    {"29-syscalls-port", "a client that turns the port round, and nobody answers",
+     "syscalls --children trace {relay} turned"},
+    {"30-syscalls-c", "those of a C program, through the library's functions", "syscalls {tidelog} {readings.txt}"},
+    {"31-explain-call", "a system call: numbers, registers and flags of both ABIs", "explain syscall openat"},
 };
 
 /// Where the demo programs are: beside the build that this program belongs to.

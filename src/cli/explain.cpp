@@ -1,6 +1,7 @@
 #include "report/explain.h"
 
-#include <set>
+#include <algorithm>
+#include <iterator>
 
 #include "cli/command.h"
 
@@ -11,10 +12,17 @@ constexpr std::string_view kForms[] = {"text", "json"};
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace explain", std::string(command.answers));
-  options.add_options("Explain")("bits", "the mode in which bytes are read: 64 or 32",
+  options.add_options("Explain")("bits", "of bytes and numbers of system calls: 64 or 32",
                                  cxxopts::value<std::string>()->default_value("64"), "BITS");
   add_syntax_option(options);
   add_result_options(options);
+  // Negative numbers (a call's result) are no options.
+  const auto is_negative = [](const std::string& word) {
+    return word.size() > 1 && word[0] == '-' && word[1] >= '0' && word[1] <= '9';
+  };
+  std::vector<std::string> negative;
+  std::ranges::copy_if(words, std::back_inserter(negative), is_negative);
+  std::erase_if(words, is_negative);
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;
   study::ExplainRequest request;
@@ -25,16 +33,19 @@ int run(const Command& command, std::vector<std::string> words) {
   if (bits != "64" && bits != "32") return report_error({Fault::usage, "--bits " + bits + ": is one of 64, 32"});
   request.mode = bits == "64" ? isa::Mode::bits64 : isa::Mode::bits32;
 
-  static const std::set<std::string> kKinds = {"bytes", "instruction", "flags", "register", "prefix"};
+  const auto kinds = study::explained_kinds();
   std::vector<std::string> rest = parsed.rest;
-  if (rest.size() > 1 && kKinds.count(rest.front()) != 0) {
+  rest.insert(rest.end(), negative.begin(), negative.end());
+  if (rest.size() > 1 && std::ranges::find(kinds, rest.front(), &study::ExplainedKind::name) != kinds.end()) {
     request.kind = rest.front();
     rest.erase(rest.begin());
   }
-  if (rest.empty())
-    return report_error(
-        {Fault::usage,
-         "explain: what? bytes HEX, instruction NAME, flags VALUE, register NAME, prefix NAME, or a word"});
+  if (rest.empty()) {
+    std::string message = "explain: what?";
+    for (const study::ExplainedKind& one : kinds)
+      message += " " + std::string(one.name) + " " + std::string(one.takes) + ",";
+    return report_error({Fault::usage, message + " or a word"});
+  }
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
   const Result<study::Explanation> explanation = study::explain(request);
@@ -53,8 +64,9 @@ int run(const Command& command, std::vector<std::string> words) {
 
 }  // namespace
 
-const Command kExplain = {"explain", "[OPTIONS] [bytes|instruction|flags|register|prefix] WORD...",
-                          "what bytes, an instruction, a prefix, a flags word or a register mean",
+const Command kExplain = {"explain",
+                          "[OPTIONS] [bytes|instruction|flags|register|prefix|syscall|error|signal|constant] WORD...",
+                          "what bytes, an instruction, a register, a system call, an error or a constant mean",
                           "deeptrace explain bytes 48f77df8", run};
 
 }  // namespace deeptrace::cli

@@ -36,6 +36,15 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   request.except = names_of(parsed.options, "except");
   request.all = parsed.options.count("all") != 0;
   const auto count = number_of(parsed.options, "count"), bytes = number_of(parsed.options, "bytes");
+  const auto limit = number_of(parsed.options, "limit");
+  if (!limit) return report_error(limit.error());
+  request.limit = *limit;
+  if (parsed.options.count("totals") != 0) {
+    const std::string by = parsed.options["totals"].as<std::string>();
+    request.totals = session::totals_by(by);
+    if (!request.totals)
+      return report_error({Fault::usage, "--totals " + by + ": is one of call, descriptor, line, file"});
+  }
   if (!count) return report_error(count.error());
   if (!bytes) return report_error(bytes.error());
   request.count = *count;
@@ -75,7 +84,9 @@ int run(const Command& command, std::vector<std::string> words) {
   options.add_options("Calls")("only", "these calls alone, by name, with commas between", text(), "NAME,...")(
       "except", "all but these", text(), "NAME,...")("bytes", "so many bytes of what is read and written are shown",
                                                      cxxopts::value<std::string>(), "N")(
-      "count", "this many rows, then the program is ended", cxxopts::value<std::string>(), "N");
+      "count", "this many rows, then the program is ended", cxxopts::value<std::string>(), "N")(
+      "limit", "this many rows are listed, the others counted", cxxopts::value<std::string>(), "N")(
+      "totals", "sums in place of rows, by call, descriptor, line or file", cxxopts::value<std::string>(), "BY");
   return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {
     return follow(command, parsed, std::move(rest));
   });

@@ -4,6 +4,7 @@
 
 #include <set>
 
+#include "report/explain_system.h"
 #include "report/json.h"
 
 namespace deeptrace::report {
@@ -125,19 +126,7 @@ class Text {
   void line(std::string_view text) { add_line(out_, style_, text); }
 
  private:
-  /// Prose: broken between words where the terminal ends.
-  void prose(std::string_view text, std::string_view indent, Role role) {
-    std::string rest(text);
-    while (!rest.empty()) {
-      std::size_t end = rest.size();
-      if (style_.width > indent.size() + 20 && rest.size() + indent.size() > style_.width) {
-        end = rest.rfind(' ', style_.width - indent.size());
-        if (end == std::string::npos || end == 0) end = rest.size();
-      }
-      line(look(style_, role, std::string(indent) + rest.substr(0, end)));
-      rest.erase(0, std::min(end + 1, rest.size()));
-    }
-  }
+  void prose(std::string_view text, std::string_view indent, Role role) { add_prose(out_, style_, text, indent, role); }
 
   void attention(std::string_view text) { prose(fmt::format("note: {}", text), "  ", Role::attention); }
 
@@ -163,6 +152,7 @@ class Json {
     if (e.prefix) prefix(*e.prefix);
     if (e.bytes) bytes(*e.bytes);
     if (e.flags) flags(*e.flags);
+    explain_system_json(json_, e);
     json_.close_all();
   }
 
@@ -304,6 +294,7 @@ void explain_text(Output& out, Style style, const Explanation& explanation) {
   part(explanation.prefix, &Text::prefix);
   part(explanation.bytes, &Text::bytes);
   part(explanation.flags, &Text::flags);
+  explain_system_text(out, style, explanation, first);
 }
 
 void explain_json(Output& out, const Explanation& explanation) { Json(out).write(explanation); }

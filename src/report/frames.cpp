@@ -108,6 +108,7 @@ void finding_json(JsonWriter& json, const look::Finding& finding) {
   finding.line != 0 ? json.number(finding.line) : json.null();
   json.key("address");
   finding.address != 0 ? json.hex(finding.address) : json.null();
+  if (finding.call != 0) json.key("call").number(finding.call);
   json.end();
 }
 

@@ -42,6 +42,19 @@ std::string made_harmless(std::string_view raw, bool quoted) {
 
 }  // namespace
 
+void add_prose(Output& out, const Style& style, std::string_view text, std::string_view indent, Role role) {
+  std::string rest(text);
+  while (!rest.empty()) {
+    std::size_t end = rest.size();
+    if (style.width > indent.size() + 20 && rest.size() + indent.size() > style.width) {
+      end = rest.rfind(' ', style.width - indent.size());
+      if (end == std::string::npos || end == 0) end = rest.size();
+    }
+    add_line(out, style, look(style, role, std::string(indent) + rest.substr(0, end)));
+    rest.erase(0, std::min(end + 1, rest.size()));
+  }
+}
+
 std::size_t utf8_sequence(std::string_view text, std::size_t at) {
   const auto byte = static_cast<std::uint8_t>(text[at]);
   const std::size_t length = byte < 0x80                   ? 1

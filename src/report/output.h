@@ -101,6 +101,9 @@ std::size_t bytes_within(std::string_view text, std::size_t columns);
 /// fit goes on below.
 void add_line(Output& out, const Style& style, std::string_view line);
 
+/// Adds prose: broken between words where the terminal ends, each line after `indent`.
+void add_prose(Output& out, const Style& style, std::string_view text, std::string_view indent, Role role);
+
 /// The length of the UTF-8 sequence that starts at `at`, or 0 when none does (RFC 3629).
 std::size_t utf8_sequence(std::string_view text, std::size_t at);
 

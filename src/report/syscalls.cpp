@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 
 #include "base/path.h"
 #include "report/columns.h"
@@ -87,8 +88,9 @@ class Text final : public session::SyscallsSink {
                      start.attached     ? "attached"
                      : start.randomised ? "address randomisation as usual"
                                         : "address randomisation switched off"));
-    line(look(style_, Role::faint,
-              fmt::format("{:>4}  {:<20} {:<14} {}", "", "own line", "call", "arguments, result, time")));
+    if (!start.totals)
+      line(look(style_, Role::faint,
+                fmt::format("{:>4}  {:<20} {:<14} {}", "", "own line", "call", "arguments, result, time")));
     children_ = start.children;
   }
 
@@ -123,6 +125,12 @@ class Text final : public session::SyscallsSink {
   void end(const SyscallsSummary& summary) override {
     show_output();
     for (const std::string& note : summary.notes) line(look(style_, Role::attention, "note: " + printable(note)));
+    totals(summary.totals);
+    for (const look::Finding& one : summary.findings) finding(one, "");
+    if (summary.unlisted != 0)
+      line(look(style_, Role::attention,
+                fmt::format("note: {} more call{} not listed (--limit)", summary.unlisted,
+                            summary.unlisted == 1 ? "" : "s")));
     std::string text = fmt::format("{} call{}", summary.rows, summary.rows == 1 ? "" : "s");
     if (summary.left_out != 0)
       text += fmt::format("; {} that no own code led to (start-up, libraries): --all lists them", summary.left_out);
@@ -136,12 +144,33 @@ class Text final : public session::SyscallsSink {
     const std::string indent(27, ' ');
     if (row.call.failed)
       line(indent + look(style_, Role::attention, fmt::format("note: {}: {}", row.call.error, row.call.meaning)));
+    for (const look::Finding& one : row.findings) finding(one, indent);
     if (row.other_abi)
       line(indent +
            look(style_, Role::attention,
                 fmt::format("note: int 0x80 in 64-bit code: {} is the number of the 32-bit table, and only the low "
                             "32 bits of each register are used",
                             row.asked.number)));
+  }
+  void totals(const std::vector<session::SyscallTotal>& all) {
+    if (all.empty()) return;
+    line(look(
+        style_, Role::faint,
+        fmt::format("  {:>8} {:>7} {:>12} {:>10} {:>10}  {}", "calls", "errors", "bytes", "time", "longest", "of")));
+    for (const session::SyscallTotal& one : all) {
+      const std::string text = fmt::format("  {:>8} {:>7} {:>12} {:>10} {:>10}  {}", one.calls, one.errors, one.bytes,
+                                           duration_words(one.time), duration_words(one.longest), shown_key(one.key));
+      line(one.errors != 0 ? look(style_, Role::attention, text) : text);
+    }
+  }
+  std::string shown_key(const std::string& key) const {
+    return key.starts_with('/') ? shown_path(style_, key) : printable(key);
+  }
+  void finding(const look::Finding& one, const std::string& indent) {
+    const Role role = one.note ? Role::attention : Role::broken;
+    add_prose(out_, style_, (one.note ? "note: " : "wrong: ") + printable(one.text), indent, role);
+    for (const std::string& evidence : one.evidence)
+      add_prose(out_, style_, printable(evidence), indent + "       ", Role::plain);
   }
   void show_output() {
     if (!take_output_) return;
@@ -175,6 +204,15 @@ constexpr Column<SyscallRow> kColumns[] = {
     {"meaning", [](const SyscallRow& row) { return Cell::text(row.call.meaning); }},
 };
 
+constexpr Column<session::SyscallTotal> kTotals[] = {
+    {"of", [](const session::SyscallTotal& one) { return Cell::string(one.key); }},
+    {"calls", [](const session::SyscallTotal& one) { return Cell::number(one.calls); }},
+    {"errors", [](const session::SyscallTotal& one) { return Cell::number(one.errors); }},
+    {"bytes", [](const session::SyscallTotal& one) { return Cell::number(one.bytes); }},
+    {"time_ns", [](const session::SyscallTotal& one) { return Cell::number(one.time); }},
+    {"longest_ns", [](const session::SyscallTotal& one) { return Cell::number(one.longest); }},
+};
+
 class Json final : public session::SyscallsSink {
  public:
   explicit Json(Output& out) : out_(out), json_(out) {}
@@ -200,13 +238,29 @@ class Json final : public session::SyscallsSink {
                                                                                   : json_.null();
     json_.key("ended").boolean(row.ended);
     json_.end();
+    // A place that goes wrong again and again fills no memory.
+    const std::size_t room = kMostFindings - std::min(kMostFindings, findings_.size());
+    std::ranges::copy_n(row.findings.begin(), static_cast<std::ptrdiff_t>(std::min(room, row.findings.size())),
+                        std::back_inserter(findings_));
   }
   void end(const SyscallsSummary& summary) override {
     json_.end();
     json_.new_line();
     json_.key("left_out").number(summary.left_out);
+    json_.key("unlisted").number(summary.unlisted);
+    json_.key("totals").begin_array();
+    for (const session::SyscallTotal& one : summary.totals) {
+      json_.begin_object();
+      put_members(json_, std::span<const Column<session::SyscallTotal>>(kTotals), one);
+      json_.end();
+    }
+    json_.end();
     json_.key("notes").begin_array();
     for (const std::string& note : summary.notes) json_.string(note);
+    json_.end();
+    json_.key("findings").begin_array();
+    for (const look::Finding& one : findings_) finding_json(json_, one);
+    for (const look::Finding& one : summary.findings) finding_json(json_, one);
     json_.end();
     json_.key("exit");
     end_json(json_, summary.end);
@@ -215,15 +269,23 @@ class Json final : public session::SyscallsSink {
   }
 
  private:
+  static constexpr std::size_t kMostFindings = 10000;
+
   Output& out_;
   JsonWriter json_;
+  std::vector<look::Finding> findings_;
 };
 
 class Csv final : public session::SyscallsSink {
  public:
   explicit Csv(Output& out) : out_(out), csv_(out) {}
 
-  void begin(const SyscallsStart& /*start*/) override {
+  void begin(const SyscallsStart& start) override {
+    if (start.totals) {
+      for (const auto& column : kTotals) csv_.cell(column.name);
+      csv_.end_row();
+      return;
+    }
     for (const auto& column : kColumns) csv_.cell(column.name);
     csv_.cell("result").cell("arguments");
     csv_.end_row();
@@ -239,7 +301,13 @@ class Csv final : public session::SyscallsSink {
     csv_.end_row();
     out_.flush();
   }
-  void end(const SyscallsSummary& /*summary*/) override { out_.flush(); }
+  void end(const SyscallsSummary& summary) override {
+    for (const session::SyscallTotal& one : summary.totals) {
+      for (const auto& column : kTotals) column.of(one).write(csv_);
+      csv_.end_row();
+    }
+    out_.flush();
+  }
 
  private:
   Output& out_;

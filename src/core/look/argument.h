@@ -42,6 +42,8 @@ struct Finding {
   std::string function, file;  ///< where it is; empty: where the program stands
   std::uint32_t line = 0;
   std::uint64_t address = 0;
+  std::uint64_t call = 0;  ///< number of the row of a system call that it is about; 0: none
+  bool note = false;       ///< nothing is broken, but somebody should look
 };
 
 }  // namespace deeptrace::look

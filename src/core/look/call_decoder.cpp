@@ -10,6 +10,7 @@
 #include <cctype>
 #include <cstring>
 
+#include "abi/call_errors.h"
 #include "abi/constants.h"
 #include "abi/signal_names.h"
 #include "base/number.h"
@@ -141,15 +142,6 @@ AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std:
     if (asked.mode() == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
   }
   return asked;
-}
-
-std::pair<std::string, std::string> error_words(int error) {
-  // <linux/errno.h>, which programs do not see.
-  if (error == 512 || error == 513 || error == 514 || error == 516)
-    return {"ERESTART", "interrupted by a signal: begins anew, or fails with EINTR"};
-  const char* name = ::strerrorname_np(error);
-  const char* meaning = ::strerrordesc_np(error);
-  return {name != nullptr ? name : "error " + std::to_string(error), meaning != nullptr ? meaning : ""};
 }
 
 CallDecoder::CallDecoder(DescriptorName descriptor, std::size_t most)
@@ -504,7 +496,10 @@ void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
   if (call.failed) {
-    std::tie(call.error, call.meaning) = error_words(static_cast<int>(-number));
+    const auto error = static_cast<int>(-number);
+    call.error = abi::error_name(error);
+    if (call.error.empty()) call.error = "error " + std::to_string(error);
+    call.meaning = abi::error_meaning(error);
     return;
   }
   Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));

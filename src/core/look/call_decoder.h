@@ -65,7 +65,4 @@ class CallDecoder {
   std::map<abi::CallTable, std::unique_ptr<abi::KernelTypes>> types_;
 };
 
-/// "EBADF" and "Bad file descriptor" for 9; "ERESTART" for the kernel's own numbers of calls that begin anew.
-std::pair<std::string, std::string> error_words(int error);
-
 }  // namespace deeptrace::look

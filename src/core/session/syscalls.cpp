@@ -4,8 +4,12 @@
 
 #include <algorithm>
 #include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
 #include <map>
 #include <memory>
+#include <sstream>
 #include <utility>
 
 #include "base/similar_names.h"
@@ -30,9 +34,42 @@ std::string descriptor_name(pid_t pid, std::uint64_t descriptor) {
   return size > 0 ? std::string(target, static_cast<std::size_t>(size)) : std::string();
 }
 
+/// Names in a directory as a process would find it; nothing where it cannot be read.
+std::vector<std::string> names_in(pid_t pid, std::int64_t at, const std::string& directory) {
+  constexpr std::size_t kMost = 10000;
+  std::string base = "/proc/" + std::to_string(pid);
+  base += directory.starts_with('/') ? "/root" : at >= 0 ? "/fd/" + std::to_string(at) + "/" : "/cwd/";
+  std::vector<std::string> names;
+  std::error_code failed;
+  for (std::filesystem::directory_iterator one(base + directory, failed), end; !failed && one != end;
+       one.increment(failed)) {
+    if (names.size() == kMost) return {};
+    names.push_back(one->path().filename());
+  }
+  return names;
+}
+
+/// Whether a socket listens at a port of this machine (proc_pid_net(5): state 0A).
+bool listens_at(pid_t pid, std::uint16_t port) {
+  for (const char* table : {"tcp", "tcp6"}) {
+    std::ifstream file("/proc/" + std::to_string(pid) + "/net/" + table);
+    std::string number, local, remote, state;
+    std::getline(file, local);
+    for (std::string line; std::getline(file, line);) {
+      std::istringstream words(line);
+      words >> number >> local >> remote >> state;
+      const std::size_t colon = local.rfind(':');
+      if (state == "0A" && colon != std::string::npos && std::strtoul(local.c_str() + colon + 1, nullptr, 16) == port)
+        return true;
+    }
+  }
+  return false;
+}
+
 class Run {
  public:
-  Run(SyscallsRequest request, SyscallsSink& sink) : request_(std::move(request)), sink_(sink) {}
+  Run(SyscallsRequest request, SyscallsSink& sink)
+      : request_(std::move(request)), sink_(sink), totals_(request_.totals.value_or(TotalsBy::call)) {}
 
   Result<SyscallsSummary> run() {
     if (auto error = check_names(request_.only)) return *error;
@@ -44,9 +81,10 @@ class Run {
     if (options.trace_children) running->process->trace_children();
     add(std::move(running->process), std::move(running->program));
     sink_.begin({members_.front()->modules->main().path, options.attach != 0, options.launch.randomise,
-                 options.trace_children});
+                 options.trace_children, request_.totals});
     begun_ = Clock::now();
     follow();
+    if (request_.totals) summary_.totals = totals_.all();
     sink_.end(summary_);
     return summary_;
   }
@@ -63,8 +101,10 @@ class Run {
     std::unique_ptr<Process> process;
     std::unique_ptr<look::Modules> modules;
     std::unique_ptr<look::CallDecoder> decoder;
+    std::unique_ptr<look::CallFindings> findings;
     std::map<pid_t, Pending> pending;
     std::map<pid_t, std::uint64_t> threads;
+    std::vector<look::Finding> at_fault;  ///< of the last signal that an instruction brought about
     bool over = false;
     bool maps_changed = false;  ///< since its modules were looked for
   };
@@ -90,6 +130,11 @@ class Run {
     if (program)
       member->modules = std::make_unique<look::Modules>(*process, std::move(*program), request_.control.open);
     member->threads[pid] = 1;
+    member->findings = std::make_unique<look::CallFindings>(
+        *process, look::CallFindings::Surroundings{
+                      [pid](std::uint64_t descriptor) { return descriptor_name(pid, descriptor); },
+                      [pid](std::int64_t at, const std::string& directory) { return names_in(pid, at, directory); },
+                      [pid](std::uint16_t port) { return listens_at(pid, port); }});
     member->process = std::move(process);
     members_.push_back(std::move(member));
     return *members_.back();
@@ -153,6 +198,10 @@ class Run {
         take_children(member);
         return Answer::hold;  // the run is begun anew, with the child beside
       case Event::Kind::thread_ended: end_pending(member, event.thread); break;
+      case Event::Kind::signal:
+        if (event.by_instruction && member.modules)
+          member.at_fault = member.findings->at_end_by_signal(member.process->view(event.thread), *member.modules);
+        break;
       case Event::Kind::exited:
       case Event::Kind::killed: end(member, event); break;
       default: break;
@@ -188,7 +237,8 @@ class Run {
     const std::uint64_t address = view.registers()[state::Reg::rip];
     if (modules.at(address) == nullptr) modules.refresh(process);
     row.made_by = modules.place_name(row.address);
-    if (modules.is_own_line(row.address)) {
+    row.raw = modules.is_own_line(row.address);
+    if (row.raw) {
       row.own = look::where_at(modules, row.address, std::nullopt);
     } else if (const auto frame = look::own_frame(modules, view)) {
       row.own = look::where_at(modules, frame->inside(), std::nullopt);
@@ -207,7 +257,17 @@ class Run {
     if (!pending.wanted) return;
     pending.row.duration = nanoseconds(now - pending.from);
     member.decoder->after(pending.row.call, pending.row.asked, member.process->view(thread), result);
+    check(member, pending.row, member.process->view(thread), result);
     send(pending.row);
+  }
+
+  void check(Member& member, SyscallRow& row, const state::StateView& view, std::uint64_t result) {
+    // A row gets its number when it is sent; those that are left out have none.
+    const bool sent = request_.all || !row.own.place.empty();
+    const look::CallOver over{summary_.rows + 1, row.asked,     &row.call,    result,      row.address,
+                              row.raw,           row.own.place, row.own.file, row.own.line};
+    row.findings = member.findings->of(over, view, member.modules.get());
+    for (look::Finding& one : row.findings) one.call = sent ? over.number : 0;
   }
 
   /// A call that does not come back.
@@ -225,6 +285,11 @@ class Run {
     while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
     member.over = true;
     const bool exited = event.kind == Event::Kind::exited;
+    // What was not traced may have closed what was opened.
+    if (exited && request_.only.empty() && request_.except.empty()) {
+      for (look::Finding& one : member.findings->at_exit()) summary_.findings.push_back(std::move(one));
+    }
+    if (!exited) std::ranges::move(member.at_fault, std::back_inserter(summary_.findings));
     if (&member == members_.front().get())
       summary_.end = {exited ? RunEnd::How::exited : RunEnd::How::killed, event.number};
   }
@@ -236,7 +301,13 @@ class Run {
       return;
     }
     row.number = ++summary_.rows;
-    sink_.row(row);
+    if (request_.totals) {
+      totals_.add(row.asked, row.call, row.own, row.duration);
+    } else if (request_.limit && row.number > *request_.limit) {
+      ++summary_.unlisted;
+    } else {
+      sink_.row(row);
+    }
     stopping_ = request_.count && summary_.rows == *request_.count;
   }
 
@@ -264,6 +335,7 @@ class Run {
   std::vector<std::unique_ptr<Member>> members_;
   Clock::time_point begun_;
   SyscallsSummary summary_;
+  SyscallTotals totals_;
   bool stopping_ = false;
 };
 

@@ -12,8 +12,10 @@
 #include "base/result.h"
 #include "control/control.h"
 #include "look/call_decoder.h"
+#include "look/call_findings.h"
 #include "look/level.h"
 #include "session/run_end.h"
+#include "session/syscall_totals.h"
 
 namespace deeptrace::session {
 
@@ -23,6 +25,8 @@ struct SyscallsRequest {
   bool all = false;                       ///< calls that no own code led to are rows, too
   std::size_t bytes = 64;                 ///< of buffers that are decoded
   std::optional<std::uint64_t> count;     ///< rows after which the program is ended, or let go
+  std::optional<std::uint64_t> limit;     ///< rows that are listed; those after them are counted
+  std::optional<TotalsBy> totals;         ///< sums in place of rows
 };
 
 struct SyscallRow {
@@ -37,18 +41,24 @@ struct SyscallRow {
   look::DecodedCall call;
   std::uint64_t address = 0;  ///< of the instruction that made it
   std::string made_by;        ///< the place of that
+  bool raw = false;           ///< own code has that instruction
   look::Where own;            ///< the developer's own place that led to it; empty: there is none
+  std::vector<look::Finding> findings;
 };
 
 struct SyscallsStart {
   std::string program;
   bool attached = false, randomised = false, children = false;
+  std::optional<TotalsBy> totals;
 };
 
 struct SyscallsSummary {
   std::uint64_t rows = 0, left_out = 0;  ///< left out: no own code led to them
+  std::uint64_t unlisted = 0;            ///< of the rows, those beyond the limit
+  std::vector<SyscallTotal> totals;      ///< where sums were asked for
   RunEnd end;
   std::vector<std::string> notes;
+  std::vector<look::Finding> findings;  ///< of what was left undone when the program ended
 };
 
 class SyscallsSink {

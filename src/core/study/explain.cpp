@@ -548,19 +548,36 @@ std::optional<ExplainedPrefix> explain_prefix(const std::string& word) {
   return std::nullopt;
 }
 
-Error unknown(const std::string& word) {
+Error unknown(const std::string& kind, const std::string& word) {
   std::set<std::string> names;
-  for (const isa::Row& row : isa::rows()) names.emplace(isa::mnemonic_of(row));
-  for (const RegisterPart& part : named_parts()) names.emplace(isa::name_of(part));
-  for (const isa::NamedPrefix& row : isa::named_prefixes()) {
-    for (std::string& name : names_in(row.names)) names.insert(std::move(name));
+  const auto wanted = [&](std::string_view one) { return kind.empty() || kind == one; };
+  if (wanted("instruction")) {
+    for (const isa::Row& row : isa::rows()) names.emplace(isa::mnemonic_of(row));
   }
-  std::string message = "explain: " + word + ": no instruction, prefix, register, bytes or flags of that name";
+  if (wanted("register")) {
+    for (const RegisterPart& part : named_parts()) names.emplace(isa::name_of(part));
+  }
+  if (wanted("prefix")) {
+    for (const isa::NamedPrefix& row : isa::named_prefixes()) {
+      for (std::string& name : names_in(row.names)) names.insert(std::move(name));
+    }
+  }
+  for (std::string& name : system_names(kind)) names.insert(std::move(name));
+  std::string message = "explain: " + word + ": nothing known has that name, and it is no number";
+  if (!kind.empty()) message = "explain " + kind + ": " + word + ": there is none of that name or number";
   message += similar_words(similar_names(names, word));
   return {Fault::usage, message};
 }
 
 }  // namespace
+
+std::span<const ExplainedKind> explained_kinds() {
+  static constexpr ExplainedKind kKinds[] = {
+      {"bytes", "HEX"},         {"instruction", "NAME"},   {"flags", "VALUE"},
+      {"register", "NAME"},     {"prefix", "NAME"},        {"syscall", "NAME|NUMBER"},
+      {"error", "NAME|NUMBER"}, {"signal", "NAME|NUMBER"}, {"constant", "NAME|VALUE"}};
+  return kKinds;
+}
 
 Result<Explanation> explain(const ExplainRequest& request) {
   Explanation result;
@@ -578,17 +595,28 @@ Result<Explanation> explain(const ExplainRequest& request) {
     result.flags = explain_flags(*value);
     return result;
   }
-  if (kind.empty() || kind == "instruction") result.instruction = explain_instruction(word);
-  if (kind.empty() || kind == "register") result.reg = explain_register(word);
-  if (kind.empty() || kind == "prefix") result.prefix = explain_prefix(word);
+  const auto wanted = [&](std::string_view one) { return kind.empty() || kind == one; };
+  if (wanted("instruction")) result.instruction = explain_instruction(word);
+  if (wanted("register")) result.reg = explain_register(word);
+  if (wanted("prefix")) result.prefix = explain_prefix(word);
+  if (wanted("syscall")) result.call = explain_call(request.word, request.mode);
+  if (wanted("error")) result.error = explain_error(request.word);
+  if (wanted("signal")) result.signal = explain_signal(request.word);
+  if (wanted("constant")) result.constants = explain_constant(request.word);
   if (kind.empty()) {
     if (bytes_of(word)) {
       if (Result<ExplainedBytes> bytes = explain_bytes(request)) result.bytes = std::move(*bytes);
     }
-    if (const auto value = number_in(word)) result.flags = explain_flags(*value);
+    if (const auto value = number_in(word)) {
+      result.flags = explain_flags(*value);
+      result.brief = true;
+    }
+    // A constant that is an error or a signal says no more than these.
+    if (result.error || result.signal) result.constants.reset();
   }
-  if (!result.instruction && !result.reg && !result.prefix && !result.bytes && !result.flags)
-    return unknown(request.word);
+  if (!result.instruction && !result.reg && !result.prefix && !result.bytes && !result.flags && !result.call &&
+      !result.error && !result.signal && !result.constants)
+    return unknown(kind, request.word);
   return result;
 }
 

@@ -1,8 +1,10 @@
-// The work of `explain`: what bytes, an instruction's name, a flags word or a register mean, from the tables alone.
+// The work of `explain`: what bytes, an instruction's name, a flags word, a register, a system call, an error, a signal
+// or a constant means, from the tables alone.
 #pragma once
 
 #include <cstdint>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -11,11 +13,12 @@
 #include "base/result.h"
 #include "isa/effects.h"
 #include "isa/text.h"
+#include "study/explain_system.h"
 
 namespace deeptrace::study {
 
 struct ExplainRequest {
-  std::string kind;  ///< bytes, instruction, flags, register, prefix; empty: all of them
+  std::string kind;  ///< one of explained_kinds(); empty: all of them
   std::string word;
   isa::Mode mode = isa::Mode::bits64;
   isa::Syntax syntax = isa::Syntax::intel;
@@ -104,7 +107,18 @@ struct Explanation {
   std::optional<ExplainedFlags> flags;
   std::optional<ExplainedRegister> reg;
   std::optional<ExplainedPrefix> prefix;
+  std::optional<ExplainedCall> call;
+  std::optional<ExplainedError> error;
+  std::optional<ExplainedSignal> signal;
+  std::optional<ExplainedConstants> constants;
+  bool brief = false;  ///< of a bare number: of what the operating system has by it, the names are enough
 };
+
+/// "bytes", "instruction" …; with a word for what each takes.
+struct ExplainedKind {
+  std::string_view name, takes;
+};
+std::span<const ExplainedKind> explained_kinds();
 
 /// Every meaning of the word. Errors (Fault::usage): no such kind; digits that are none; a word without a meaning, with
 /// names that are near.

@@ -1,0 +1,86 @@
+// What went wrong with system calls, in words and with evidence: arguments in each other's registers, addresses that
+// are none, descriptors that are not open, numbers of the other numbering, names that differ in a letter.
+//
+//   CallFindings findings(target, descriptor, file);
+//   for (each call that is over) row.findings = findings.of(call, view, modules);
+//   findings.at_exit();
+//
+// What is said has been seen: a finding needs the call's failure, or two facts that do not go together.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "look/argument.h"
+#include "look/call_decoder.h"
+#include "look/modules.h"
+#include "state/target.h"
+
+namespace deeptrace::look {
+
+/// A call that is over.
+struct CallOver {
+  std::uint64_t number = 0;  ///< of the row
+  AskedCall asked;
+  const DecodedCall* decoded = nullptr;
+  std::uint64_t result = 0;
+  std::uint64_t address = 0;  ///< of the instruction that made it
+  bool raw = false;           ///< the developer's own code has that instruction
+  std::string function, file;
+  std::uint32_t line = 0;  ///< of the developer's own code; 0: unknown
+};
+
+class CallFindings {
+ public:
+  /// What the operating system says of the process.
+  struct Surroundings {
+    /// What a descriptor is open on; empty: it is not open.
+    CallDecoder::DescriptorName descriptor;
+    /// Names in the directory of a path that the process would open, relative to a descriptor (negative: its working
+    /// directory). Empty where it cannot be read.
+    std::function<std::vector<std::string>(std::int64_t at, const std::string& directory)> names;
+    /// True when somebody listens at a port of this machine (TCP).
+    std::function<bool(std::uint16_t port)> listens;
+  };
+  CallFindings(const state::Target& target, Surroundings surroundings)
+      : target_(target), surroundings_(std::move(surroundings)) {}
+
+  /// Of a call that is over; `view` is the thread that made it. `modules` may be null.
+  std::vector<Finding> of(const CallOver& call, const state::StateView& view, Modules* modules);
+  /// Of a process that ends by exit(2): descriptors that nobody closed.
+  std::vector<Finding> at_exit();
+  /// Of one that a signal ends: its control ran past the end of its code.
+  std::vector<Finding> at_end_by_signal(const state::StateView& view, Modules& modules);
+
+ private:
+  class Check;
+  struct Made {
+    std::uint64_t call = 0;  ///< number of the row
+    std::string name, place;
+    std::string on;  ///< what it was open on
+    std::string function, file;
+    std::uint32_t line = 0;
+    std::uint64_t address = 0;
+  };
+  static Made made_by(const CallOver& call);
+  void follow_descriptors(const CallOver& call);
+
+  const state::Target& target_;
+  Surroundings surroundings_;
+  std::map<std::uint64_t, Made> open_, closed_;  ///< by descriptor
+  std::map<std::int64_t, Made> failed_;          ///< by result: a failed call that gave it, the last one
+  std::optional<Made>
+      no_descriptor_;  ///< the last call that would have given a descriptor, and failed (`on`: with that)
+  struct Run {
+    std::uint64_t address = 0, count = 0;
+  };
+  Run single_;  ///< calls for one byte in a row
+  std::optional<Made> last_;
+  std::uint64_t last_number_ = 0;
+  abi::CallTable last_table_ = abi::CallTable::x86_64;
+};
+
+}  // namespace deeptrace::look
