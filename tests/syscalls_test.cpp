@@ -351,5 +351,59 @@ int main(void) {
   EXPECT_EQ(deeptrace({"syscalls", "--totals", "weather", program}).status, 2);
 }
 
+TEST(Syscalls, LooksIntoSocketcallAndVectors) {
+  const TempFolder folder;
+  const std::string program = built(folder, "pieces", R"c(
+#include <arpa/inet.h>
+#include <netinet/in.h>
+#include <sys/socket.h>
+#include <sys/syscall.h>
+#include <sys/uio.h>
+#include <unistd.h>
+int main(void) {
+  struct sockaddr_in to = {.sin_family = AF_INET, .sin_port = htons(4711), .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
+  long first[] = {AF_INET, SOCK_DGRAM, 0};
+  int s = syscall(SYS_socketcall, 1, first);
+  long second[] = {s, (long)&to, sizeof to};
+  syscall(SYS_socketcall, 3, second);
+  long third[] = {s, (long)"high", 4, 0};
+  syscall(SYS_socketcall, 9, third);
+  syscall(SYS_socketcall, 77, third);
+  syscall(SYS_socketcall, 3, 5);
+  struct iovec from[] = {{"low ", 4}, {"water", 5}};
+  char x[3], y[16];
+  struct iovec into[] = {{x, 3}, {y, 16}};
+  int p[2], pair[2];
+  pipe(p);
+  writev(p[1], from, 2);
+  readv(p[0], into, 2);
+  socketpair(AF_UNIX, SOCK_DGRAM, 0, pair);
+  struct msghdr out = {.msg_iov = from, .msg_iovlen = 2};
+  sendmsg(pair[0], &out, 0);
+}
+)c",
+                                    {"gcc", "-m32", "-g", "-w"});
+  const Outcome outcome = deeptrace({"syscalls", "--format", "json", program});
+  const json all = json::parse(outcome.out)["calls"];
+  std::map<std::string, json> calls;
+  for (const json& one : all) calls[one["name"].get<std::string>() + (one["error"].is_null() ? "" : "!")] = one;
+  const json connect = calls["connect"];
+  EXPECT_EQ(connect["number"], 102);
+  EXPECT_EQ(connect["arguments"][1]["where"], "[ecx+4]");
+  EXPECT_NE(connect["arguments"][1].dump().find("127.0.0.1 port 4711"), std::string::npos) << connect;
+  EXPECT_EQ(calls["socket"]["arguments"][1]["value"]["text"], "SOCK_DGRAM");
+  ASSERT_EQ(calls["sendto"]["arguments"].size(), 4U) << "send has no address";
+  EXPECT_NE(calls["sendto"]["arguments"][1].dump().find("high"), std::string::npos);
+  // Neither an unknown number nor arguments that cannot be read are made into something else.
+  EXPECT_EQ(calls["socketcall!"]["arguments"].size(), 2U);
+  EXPECT_NE(calls["writev"]["arguments"][1].dump().find("low "), std::string::npos);
+  // What was read lies in both pieces: three bytes, and the rest of nine.
+  const std::string read = calls["readv"]["arguments"][1].dump();
+  EXPECT_NE(read.find("\"low\""), std::string::npos) << read;
+  EXPECT_NE(read.find(" water"), std::string::npos) << read;
+  EXPECT_NE(calls["sendmsg"]["arguments"][1].dump().find("water"), std::string::npos) << calls["sendmsg"];
+  EXPECT_NE(deeptrace({"syscalls", "--only", "connect", program}).out.find("port 4711"), std::string::npos);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

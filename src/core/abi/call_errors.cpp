@@ -90,8 +90,7 @@ std::vector<std::string_view> errors_of(const CallShape& call) {
   if (own != std::end(kCallErrors) && own->call == call.name)
     result.insert(result.end(), own->errors.begin(), own->errors.end());
   std::ranges::sort(result);
-  const auto rest = std::ranges::unique(result);
-  result.erase(rest.begin(), rest.end());
+  result.erase(std::unique(result.begin(), result.end()), result.end());
   return result;
 }
 

@@ -135,12 +135,45 @@ bool is_text(const std::vector<std::uint8_t>& bytes) {
 
 }  // namespace
 
+namespace {
+
+/// socketcall(2) has the number of a call of sockets in its first argument, and the address of that call's arguments in
+/// the second. send and recv are sendto and recvfrom without an address.
+void look_inside(AskedCall& asked, const state::StateView& view) {
+  constexpr std::string_view kStart = "SYS_";
+  const abi::ConstantGroup* group = abi::constant_group("socketcall");
+  if (asked.table != abi::CallTable::i386 || asked.name() != "socketcall" || group == nullptr) return;
+  const std::string constant = abi::spell_one(*group, asked.arguments[0]).words();
+  if (!constant.starts_with(kStart)) return;
+  std::string name;
+  for (const char c : constant.substr(kStart.size()))
+    name += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+  const bool is_short = name == "send" || name == "recv";
+  if (is_short) name = name == "send" ? "sendto" : "recvfrom";
+  const abi::CallShape* shape = abi::call_shape(name, asked.table);
+  if (shape == nullptr) return;
+  constexpr std::size_t kWithoutAddress = 4, kWord = 4;
+  const std::size_t count = is_short ? kWithoutAddress : shape->arguments.size();
+  std::array<std::uint32_t, abi::kMostArguments> words{};
+  if (view.read_memory(asked.arguments[1], {reinterpret_cast<std::uint8_t*>(words.data()), count * kWord}) !=
+      count * kWord)
+    return;
+  asked.by_socketcall = name;
+  asked.inner_arguments = count;
+  std::ranges::copy(words, asked.arguments.begin());
+}
+
+}  // namespace
+
+std::string AskedCall::name() const { return by_socketcall.empty() ? abi::call_name(number, table) : by_socketcall; }
+
 AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
   AskedCall asked{table, number, {}};
   for (unsigned i = 0; i < abi::kMostArguments; ++i) {
     asked.arguments[i] = abi::argument(view.registers(), i + 1, asked.mode());
     if (asked.mode() == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
   }
+  look_inside(asked, view);
   return asked;
 }
 
@@ -235,7 +268,7 @@ class CallDecoder::Reader {
 
   /// The same types for another argument's value.
   Value depending(const ArgumentShape& shape, std::size_t index) {
-    const auto found = abi::variant(abi::call_name(asked_.number, asked_.table), asked_.arguments[shape.by - 1U]);
+    const auto found = abi::variant(asked_.name(), asked_.arguments[shape.by - 1U]);
     if (!found) return number_value(asked_.arguments[index], bits(), false);
     if (found->way == Way::written && !result_) return pointer(asked_.arguments[index]);
     return read(*found, index);
@@ -378,9 +411,48 @@ class CallDecoder::Reader {
       }
       Value one = inspect::value_of(kernel.types(), *type, raw, address + i * size, {}, {.word = word_});
       name_fields(shape.of, one);
+      fill(shape, one);
       list.parts.push_back(std::move(one));
     }
     return shape.count.by == By::one && !list.parts.empty() ? list.parts.front() : list;
+  }
+
+  static Value* member(Value& whole, std::string_view label) {
+    const auto found = std::ranges::find(whole.parts, label, &Value::label);
+    return found != whole.parts.end() ? &*found : nullptr;
+  }
+
+  /// What the pieces of a vector, and the parts of a message, point to (struct iovec, struct msghdr).
+  void fill(const ArgumentShape& shape, Value& one) {
+    const bool written = shape.way != Way::read;
+    if (shape.of == "iovec") fill_piece(one, written);
+    if (shape.of != "msghdr") return;
+    Value* vector = member(one, "msg_iov");
+    const Value* count = member(one, "msg_iovlen");
+    if (vector != nullptr && count != nullptr && vector->number != 0) {
+      ArgumentShape pieces{.name = {}, .kind = Kind::structure, .way = shape.way, .of = "iovec"};
+      pieces.count = {By::number, static_cast<std::uint32_t>(std::min<std::uint64_t>(count->number, 1024))};
+      vector->parts = {structure(pieces, vector->number)};
+    }
+    Value* name = member(one, "msg_name");
+    const Value* size = member(one, "msg_namelen");
+    if (name == nullptr || size == nullptr || name->number == 0 || (written && !result_)) return;
+    ArgumentShape address{.name = {}, .kind = Kind::socket_address, .way = shape.way};
+    address.count = {By::number, static_cast<std::uint32_t>(size->number)};
+    name->parts = {socket_address(name->number, address)};
+  }
+  /// Of pieces that the kernel fills, as much as the result says, one after the other.
+  void fill_piece(Value& one, bool written) {
+    Value* base = member(one, "iov_base");
+    const Value* length = member(one, "iov_len");
+    if (base == nullptr || length == nullptr || base->number == 0) return;
+    std::uint64_t size = length->number;
+    if (written) {
+      const std::uint64_t all = result_ && static_cast<std::int64_t>(*result_) > 0 ? *result_ : 0;
+      size = std::min(size, all - std::min(all, filled_));
+      filled_ += size;
+    }
+    base->parts = {bytes(base->number, size)};
   }
 
   Value signal_set(std::uint64_t address, std::uint64_t size) {
@@ -464,22 +536,28 @@ class CallDecoder::Reader {
   const AskedCall& asked_;
   const state::StateView& view_;
   std::optional<std::uint64_t> result_;
+  std::uint64_t filled_ = 0;  ///< bytes of the vector's pieces that were shown
   unsigned word_;
 };
 
 DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& view) {
   DecodedCall call;
-  call.name = abi::call_name(asked.number, asked.table);
+  call.name = asked.name();
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   call.known = shape != nullptr;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
   Reader reader(*this, asked, view);
-  for (std::size_t i = 0; shape != nullptr && i < shape->arguments.size() && i < order.size(); ++i) {
+  const bool inner = !asked.by_socketcall.empty();
+  const std::size_t count = shape == nullptr ? 0
+                            : inner          ? asked.inner_arguments
+                                             : std::min(shape->arguments.size(), order.size());
+  for (std::size_t i = 0; i < count; ++i) {
     const ArgumentShape& one = shape->arguments[i];
     Argument argument;
     argument.name = std::string(one.name);
     argument.type = one.words();
-    argument.where = std::string(state::name_of(state::reg_numbered(order[i]), asked.mode()));
+    argument.where = inner ? "[ecx" + (i == 0 ? std::string() : "+" + hex_text(i * 4)) + "]"
+                           : std::string(state::name_of(state::reg_numbered(order[i]), asked.mode()));
     // What the kernel writes is not there yet.
     ArgumentShape now = one;
     if (one.way == Way::written) now = {.name = one.name, .kind = Kind::address, .way = Way::value};

@@ -28,11 +28,16 @@ struct AskedCall {
   abi::CallTable table = abi::CallTable::x86_64;
   std::uint64_t number = 0;
   std::array<std::uint64_t, abi::kMostArguments> arguments{};
+  /// What socketcall(2) is asked for: "connect", whose arguments are those in memory. Empty for other calls.
+  std::string by_socketcall{};
+  std::size_t inner_arguments = 0;  ///< how many that has
 
+  /// "connect", or its number where no table has it.
+  [[nodiscard]] std::string name() const;
   [[nodiscard]] isa::Mode mode() const {
     return table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
   }
-  /// Of a thread that stands at the entry of the call `number`.
+  /// Of a thread that stands at the entry of the call `number`, with what it asks socketcall(2) for.
   static AskedCall of(const state::StateView& view, abi::CallTable table, std::uint64_t number);
 };
 

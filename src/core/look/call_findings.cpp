@@ -2,6 +2,7 @@
 
 #include <arpa/inet.h>
 #include <netdb.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
@@ -78,6 +79,7 @@ class CallFindings::Check {
   Check(const CallFindings& known, const CallOver& call, const state::StateView& view, Modules* modules)
       : known_(known), call_(call), view_(view), modules_(modules), mappings_(known.target_.mappings()) {
     shape_ = abi::call_shape(call.decoded->name, call.asked.table);
+    if (!call.asked.by_socketcall.empty() && call.asked.inner_arguments < shape_->arguments.size()) shape_ = nullptr;
     error_ = call.decoded->failed ? static_cast<int>(-static_cast<std::int64_t>(call.result)) : 0;
     if (call.asked.table == CallTable::i386 && call.decoded->failed)
       error_ = static_cast<int>(-signed_of(call.result, 32));
@@ -192,7 +194,7 @@ class CallFindings::Check {
 
   /// Where a register that holds an argument was set, of a call that the developer's own code makes.
   [[nodiscard]] std::vector<std::string> trail_of_argument(std::size_t index) const {
-    if (!call_.raw || modules_ == nullptr) return {};
+    if (!call_.raw || modules_ == nullptr || !call_.asked.by_socketcall.empty()) return {};
     const arch::Machine& machine = arch::machine_of(call_.asked.mode());
     const BeforeCall before(view_, call_.address);
     const std::vector<inspect::Frame> frames = frames_of(*modules_, before, 16);
@@ -207,7 +209,8 @@ class CallFindings::Check {
   /// The call of the same number in the other numbering is what the arguments are for.
   bool other_numbering() {
     const abi::SystemCall* meant = abi::system_call(call_.asked.number, other(call_.asked.table));
-    if (meant == nullptr || !call_.raw || meant->name == call_.decoded->name) return false;
+    if (meant == nullptr || !call_.raw || !call_.asked.by_socketcall.empty() || meant->name == call_.decoded->name)
+      return false;
     const abi::CallShape* shape = abi::call_shape(meant->name, call_.asked.table);
     if (shape == nullptr || shape->arguments.empty()) return false;
     const std::vector<std::uint64_t> all = values();
@@ -326,6 +329,10 @@ class CallFindings::Check {
       const auto value = static_cast<std::uint32_t>(call_.asked.arguments[i]);
       if (!one.is_descriptor() || fits(one, value) == Fits::yes) continue;
       const auto number = static_cast<std::int32_t>(value);
+      const bool known = known_.closed_.contains(value) || known_.failed_.contains(number) || known_.no_descriptor_;
+      // -1 stands for none, and whoever closes all that may be open asks nobody.
+      if (!known && (number == -1 || call_.decoded->name == "close")) continue;
+      if (number == -1 && call_.decoded->name == "close") continue;
       std::string text = argument_words(i) + " is " + std::to_string(number) + ": no descriptor of that number is open";
       std::vector<std::string> evidence;
       std::string kind = "not_open";
@@ -344,12 +351,17 @@ class CallFindings::Check {
       }
       for (std::string& step : trail_of_argument(i)) evidence.push_back(std::move(step));
       found_.push_back(finding(std::move(kind), std::move(text), std::move(evidence)));
+      found_.back().note = call_.decoded->name == "close";
     }
   }
 
   /// A path of which one part is missing, where a name is near that differs in one letter.
   void near_path() {
-    if (shape_ == nullptr) return;
+    // These ask whether something is there: who looks in many places finds it in one.
+    static const std::set<std::string_view> kAsking = {"access",  "faccessat",  "faccessat2", "stat",
+                                                       "lstat",   "newfstatat", "fstatat64",  "stat64",
+                                                       "lstat64", "statx",      "readlink",   "readlinkat"};
+    if (shape_ == nullptr || kAsking.contains(call_.decoded->name)) return;
     std::int64_t at = -1;
     for (std::size_t i = 0; i < shape_->arguments.size(); ++i) {
       const ArgumentShape& one = shape_->arguments[i];
@@ -372,7 +384,7 @@ class CallFindings::Check {
         std::string near;
         std::size_t count = 0;
         for (const std::string& name : names) {
-          if (part.size() < 3 || edit_distance(name, part) != 1) continue;
+          if (part.size() < 4 || edit_distance(name, part) != 1) continue;
           near = name;
           ++count;
         }
@@ -482,6 +494,11 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
   last_ = made_by(call);
   last_number_ = call.asked.number;
   last_table_ = call.asked.table;
+  // A place that goes wrong again and again is said a few times.
+  constexpr unsigned kEnough = 3;
+  std::erase_if(found, [&](const Finding& one) {
+    return ++said_[one.kind + " " + call.function + " " + std::to_string(call.line)] > kEnough;
+  });
   for (Finding& one : found) {
     one.function = call.function;
     one.file = call.file;
@@ -508,9 +525,10 @@ void CallFindings::follow_descriptors(const CallOver& call) {
   } else if (call.decoded->name == "close_range") {
     open_.clear();
   } else if (shape != nullptr && shape->result.kind == Kind::descriptor) {
+    closed_.erase(call.result);
+    if (call.result <= STDERR_FILENO) return;
     Made made = made_by(call);
     made.on = surroundings_.descriptor(call.result);
-    closed_.erase(call.result);
     open_[call.result] = std::move(made);
   }
 }

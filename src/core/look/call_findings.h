@@ -77,7 +77,8 @@ class CallFindings {
   struct Run {
     std::uint64_t address = 0, count = 0;
   };
-  Run single_;  ///< calls for one byte in a row
+  std::map<std::string, unsigned> said_;  ///< by kind and place
+  Run single_;                            ///< calls for one byte in a row
   std::optional<Made> last_;
   std::uint64_t last_number_ = 0;
   abi::CallTable last_table_ = abi::CallTable::x86_64;

@@ -1,5 +1,5 @@
-// System calls added up: by call, by descriptor, by own line or by file. Memory grows with what is told apart, not with
-// the calls.
+// System calls added up: by call, by descriptor, by own line or by file. Memory grows with how many of these there are,
+// not with the calls.
 #pragma once
 
 #include <cstdint>

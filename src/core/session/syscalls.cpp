@@ -216,7 +216,7 @@ class Run {
     Pending pending;
     SyscallRow& row = pending.row;
     row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
-    pending.wanted = is_wanted(abi::call_name(row.asked.number, table));
+    pending.wanted = is_wanted(row.asked.name());
     if (pending.wanted) describe(member, event.thread, view, row);
     pending.from = Clock::now();
     row.start = nanoseconds(pending.from - begun_);
@@ -252,7 +252,7 @@ class Run {
     if (found == member.pending.end()) return;
     Pending pending = std::move(found->second);
     member.pending.erase(found);
-    const std::string name = abi::call_name(pending.row.asked.number, pending.row.asked.table);
+    const std::string name = pending.row.asked.name();
     member.maps_changed |= name == "mmap" || name == "mmap2" || name == "munmap";
     if (!pending.wanted) return;
     pending.row.duration = nanoseconds(now - pending.from);

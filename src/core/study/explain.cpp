@@ -563,7 +563,8 @@ Error unknown(const std::string& kind, const std::string& word) {
     }
   }
   for (std::string& name : system_names(kind)) names.insert(std::move(name));
-  std::string message = "explain: " + word + ": nothing known has that name, and it is no number";
+  std::string message =
+      "explain: " + word + ": no instruction, register, prefix, system call, error, signal or constant has that name";
   if (!kind.empty()) message = "explain " + kind + ": " + word + ": there is none of that name or number";
   message += similar_words(similar_names(names, word));
   return {Fault::usage, message};
