@@ -571,10 +571,9 @@ std::vector<Finding> CallFindings::at_end_by_signal(const state::StateView& view
       meant != nullptr && (meant->name == "exit" || meant->name == "exit_group"))
     evidence.push_back(std::to_string(last_number_) + " is " + std::string(meant->name) + " only by " +
                        std::string(instruction_of(other(last_table_))));
-  return {finding(
-      "ran_past_the_end",
-      "control ran past the end of the program's code, to " + modules.place_name(address) + ": no exit call was made",
-      std::move(evidence))};
+  return {finding("ran_past_the_end",
+                  "control ran past the end of the program's code, to " + hex_text(address) + ": no exit call was made",
+                  std::move(evidence))};
 }
 
 }  // namespace deeptrace::look
