@@ -108,8 +108,8 @@ def requests_of(log):
 
 
 def save(folder, name, *words):
-    result = subprocess.run([deeptrace, *words, "--format", "none", "--save", os.path.join(folder, name),
-                             "--save-formats", "html"], cwd=demo, capture_output=True, text=True)
+    result = subprocess.run([deeptrace, words[0], "--format", "none", "--save", os.path.join(folder, name),
+                             "--save-formats", "html", *words[1:]], cwd=demo, capture_output=True, text=True)
     pages = [file for file in os.listdir(os.path.join(folder, name)) if file.endswith(".html")]
     check(len(pages) == 1, f"{name}: one page was saved, not {pages}: {result.stderr}")
     return "file://" + os.path.join(folder, name, pages[0])
@@ -206,13 +206,30 @@ def check_compare(browser, files, function):
     check_everywhere(browser, "compare, function")
 
 
+def check_syscalls(browser, url):
+    browser.open(url)
+    rows = browser.run("return document.querySelectorAll('tbody tr').length")
+    shown = "return [...document.querySelectorAll('tbody tr')].filter(row => row.offsetParent !== null).map(row => row.textContent)"
+    check(rows > 8 and browser.text("#count") == f"{rows} calls", f"syscalls: '{browser.text('#count')}', {rows} rows")
+    browser.type("#search", "relay.c:21 port")
+    found = browser.run(shown)
+    check(len(found) == 1 and "connect" in found[0], f"syscalls: rows that have both words: {found}")
+    check(browser.text("#count") == f"1 of {rows} calls", f"syscalls: '{browser.text('#count')}'")
+    browser.open(url)
+    browser.point("#bad", press=True)
+    found = browser.run(shown)
+    check(len(found) == 1 and "htons" in found[0], f"syscalls: those with errors and findings: {found}")
+    check_everywhere(browser, "syscalls")
+
+
 def main():
     if not shutil.which("chromedriver"):
         print("no browser is installed (packages chromium and chromium-driver): not tested")
         return SKIPPED
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
         pages = [save(folder, "lines", "lines", "tidelog"), save(folder, "files", "compare", "tidelog", "tidelog-O2"),
-                 save(folder, "function", "compare", "tidelog", "tidelog-O2", "level_sum")]
+                 save(folder, "function", "compare", "tidelog", "tidelog-O2", "level_sum"),
+                 save(folder, "syscalls", "syscalls", "--children", "trace", "./relay", "turned")]
         try:
             browser = Browser(folder)
         except (OSError, ValueError) as problem:
@@ -220,7 +237,8 @@ def main():
             return SKIPPED
         try:
             check_lines(browser, pages[0])
-            check_compare(browser, *pages[1:])
+            check_compare(browser, *pages[1:3])
+            check_syscalls(browser, pages[3])
         finally:
             browser.close()
         time.sleep(0.2)  # its processes still write to the folder

@@ -405,5 +405,47 @@ int main(void) {
   EXPECT_NE(deeptrace({"syscalls", "--only", "connect", program}).out.find("port 4711"), std::string::npos);
 }
 
+TEST(Syscalls, CodeOfHeadersCountsForTheLineThatUsesIt) {
+  const TempFolder folder;
+  const std::string program = built(folder, "nap", R"(
+#include <chrono>
+#include <thread>
+int main() {
+  std::this_thread::sleep_for(std::chrono::milliseconds(1));
+}
+)",
+                                    {"g++", "-g", "-O2"});
+  const json all = json::parse(deeptrace({"syscalls", "--format", "json", program}).out)["calls"];
+  ASSERT_FALSE(all.empty());
+  EXPECT_EQ(all[0]["name"], "clock_nanosleep");
+  EXPECT_EQ(all[0]["file"], std::string(folder / "nap.cpp"));
+  EXPECT_EQ(all[0]["line"], 5);
+}
+
+TEST(Syscalls, TheFigureAndThePageHaveEveryCall) {
+  const TempFolder folder;
+  const std::string saved = folder / "saved";
+  ASSERT_EQ(deeptrace({"syscalls", "--children", "trace", "--save", saved, demo("relay"), "turned"}).status, 0);
+  const std::string figure = read_file(saved + "/syscalls.svg"), page = read_file(saved + "/syscalls.html");
+  EXPECT_NE(figure.find("<svg"), std::string::npos);
+  EXPECT_GT(read_file(saved + "/syscalls.png").size(), 1000U);
+  const json all = json::parse(read_file(saved + "/syscalls.json"))["calls"];
+  std::size_t rows = 0;
+  for (std::size_t at = page.find("<td class=n>"); at != std::string::npos; at = page.find("<td class=n>", at + 1))
+    ++rows;
+  EXPECT_EQ(rows, all.size());
+  EXPECT_NE(page.find("class=bad data-bad=1"), std::string::npos);
+  EXPECT_NE(page.find("<div class=wrong>wrong: the port is"), std::string::npos);
+  // Of very many calls memory and the figure stay small.
+  const std::string many = built(folder, "many", R"(
+#include <unistd.h>
+int main(void) { for (int i = 0; i < 6000; i++) getppid(); close(99); }
+)",
+                                 {"gcc", "-g"});
+  const std::string second = folder / "second";
+  ASSERT_EQ(deeptrace({"syscalls", "--save", second, "--save-formats", "svg", many}).status, 0);
+  EXPECT_LT(read_file(second + "/syscalls.svg").size(), 1000000U);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

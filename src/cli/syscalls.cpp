@@ -10,6 +10,7 @@ namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFiles[] = {"html", "svg", "png"};
 
 std::vector<std::string> names_of(const cxxopts::ParseResult& parsed, const std::string& option) {
   std::vector<std::string> names;
@@ -54,7 +55,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
   request.control.open.own.all = false;  // --all lists all calls; whose code led to them is asked as ever
-  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
+  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms, kFiles);
   if (!files) return report_error(files.error());
   request.control.launch.output = files->output->descriptor();
   std::vector<std::unique_ptr<session::SyscallsSink>> sinks;
@@ -63,6 +64,11 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
       sinks.push_back(report::syscalls_json(*to.out));
     } else if (to.form == "csv") {
       sinks.push_back(report::syscalls_csv(*to.out));
+    } else if (to.form == "html") {
+      sinks.push_back(report::syscalls_page(*to.out));
+    } else if (to.form == "svg" || to.form == "png") {
+      sinks.push_back(
+          report::syscalls_figure(to.path, to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png));
     } else {
       sinks.push_back(report::syscalls_text(*to.out, to.style, files->take_for(to)));
     }

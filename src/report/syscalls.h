@@ -2,7 +2,9 @@
 #pragma once
 
 #include <memory>
+#include <string>
 
+#include "report/canvas.h"
 #include "report/output.h"
 #include "session/syscalls.h"
 
@@ -15,5 +17,9 @@ std::unique_ptr<session::SyscallsSink> syscalls_text(Output& out, Style style, T
 std::unique_ptr<session::SyscallsSink> syscalls_json(Output& out);
 /// One row a call.
 std::unique_ptr<session::SyscallsSink> syscalls_csv(Output& out);
+/// A page with all calls, which can be searched.
+std::unique_ptr<session::SyscallsSink> syscalls_page(Output& out);
+/// A lane for each thread over time.
+std::unique_ptr<session::SyscallsSink> syscalls_figure(const std::string& path, Canvas::Form form);
 
 }  // namespace deeptrace::report

@@ -35,4 +35,12 @@ Where where_at(Modules& modules, std::uint64_t address, const std::optional<Leve
   return result;
 }
 
+Where own_where_at(Modules& modules, std::uint64_t address) {
+  for (auto depth = static_cast<unsigned>(modules.inlined_depth(address));; --depth) {
+    Where where = where_at(modules, address, Level{.depth = depth, .file = {}});
+    if (where.file.empty() || !program::in_system_sources(where.file)) return where;
+    if (depth == 0) return where_at(modules, address, std::nullopt);
+  }
+}
+
 }  // namespace deeptrace::look

@@ -30,5 +30,8 @@ struct Where {
 
 /// `level` nothing: the innermost frame.
 Where where_at(Modules& modules, std::uint64_t address, const std::optional<Level>& level);
+/// Seen from the innermost frame whose source is not the system's: of code of the library's headers that was inlined
+/// the line that uses it.
+Where own_where_at(Modules& modules, std::uint64_t address);
 
 }  // namespace deeptrace::look

@@ -239,9 +239,9 @@ class Run {
     row.made_by = modules.place_name(row.address);
     row.raw = modules.is_own_line(row.address);
     if (row.raw) {
-      row.own = look::where_at(modules, row.address, std::nullopt);
+      row.own = look::own_where_at(modules, row.address);
     } else if (const auto frame = look::own_frame(modules, view)) {
-      row.own = look::where_at(modules, frame->inside(), std::nullopt);
+      row.own = look::own_where_at(modules, frame->inside());
       row.own.place = modules.return_name(frame->address());
     }
   }

@@ -1,0 +1,79 @@
+#include "report/syscall_words.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/path.h"
+#include "report/names.h"
+#include "report/value.h"
+
+namespace deeptrace::report {
+
+using inspect::Value;
+using session::SyscallRow;
+
+std::string short_words(const Style& style, const Value& value) {
+  using Kind = Value::Kind;
+  constexpr std::uint64_t kSmall = 1 << 20;
+  if (value.kind == Kind::enumeration && !value.text.empty()) return printable(value.text);
+  if (value.kind == Kind::pointer && !value.parts.empty()) {
+    const Value& there = value.parts.front();
+    if (there.kind == Kind::unknown) return fmt::format("{:#x} {}", value.number, printable(there.text));
+    return short_words(style, there);
+  }
+  if (value.kind == Kind::string) {
+    const bool cut = value.raw.size() < value.count;
+    return "\"" + escaped(value.text) + "\"" +
+           (cut ? fmt::format(" and {} more bytes", value.count - value.raw.size()) : "");
+  }
+  if (value.kind == Kind::bytes && value.raw.size() < value.count)
+    return value_words(style, value) + fmt::format(", {} bytes in all", value.count);
+  if ((value.kind == Kind::aggregate || value.kind == Kind::array) && !value.parts.empty()) {
+    constexpr std::size_t kMost = 12;
+    std::string text(1, value.kind == Kind::array ? '[' : '{');
+    for (std::size_t i = 0; i < value.parts.size() && i < kMost; ++i) {
+      const Value& part = value.parts[i];
+      if (part.label.starts_with("__")) continue;  // room that the kernel keeps
+      text += (text.size() == 1 ? "" : ", ") + (part.label.empty() ? "" : printable(part.label) + " ") +
+              short_words(style, part);
+    }
+    const std::uint64_t count = value.kind == Kind::array ? value.count : value.parts.size();
+    if (count > std::min(kMost, value.parts.size()))
+      text += fmt::format(", and {} more", count - std::min(kMost, value.parts.size()));
+    return text + (value.kind == Kind::array ? ']' : '}');
+  }
+  if (value.kind == Kind::integer && value.is_signed) return std::to_string(value.signed_number());
+  if (value.kind == Kind::integer && value.number < kSmall) return std::to_string(value.number);
+  return value_words(style, value);
+}
+
+std::string duration_words(std::uint64_t nanoseconds) {
+  constexpr std::uint64_t kMicro = 1000, kMilli = 1000000, kWhole = 1000000000;
+  if (nanoseconds < 10 * kMilli) return fmt::format("{} us", (nanoseconds + kMicro / 2) / kMicro);
+  if (nanoseconds < 10 * kWhole) return fmt::format("{} ms", (nanoseconds + kMilli / 2) / kMilli);
+  return fmt::format("{:.1f} s", static_cast<double>(nanoseconds) / static_cast<double>(kWhole));
+}
+
+std::string result_words(const Style& style, const SyscallRow& row) {
+  if (!row.ended) return "does not come back";
+  if (row.call.failed) return row.call.error;
+  if (row.call.result.kind == Value::Kind::nothing) return "done";
+  return short_words(style, row.call.result);
+}
+
+std::string own_words(const Style& style, const SyscallRow& row) {
+  if (row.own.place.empty())
+    return row.made_by.empty() ? fmt::format("{:#x}", row.address) : shown_name(style, row.made_by);
+  if (row.own.line == 0) return shown_name(style, row.own.place);
+  return fmt::format("{}:{}", printable(base_name(row.own.file)), row.own.line);
+}
+
+std::vector<std::string> argument_words(const Style& style, const SyscallRow& row) {
+  std::vector<std::string> words;
+  for (const look::Argument& one : row.call.arguments)
+    words.push_back(printable(one.name) + " " + (one.value ? short_words(style, *one.value) : "unknown"));
+  return words;
+}
+
+}  // namespace deeptrace::report
