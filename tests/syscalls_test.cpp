@@ -447,5 +447,29 @@ int main(void) { for (int i = 0; i < 6000; i++) getppid(); close(99); }
   EXPECT_LT(read_file(second + "/syscalls.svg").size(), 1000000U);
 }
 
+TEST(Syscalls, CallsFromOneInstructionHaveTheLinesOfTheirCallers) {
+  const TempFolder folder;
+  const std::string program = built(folder, "turns", R"(
+#include <stdio.h>
+#include <unistd.h>
+static int flush(FILE *file) { return fflush(file); }
+int main(void) {
+  FILE *file = fopen("/dev/null", "w");
+  for (int i = 0; i < 5; i++) {
+    write(2, "", 0);
+    write(2, "", 0);
+    fputs("level", file); fflush(file);
+    fputs("level", file); flush(file);
+    fputs("level", file); fflush(file);
+  }
+}
+)",
+                                    {"gcc", "-g", "-O0"});
+  const json all = json::parse(deeptrace({"syscalls", "--only", "write", "--format", "json", program}).out)["calls"];
+  const std::vector<int> lines = {8, 9, 10, 4, 12};
+  ASSERT_EQ(all.size(), 5 * lines.size());
+  for (std::size_t i = 0; i < all.size(); ++i) EXPECT_EQ(all[i]["line"], lines[i % lines.size()]) << i;
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

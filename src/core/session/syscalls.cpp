@@ -66,6 +66,60 @@ bool listens_at(pid_t pid, std::uint16_t port) {
   return false;
 }
 
+/// A view that keeps what was read through it.
+class ReadsKept final : public state::StateView {
+ public:
+  struct Read {
+    std::uint64_t address = 0;
+    std::vector<std::uint8_t> bytes;
+  };
+  explicit ReadsKept(const state::StateView& view) : view_(view) {}
+
+  [[nodiscard]] isa::Mode mode() const override { return view_.mode(); }
+  [[nodiscard]] const state::RegisterSet& registers() const override { return view_.registers(); }
+  [[nodiscard]] std::uint32_t known_registers() const override { return view_.known_registers(); }
+  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
+    view_.read_memory(requests, provenance);
+    for (const state::MemoryRequest& one : requests)
+      reads_.push_back({one.address, {one.into.begin(), one.into.begin() + static_cast<std::ptrdiff_t>(one.got)}});
+  }
+  using state::StateView::read_memory;
+  std::vector<Read> take() { return std::move(reads_); }
+
+ private:
+  const state::StateView& view_;
+  mutable std::vector<Read> reads_;
+};
+
+/// Where a call comes from: a loop makes the same one again and again. Frames follow from the registers below and from
+/// the words that were read for them; while these are the same, so is the place.
+struct KnownPlace {
+  std::uint64_t stack_pointer = 0, frame_pointer = 0;
+  std::vector<ReadsKept::Read> reads;
+  std::string made_by;
+  bool raw = false;
+  look::Where own;
+
+  [[nodiscard]] bool holds_in(const state::StateView& view) const {
+    constexpr std::size_t kMost = 64;
+    const state::RegisterSet& registers = view.registers();
+    if (registers[state::Reg::rsp] != stack_pointer || registers[state::Reg::rbp] != frame_pointer ||
+        reads.size() > kMost)
+      return false;
+    std::vector<std::vector<std::uint8_t>> now(reads.size());
+    std::vector<state::MemoryRequest> requests;
+    for (std::size_t i = 0; i < reads.size(); ++i) {
+      now[i].resize(reads[i].bytes.size());
+      requests.push_back({reads[i].address, now[i], 0});
+    }
+    view.read_memory(requests, state::Provenance::program);
+    for (std::size_t i = 0; i < reads.size(); ++i) {
+      if (requests[i].got != now[i].size() || now[i] != reads[i].bytes) return false;
+    }
+    return true;
+  }
+};
+
 class Run {
  public:
   Run(SyscallsRequest request, SyscallsSink& sink)
@@ -104,7 +158,8 @@ class Run {
     std::unique_ptr<look::CallFindings> findings;
     std::map<pid_t, Pending> pending;
     std::map<pid_t, std::uint64_t> threads;
-    std::vector<look::Finding> at_fault;  ///< of the last signal that an instruction brought about
+    std::map<std::uint64_t, KnownPlace> places;  ///< by the instruction after the call
+    std::vector<look::Finding> at_fault;         ///< of the last signal that an instruction brought about
     bool over = false;
     bool maps_changed = false;  ///< since its modules were looked for
   };
@@ -172,6 +227,7 @@ class Run {
   }
   /// After an exec. What cannot be opened is followed without places.
   void open_program(Member& member) {
+    member.places.clear();
     auto program =
         control::program_to_run("/proc/" + std::to_string(member.process->pid()) + "/exe", request_.control.open);
     if (!program) {
@@ -229,8 +285,27 @@ class Run {
     row.other_abi = row.asked.table != abi::call_table(view.mode());
     row.call = member.decoder->before(row.asked, view);
     row.address = view.registers()[state::Reg::rip] - process::kCallSize;
-    if (member.modules && std::exchange(member.maps_changed, false)) member.modules->refresh(*member.process);
-    if (member.modules) place(*member.modules, *member.process, view, row);
+    if (!member.modules) return;
+    if (std::exchange(member.maps_changed, false)) {
+      member.modules->refresh(*member.process);
+      member.places.clear();
+    }
+    const std::uint64_t rip = view.registers()[state::Reg::rip];
+    KnownPlace& known = member.places[rip];
+    if (known.made_by.empty() || !known.holds_in(view)) {
+      ReadsKept kept(view);
+      place(*member.modules, *member.process, kept, row);
+      known = {view.registers()[state::Reg::rsp],
+               view.registers()[state::Reg::rbp],
+               kept.take(),
+               row.made_by,
+               row.raw,
+               row.own};
+      return;
+    }
+    row.made_by = known.made_by;
+    row.raw = known.raw;
+    row.own = known.own;
   }
 
   void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {
