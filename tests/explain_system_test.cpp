@@ -51,6 +51,8 @@ TEST(ExplainSystem, CallsHaveNumbersRegistersAndErrors) {
   // The fourth argument is where `syscall` leaves it alone, not where functions have it.
   EXPECT_EQ(explained({"syscall", "mmap"})["syscall"]["forms"][0]["arguments"][3]["register"], "r10");
   const json connect = explained({"syscall", "connect"})["syscall"];
+  EXPECT_EQ(connect["forms"][0]["arguments"][1]["meaning"],
+            "pointer to socket address, which the kernel reads: addrlen bytes");
   std::vector<std::string> errors;
   for (const json& one : connect["errors"]) errors.push_back(one["name"]);
   for (const char* wanted : {"EBADF", "EFAULT", "ECONNREFUSED", "ENOTSOCK"})

@@ -28,14 +28,18 @@ std::string register_name(unsigned general, Mode mode) {
 
 Mode other(Mode mode) { return mode == Mode::bits64 ? Mode::bits32 : Mode::bits64; }
 
-/// How much of an argument there is, in words: "count of them".
+/// How much of an argument there is, in words: ": count bytes".
 std::string count_words(const ArgumentShape& shape, const abi::CallShape& call) {
   using By = ArgumentShape::Count::By;
+  using Kind = ArgumentShape::Kind;
+  const bool bytes = shape.kind == Kind::bytes || shape.kind == Kind::socket_address || shape.kind == Kind::entries ||
+                     shape.kind == Kind::signal_set;
+  const std::string unit = bytes ? " bytes" : " of them";
   switch (shape.count.by) {
     case By::one: return "";
-    case By::number: return ": " + std::to_string(shape.count.number) + " of them";
-    case By::result: return ": as many as the result says";
-    case By::argument: return ": as many as " + std::string(call.arguments[shape.count.number - 1].name) + " says";
+    case By::number: return ": " + std::to_string(shape.count.number) + unit;
+    case By::result: return ": as many bytes as the result says";
+    case By::argument: return ": " + std::string(call.arguments[shape.count.number - 1].name) + unit;
   }
   return "";
 }
