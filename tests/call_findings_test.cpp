@@ -12,15 +12,14 @@ namespace {
 
 using nlohmann::json;
 
+constexpr const char* kExit64 = "mov edi, 0\nmov eax, 60\nsyscall\n";
+constexpr const char* kExit32 = "mov ebx, 0\nmov eax, 1\nint 0x80\n";
+
 /// A program in assembly: what it does, then its exit and its text.
-std::string assembly64(const std::string& body, const std::string& end = "mov edi, 0\nmov eax, 60\nsyscall\n") {
+std::string assembly(const std::string& body, const std::string& end = kExit64) {
   return ".intel_syntax noprefix\n.globl _start\n_start:\n" + body + end +
          ".data\nname: .asciz \"Grayling Sound\\n\"\npath: .asciz \"readings.txt\"\nroom: .zero 64\n";
 }
-std::string assembly32(const std::string& body, const std::string& end = "mov ebx, 0\nmov eax, 1\nint 0x80\n") {
-  return assembly64(body, end);
-}
-
 constexpr const char* kHeaders = R"(
 #include <arpa/inet.h>
 #include <fcntl.h>
@@ -60,44 +59,52 @@ std::vector<Mistake> mistakes() {
   const std::string none = "(struct sockaddr *)&to";
   return {
       {"two registers, 64 bits", "exchanged_arguments",
-       assembly64(lines("lea rdi, [rip+name]; mov esi, 1; mov edx, 15; mov eax, 1; syscall")), assembly64(write64),
-       kStatic, "arguments 1 and 2 of write look exchanged", "rsi was set"},
+       assembly(lines("lea rdi, [rip+name]; mov esi, 1; mov edx, 15; mov eax, 1; syscall")), assembly(write64), kStatic,
+       "arguments 1 and 2 of write look exchanged", "rsi was set"},
       {"address and size", "exchanged_arguments",
-       assembly64(lines("mov edi, 1; mov esi, 15; lea rdx, [rip+name]; mov eax, 1; syscall")), assembly64(write64),
-       kPie, "arguments 2 and 3 of write", "there should be an address"},
+       assembly(lines("mov edi, 1; mov esi, 15; lea rdx, [rip+name]; mov eax, 1; syscall")), assembly(write64), kPie,
+       "arguments 2 and 3 of write", "there should be an address"},
       {"three in a circle", "exchanged_arguments",
-       assembly64(lines("mov edx, 1; mov edi, 15; lea rsi, [rip+name]; xchg rdi, rsi; mov eax, 1; syscall")),
-       assembly64(write64), kStatic, "arguments 1, 2 and 3 of write", "a descriptor"},
+       assembly(lines("mov edx, 1; mov edi, 15; lea rsi, [rip+name]; xchg rdi, rsi; mov eax, 1; syscall")),
+       assembly(write64), kStatic, "arguments 1, 2 and 3 of write", "a descriptor"},
       {"two registers, 32 bits", "exchanged_arguments",
-       assembly32(lines("mov ebx, 1; mov edx, offset name; mov ecx, 15; mov eax, 4; int 0x80")), assembly32(write32),
-       kNarrow, "arguments 2 and 3 of write", "ecx was set"},
+       assembly(lines("mov ebx, 1; mov edx, offset name; mov ecx, 15; mov eax, 4; int 0x80"), kExit32),
+       assembly(write32, kExit32), kNarrow, "arguments 2 and 3 of write", "ecx was set"},
       {"write by the number of 32-bit programs", "other_numbering",
-       assembly64(lines("mov edi, 1; lea rsi, [rip+name]; mov edx, 15; mov eax, 4; syscall")), assembly64(write64),
-       kStatic, "4 is write only by int 0x80; by syscall it is stat", "by syscall write is 1"},
+       assembly(lines("mov edi, 1; lea rsi, [rip+name]; mov edx, 15; mov eax, 4; syscall")), assembly(write64), kStatic,
+       "4 is write only by int 0x80; by syscall it is stat", "by syscall write is 1"},
       {"open by the number of 32-bit programs", "other_numbering",
-       assembly64(lines("lea rdi, [rip+path]; mov esi, 0102; mov edx, 0644; mov eax, 5; syscall")),
-       assembly64(open64 + close_it), kStatic, "5 is open only by int 0x80; by syscall it is fstat", "path"},
+       assembly(lines("lea rdi, [rip+path]; mov esi, 0102; mov edx, 0644; mov eax, 5; syscall")),
+       assembly(open64 + close_it), kStatic, "5 is open only by int 0x80; by syscall it is fstat", "path"},
       {"a number for an address", "bad_address",
-       assembly64(lines("mov edi, 1; mov esi, 5; mov edx, 4; mov eax, 1; syscall")), assembly64(write64), kStatic,
+       assembly(lines("mov edi, 1; mov esi, 5; mov edx, 4; mov eax, 1; syscall")), assembly(write64), kStatic,
        "argument 2 (buf, rsi) is", "esi"},
       {"half an address", "bad_address",
-       assembly64(lines("mov edi, 1; lea rsi, [rip+name]; mov esi, esi; mov edx, 15; mov eax, 1; syscall")),
-       assembly64(write64), kPie, "argument 2 (buf, rsi) is", "the upper half was lost"},
+       assembly(lines("mov edi, 1; lea rsi, [rip+name]; mov esi, esi; mov edx, 15; mov eax, 1; syscall")),
+       assembly(write64), kPie, "argument 2 (buf, rsi) is", "the upper half was lost"},
       {"read into text that is not to be written", "bad_address",
-       assembly64(open64 +
-                  lines("mov ebx, eax; mov edi, 1; mov esi, 8; mov eax, 77; mov edi, ebx; syscall; mov edi, ebx; "
-                        "lea rsi, [rip+_start]; mov edx, 8; mov eax, 0; syscall; mov eax, ebx") +
-                  close_it),
-       assembly64(open64 +
-                  lines("mov ebx, eax; mov edi, ebx; lea rsi, [rip+room]; mov edx, 8; mov eax, 0; syscall; mov "
-                        "eax, ebx") +
-                  close_it),
+       assembly(open64 +
+                lines("mov ebx, eax; mov edi, 1; mov esi, 8; mov eax, 77; mov edi, ebx; syscall; mov edi, ebx; "
+                      "lea rsi, [rip+_start]; mov edx, 8; mov eax, 0; syscall; mov eax, ebx") +
+                close_it),
+       assembly(open64 +
+                lines("mov ebx, eax; mov edi, ebx; lea rsi, [rip+room]; mov edx, 8; mov eax, 0; syscall; mov "
+                      "eax, ebx") +
+                close_it),
        kStatic, "where the kernel writes", ""},
-      {"no exit", "ran_past_the_end", assembly64(write64, ""), assembly64(write64), kStatic, "no exit call was made",
+      {"no exit", "ran_past_the_end", assembly(write64, ""), assembly(write64), kStatic, "no exit call was made",
        "the last call was write"},
       {"an exit of the other numbering", "ran_past_the_end",
-       assembly32(write32, lines("mov ebx, 0; mov eax, 60; int 0x80")), assembly32(write32), kNarrow,
+       assembly(write32, lines("mov ebx, 0; mov eax, 60; int 0x80")), assembly(write32, kExit32), kNarrow,
        "control ran past the end", "60 is exit only by syscall"},
+      {"a descriptor that never was, and a count that could be one",
+       "not_open",
+       c("write(99, levels, 1);\n"),
+       c("write(1, levels, 1);\n"),
+       {"-g"},
+       "argument 1 (fd, rdi) is 99",
+       "",
+       false},
       {"used after it was closed",
        "used_after_close",
        c("int f = open(\"readings.txt\", O_RDWR | O_CREAT, 0644);\nclose(f);\nwrite(f, levels, 8);\n"),
@@ -214,8 +221,9 @@ TEST(CallFindings, TheDemosMistakes) {
 TEST(CallFindings, WhatWasNotTracedIsNotJudged) {
   // Whether something was closed is not known where close(2) is left out.
   const TempFolder folder;
-  const std::string program = built(
-      folder, "kept", std::string(kHeaders) + "int main(void) { close(open(\"/dev/null\", O_RDONLY)); }\n", {"gcc", "-g"});
+  const std::string program =
+      built(folder, "kept", std::string(kHeaders) + "int main(void) { close(open(\"/dev/null\", O_RDONLY)); }\n",
+            {"gcc", "-g"});
   for (const std::vector<std::string>& words : {std::vector<std::string>{"--only", "openat"}, {"--except", "close"}}) {
     std::vector<std::string> all = {"syscalls", "--format", "json"};
     all.insert(all.end(), words.begin(), words.end());

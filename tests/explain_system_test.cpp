@@ -20,20 +20,13 @@
 
 #include "abi/call_errors.h"
 #include "abi/call_shapes.h"
+#include "live_support.h"
 #include "support.h"
 
 namespace deeptrace::tests {
 namespace {
 
 using nlohmann::json;
-
-json explained(std::vector<std::string> words) {
-  words.insert(words.begin(), "explain");
-  words.insert(words.end(), {"--format", "json"});
-  const Outcome outcome = deeptrace(words);
-  EXPECT_EQ(outcome.status, 0) << outcome.err;
-  return json::parse(outcome.out);
-}
 
 TEST(ExplainSystem, CallsHaveNumbersRegistersAndErrors) {
   for (const auto& [name, number] : {std::pair("write", SYS_write), std::pair("openat", SYS_openat),

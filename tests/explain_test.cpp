@@ -7,6 +7,7 @@
 
 #include "isa/instruction.h"
 #include "isa/text.h"
+#include "live_support.h"
 #include "samples.h"
 #include "support.h"
 
@@ -14,14 +15,6 @@ namespace deeptrace::tests {
 namespace {
 
 using nlohmann::json;
-
-json explained(std::vector<std::string> words) {
-  words.insert(words.begin(), "explain");
-  words.insert(words.end(), {"--format", "json"});
-  const Outcome outcome = deeptrace(words);
-  EXPECT_EQ(outcome.status, 0) << outcome.err;
-  return json::parse(outcome.out);
-}
 
 TEST(Explain, TakesBytesApart) {
   const json bytes = explained({"bytes", "48", "f7", "7d", "f8"})["bytes"];

@@ -26,6 +26,14 @@ std::string built(const TempFolder& folder, const std::string& name, const std::
   return program;
 }
 
+nlohmann::json explained(std::vector<std::string> words) {
+  words.insert(words.begin(), "explain");
+  words.insert(words.end(), {"--format", "json"});
+  const Outcome outcome = deeptrace(words);
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  return nlohmann::json::parse(outcome.out);
+}
+
 nlohmann::json hits_of(std::vector<std::string> words, int status) {
   words.insert(words.begin(), {"hits", "--format", "json"});
   const Outcome outcome = deeptrace(words);

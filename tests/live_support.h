@@ -16,6 +16,8 @@ namespace deeptrace::tests {
 std::string built(const TempFolder& folder, const std::string& name, const std::string& text,
                   std::vector<std::string> options = {"gcc", "-g", "-O0", "-w"});
 
+/// What `explain --format json` says.
+nlohmann::json explained(std::vector<std::string> words);
 /// What `hits --format json` says.
 nlohmann::json hits_of(std::vector<std::string> words, int status = 0);
 

@@ -349,6 +349,13 @@ int main(void) {
   auto by_line = totals("line");
   EXPECT_EQ(by_line[std::string(folder / "sums.c") + ":8"]["calls"], 3);
   EXPECT_EQ(deeptrace({"syscalls", "--totals", "weather", program}).status, 2);
+  // Findings about calls that are no rows are not lost.
+  for (const char* option : {"--totals=call", "--limit=1"}) {
+    const Outcome outcome = deeptrace({"syscalls", "--format", "json", option, "--work-dir", folder.path(), program});
+    const json found = json::parse(outcome.out)["findings"];
+    ASSERT_EQ(found.size(), 1U) << option;
+    EXPECT_EQ(found[0]["kind"], "not_open");
+  }
 }
 
 TEST(Syscalls, LooksIntoSocketcallAndVectors) {

@@ -252,7 +252,9 @@ class CallDecoder::Reader {
     const auto number = static_cast<std::int32_t>(raw);
     if (number == kCurrent) return named_value(raw, 32, "AT_FDCWD");
     const std::string name = number >= 0 && decoder_.descriptor_ ? decoder_.descriptor_(raw & 0xffffffff) : "";
-    return named_value(raw, 32, std::to_string(number) + (name.empty() ? "" : " (" + name + ")"));
+    Value value = named_value(raw, 32, std::to_string(number) + (name.empty() ? "" : " (" + name + ")"));
+    value.pointed_text = name;
+    return value;
   }
 
   static Value spelled(const ArgumentShape& shape, std::uint64_t raw) {

@@ -43,8 +43,8 @@ struct AskedCall {
 
 struct DecodedCall {
   std::string name;
-  bool known = false;  ///< the tables have its arguments
-  std::vector<Argument> arguments;
+  bool known = false;               ///< the tables have its arguments
+  std::vector<Argument> arguments;  ///< the values of descriptors have what they are open on in `pointed_text`
   bool failed = false;
   std::string error;      ///< "EBADF"; empty unless it failed
   std::string meaning;    ///< "Bad file descriptor"

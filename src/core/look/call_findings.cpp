@@ -12,12 +12,14 @@
 
 #include "abi/call_errors.h"
 #include "abi/constants.h"
+#include "base/path.h"
 #include "base/similar_names.h"
 #include "isa/register.h"
 #include "look/address_name.h"
 #include "look/fault_address.h"
 #include "look/scope.h"
 #include "look/value_trail.h"
+#include "state/with_registers.h"
 
 namespace deeptrace::look {
 namespace {
@@ -30,32 +32,12 @@ using Way = ArgumentShape::Way;
 /// Whether a value can be what an argument's type says.
 enum class Fits : std::uint8_t { no, perhaps, yes };
 
-constexpr std::uint64_t kSmallest = 0x10000;  // below it no program has memory (vm.mmap_min_addr)
-constexpr unsigned kSingles = 64;             // calls for one byte in a row that are too many
+constexpr unsigned kSingles = 64;  // calls for one byte in a row that are too many
 
 CallTable other(CallTable table) { return table == CallTable::x86_64 ? CallTable::i386 : CallTable::x86_64; }
 std::string_view instruction_of(CallTable table) { return table == CallTable::x86_64 ? "syscall" : "int 0x80"; }
 
 std::string ordinal(std::size_t index) { return std::to_string(index + 1); }
-
-/// A thread as it stood at the instruction that made a call; registers that hold arguments are as they were.
-class BeforeCall final : public state::StateView {
- public:
-  BeforeCall(const state::StateView& after, std::uint64_t address) : after_(after), registers_(after.registers()) {
-    registers_[state::Reg::rip] = address;
-  }
-  [[nodiscard]] isa::Mode mode() const override { return after_.mode(); }
-  [[nodiscard]] const state::RegisterSet& registers() const override { return registers_; }
-  [[nodiscard]] std::uint32_t known_registers() const override { return after_.known_registers(); }
-  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
-    after_.read_memory(requests, provenance);
-  }
-  using state::StateView::read_memory;
-
- private:
-  const state::StateView& after_;
-  state::RegisterSet registers_;
-};
 
 Finding finding(std::string kind, std::string text, std::vector<std::string> evidence = {}) {
   Finding result;
@@ -76,8 +58,8 @@ Finding note(std::string kind, std::string text, std::vector<std::string> eviden
 /// Of one call.
 class CallFindings::Check {
  public:
-  Check(const CallFindings& known, const CallOver& call, const state::StateView& view, Modules* modules)
-      : known_(known), call_(call), view_(view), modules_(modules), mappings_(known.target_.mappings()) {
+  Check(const CallFindings& known, const CallOver& call, const state::StateView& view, Modules& modules)
+      : known_(known), call_(call), view_(view), modules_(modules), space_(known.target_, modules, view) {
     shape_ = abi::call_shape(call.decoded->name, call.asked.table);
     if (!call.asked.by_socketcall.empty() && call.asked.inner_arguments < shape_->arguments.size()) shape_ = nullptr;
     error_ = call.decoded->failed ? static_cast<int>(-static_cast<std::int64_t>(call.result)) : 0;
@@ -100,10 +82,9 @@ class CallFindings::Check {
  private:
   // ---- what values can be
 
-  [[nodiscard]] bool is_mapped(std::uint64_t address, bool to_write) const {
-    return std::ranges::any_of(mappings_, [&](const state::Mapping& one) {
-      return one.from <= address && address < one.to && (to_write ? one.writable : one.readable);
-    });
+  [[nodiscard]] bool is_readable(std::uint64_t address) const { return space_.allows(address, AccessKind::read); }
+  [[nodiscard]] static AccessKind access_by(const ArgumentShape& one) {
+    return one.way == Way::written || one.way == Way::both ? AccessKind::write : AccessKind::read;
   }
   [[nodiscard]] std::uint64_t as_passed(std::uint64_t value) const {
     return call_.asked.table == CallTable::i386 ? value & 0xffffffff : value;
@@ -123,14 +104,14 @@ class CallFindings::Check {
   }
 
   [[nodiscard]] Fits fits(const ArgumentShape& one, std::uint64_t value) const {
-    const bool address = value >= kSmallest && is_mapped(value, false);
+    const bool address = is_readable(value);
     if (one.is_descriptor()) {
       const bool at = one.kind == Kind::directory && static_cast<std::int32_t>(value) == -100;  // AT_FDCWD
       return at || is_open(static_cast<std::uint32_t>(value)) ? Fits::yes : Fits::no;
     }
     if (one.is_pointer()) {
       if (value == 0 && one.kind != Kind::path && one.kind != Kind::bytes) return Fits::perhaps;
-      if (!is_mapped(value, one.way == Way::written || one.way == Way::both)) return Fits::no;
+      if (!space_.allows(value, access_by(one))) return Fits::no;
       if (one.kind == Kind::path || one.kind == Kind::string) return is_text(value, 256, true) ? Fits::yes : Fits::no;
       return Fits::yes;
     }
@@ -167,12 +148,9 @@ class CallFindings::Check {
 
   /// "0x402000 is a string of 14 bytes", "1 is standard output".
   [[nodiscard]] std::string what_is(std::uint64_t value) const {
-    if (value >= kSmallest && is_mapped(value, false)) {
-      std::string text = hex_text(value) + " is an address";
-      if (modules_ != nullptr) {
-        const AddressName name = address_name(*modules_, view_, value, view_.registers()[state::Reg::rsp]);
-        if (!name.name.empty()) text = hex_text(value) + " is the address of " + name.name;
-      }
+    if (is_readable(value)) {
+      const AddressName name = address_name(modules_, view_, value, view_.registers()[state::Reg::rsp]);
+      std::string text = hex_text(value) + (name.name.empty() ? " is an address" : " is the address of " + name.name);
       if (is_text(value, 64, false)) text += ", where there is text";
       return text;
     }
@@ -194,14 +172,17 @@ class CallFindings::Check {
 
   /// Where a register that holds an argument was set, of a call that the developer's own code makes.
   [[nodiscard]] std::vector<std::string> trail_of_argument(std::size_t index) const {
-    if (!call_.raw || modules_ == nullptr || !call_.asked.by_socketcall.empty()) return {};
+    if (!call_.raw || !call_.asked.by_socketcall.empty()) return {};
     const arch::Machine& machine = arch::machine_of(call_.asked.mode());
-    const BeforeCall before(view_, call_.address);
-    const std::vector<inspect::Frame> frames = frames_of(*modules_, before, 16);
+    // Registers that hold arguments are after the call as they were before it.
+    state::RegisterSet registers = view_.registers();
+    registers[state::Reg::rip] = call_.address;
+    const state::WithRegisters before(view_, registers);
+    const std::vector<inspect::Frame> frames = frames_of(modules_, before, 16);
     if (frames.empty() || index >= machine.call_arguments.size()) return {};
     const isa::RegisterPart part{isa::RegisterFile::general, static_cast<std::uint8_t>(machine.call_arguments[index]),
                                  0, static_cast<std::uint16_t>(machine.word * 8)};
-    return trail_of(*modules_, before, frames, part).words;
+    return trail_of(modules_, before, frames, part).words;
   }
 
   // ---- findings
@@ -272,7 +253,7 @@ class CallFindings::Check {
     found_.push_back(finding("exchanged_arguments", std::move(text), std::move(evidence)));
     return true;
   }
-  /// Each value that moves fits better, or as well; and one that did not fit now surely does.
+  /// An address comes to where one belongs. Small numbers are often those of descriptors as well, and prove nothing.
   [[nodiscard]] bool gains(const std::vector<std::uint64_t>& before, const std::vector<std::uint64_t>& after,
                            const std::vector<std::size_t>& order) const {
     bool gained = false;
@@ -280,7 +261,7 @@ class CallFindings::Check {
       if (order[i] == i) continue;
       if (before[i] == after[i]) return false;
       const Fits was = fits(shape_->arguments[i], before[i]), is = fits(shape_->arguments[i], after[i]);
-      gained |= was == Fits::no && is == Fits::yes;
+      gained |= shape_->arguments[i].is_pointer() && was == Fits::no && is == Fits::yes;
     }
     return gained;
   }
@@ -293,31 +274,31 @@ class CallFindings::Check {
   }
 
   void bad_addresses() {
-    if (shape_ == nullptr || modules_ == nullptr) return;
-    const AddressSpace space(known_.target_, *modules_, view_);
+    if (shape_ == nullptr) return;
     for (std::size_t i = 0; i < shape_->arguments.size(); ++i) {
       const ArgumentShape& one = shape_->arguments[i];
       const std::uint64_t value = as_passed(call_.asked.arguments[i]);
       if (!one.is_pointer() || one.kind == Kind::address) continue;
-      const bool writes = one.way == Way::written || one.way == Way::both;
-      if (is_mapped(value, writes) || (value == 0 && one.kind != Kind::path && one.kind != Kind::bytes)) continue;
-      const AddressFault fault = space.fault_of(value, writes ? AccessKind::write : AccessKind::read, value);
-      std::string text = argument_words(i) + " is " + space.pointer_words(value, fault) + ", where the kernel " +
-                         (writes ? "writes" : "reads") + (fault.lies.empty() ? "" : ": " + fault.lies);
+      const AccessKind access = access_by(one);
+      if (space_.allows(value, access) || (value == 0 && one.kind != Kind::path && one.kind != Kind::bytes)) continue;
+      const AddressFault fault = space_.fault_of(value, access, value);
+      std::string text = argument_words(i) + " is " + space_.pointer_words(value, fault) + ", where the kernel " +
+                         (access == AccessKind::write ? "writes" : "reads") +
+                         (fault.lies.empty() ? "" : ": " + fault.lies);
       std::vector<std::string> evidence = trail_of_argument(i);
       if (const auto whole = whole_of(value))
         evidence.push_back(hex_text(value) + " is the lower half of " + hex_text(*whole) + ", which is " +
-                           modules_->place_name(*whole) + ": the upper half was lost");
+                           modules_.place_name(*whole) + ": the upper half was lost");
       found_.push_back(finding("bad_address", std::move(text), std::move(evidence)));
     }
   }
-  /// The address of this program whose lower half a value is.
+  /// The address in the program or on the stack whose lower half a value is.
   [[nodiscard]] std::optional<std::uint64_t> whole_of(std::uint64_t value) const {
     constexpr std::uint64_t kLow = 0xffffffff;
-    if (view_.mode() != isa::Mode::bits64 || value > kLow || value < kSmallest) return std::nullopt;
-    for (const state::Mapping& one : mappings_) {
-      const std::uint64_t whole = (one.from & ~kLow) | value;
-      if (whole != value && one.from <= whole && whole < one.to) return whole;
+    if (view_.mode() != isa::Mode::bits64 || value > kLow || space_.is_number(value)) return std::nullopt;
+    for (const std::uint64_t near : {modules_.main().from, view_.registers()[state::Reg::rsp]}) {
+      const std::uint64_t whole = (near & ~kLow) | value;
+      if (whole != value && is_readable(whole)) return whole;
     }
     return std::nullopt;
   }
@@ -381,10 +362,11 @@ class CallFindings::Check {
       const std::string part = path.substr(from, end - from);
       const std::vector<std::string> names = known_.surroundings_.names(at, directory);
       if (part != "." && part != ".." && std::ranges::find(names, part) == names.end()) {
+        constexpr std::size_t kShortest = 4;  // of shorter names many are near
         std::string near;
         std::size_t count = 0;
         for (const std::string& name : names) {
-          if (part.size() < 4 || edit_distance(name, part) != 1) continue;
+          if (part.size() < kShortest || edit_distance(name, part) != 1) continue;
           near = name;
           ++count;
         }
@@ -460,8 +442,8 @@ class CallFindings::Check {
   const CallFindings& known_;
   const CallOver& call_;
   const state::StateView& view_;
-  Modules* modules_;
-  std::vector<state::Mapping> mappings_;
+  Modules& modules_;
+  AddressSpace space_;
   const abi::CallShape* shape_ = nullptr;
   int error_ = 0;
   std::vector<Finding> found_;
@@ -469,12 +451,11 @@ class CallFindings::Check {
 
 CallFindings::Made CallFindings::made_by(const CallOver& call) {
   std::string place = call.function;
-  if (call.line != 0)
-    place += " (" + call.file.substr(call.file.rfind('/') + 1) + ":" + std::to_string(call.line) + ")";
+  if (call.line != 0) place += " (" + base_name(call.file) + ":" + std::to_string(call.line) + ")";
   return {call.number, call.decoded->name, place, "", call.function, call.file, call.line, call.address};
 }
 
-std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules* modules) {
+std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules& modules) {
   std::vector<Finding> found;
   // Others fail in loops, by what the outside does.
   static const std::set<std::string_view> kErrors = {"EFAULT", "EBADF", "EINVAL", "ENOSYS", "ENOTSOCK", "ENOENT"};

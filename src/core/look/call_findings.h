@@ -1,7 +1,7 @@
 // What went wrong with system calls, in words and with evidence: arguments in each other's registers, addresses that
 // are none, descriptors that are not open, numbers of the other numbering, names that differ in a letter.
 //
-//   CallFindings findings(target, descriptor, file);
+//   CallFindings findings(target, surroundings);
 //   for (each call that is over) row.findings = findings.of(call, view, modules);
 //   findings.at_exit();
 //
@@ -48,8 +48,8 @@ class CallFindings {
   CallFindings(const state::Target& target, Surroundings surroundings)
       : target_(target), surroundings_(std::move(surroundings)) {}
 
-  /// Of a call that is over; `view` is the thread that made it. `modules` may be null.
-  std::vector<Finding> of(const CallOver& call, const state::StateView& view, Modules* modules);
+  /// Of a call that is over; `view` is the thread that made it.
+  std::vector<Finding> of(const CallOver& call, const state::StateView& view, Modules& modules);
   /// Of a process that ends by exit(2): descriptors that nobody closed.
   std::vector<Finding> at_exit();
   /// Of one that a signal ends: its control ran past the end of its code.
@@ -72,8 +72,7 @@ class CallFindings {
   Surroundings surroundings_;
   std::map<std::uint64_t, Made> open_, closed_;  ///< by descriptor
   std::map<std::int64_t, Made> failed_;          ///< by result: a failed call that gave it, the last one
-  std::optional<Made>
-      no_descriptor_;  ///< the last call that would have given a descriptor, and failed (`on`: with that)
+  std::optional<Made> no_descriptor_;  ///< the last call that gave none, where one was wanted (`on`: the error)
   struct Run {
     std::uint64_t address = 0, count = 0;
   };

@@ -5,28 +5,12 @@
 #include "isa/operand.h"
 #include "isa/text.h"
 #include "look/scope.h"
+#include "state/with_registers.h"
 
 namespace deeptrace::session {
 namespace {
 
 using state::Reg;
-
-/// The thread as it was before a row's instruction; memory as it is now.
-class RowView final : public state::StateView {
- public:
-  RowView(const state::StateView& thread, const state::RegisterSet& registers)
-      : thread_(thread), registers_(registers) {}
-  [[nodiscard]] isa::Mode mode() const override { return state::mode_of(registers_); }
-  [[nodiscard]] const state::RegisterSet& registers() const override { return registers_; }
-  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
-    thread_.read_memory(requests, provenance);
-  }
-  using state::StateView::read_memory;
-
- private:
-  const state::StateView& thread_;
-  const state::RegisterSet& registers_;
-};
 
 /// The operand that an instruction writes, where it is a fixed distance from the stack or frame pointer: as its text
 /// has it, "[rbp-4]".
@@ -126,7 +110,7 @@ void StepNames::keep_setter(const StepRow& row, const isa::Instruction& instruct
 }
 
 std::string StepNames::local(const StepRow& row, const state::MemoryChange& change) {
-  const RowView view(followed_.view(), *row.before);
+  const state::WithRegisters view(followed_.view(), *row.before);
   const std::string operand = frame_operand(view, row.address);
   if (operand.empty()) return {};
   look::Scope scope(modules_, view);

@@ -9,21 +9,13 @@ namespace {
 
 using Kind = abi::ArgumentShape::Kind;
 
-/// "1 (readings.txt)" without the number.
-std::string name_in(const std::string& descriptor) {
-  const std::size_t from = descriptor.find(" (");
-  if (from == std::string::npos) return descriptor;
-  return descriptor.substr(from + 2, descriptor.size() - from - 3);
-}
-
-/// What a call's descriptor is shown as: of its first argument that is one, else of its result; empty: it has none.
-std::string descriptor_of(const abi::CallShape& shape, const look::DecodedCall& call) {
+/// A call's descriptor: its first argument that is one, else its result; null: it has none.
+const inspect::Value* descriptor_of(const abi::CallShape& shape, const look::DecodedCall& call) {
   for (std::size_t i = 0; i < shape.arguments.size() && i < call.arguments.size(); ++i) {
     const auto& value = call.arguments[i].value;
-    if (shape.arguments[i].kind != Kind::descriptor || !value || value->signed_number() < 0) continue;
-    return value->text.empty() ? std::to_string(value->signed_number()) : value->text;
+    if (shape.arguments[i].kind == Kind::descriptor && value && value->signed_number() >= 0) return &*value;
   }
-  return shape.result.kind == Kind::descriptor && !call.failed ? call.result.text : std::string();
+  return shape.result.kind == Kind::descriptor && !call.failed ? &call.result : nullptr;
 }
 
 /// The path that a call is given; empty: none.
@@ -54,9 +46,9 @@ std::string SyscallTotals::key_of(const look::AskedCall& asked, const look::Deco
   }
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   if (shape == nullptr) return "unknown";
-  const std::string descriptor = descriptor_of(*shape, call);
-  if (by_ == TotalsBy::descriptor) return descriptor.empty() ? "no descriptor" : descriptor;
-  if (!descriptor.empty()) return name_in(descriptor);
+  const inspect::Value* descriptor = descriptor_of(*shape, call);
+  if (by_ == TotalsBy::descriptor) return descriptor == nullptr ? "no descriptor" : descriptor->text;
+  if (descriptor != nullptr) return descriptor->pointed_text.empty() ? descriptor->text : descriptor->pointed_text;
   const std::string path = path_of(*shape, call);
   return path.empty() ? "no file" : path;
 }

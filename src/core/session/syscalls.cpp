@@ -1,15 +1,10 @@
 #include "session/syscalls.h"
 
-#include <unistd.h>
-
 #include <algorithm>
 #include <chrono>
-#include <filesystem>
-#include <fstream>
 #include <iterator>
 #include <map>
 #include <memory>
-#include <sstream>
 #include <utility>
 
 #include "base/similar_names.h"
@@ -17,6 +12,8 @@
 #include "look/card.h"
 #include "look/foresight.h"
 #include "process/attention.h"
+#include "session/call_place.h"
+#include "session/call_surroundings.h"
 
 namespace deeptrace::session {
 namespace {
@@ -25,100 +22,6 @@ using process::Event;
 using process::Process;
 using Answer = Process::Answer;
 using Clock = std::chrono::steady_clock;
-
-/// What a descriptor of a process is open on (proc(5), "fd").
-std::string descriptor_name(pid_t pid, std::uint64_t descriptor) {
-  char target[4096];
-  const std::string link = "/proc/" + std::to_string(pid) + "/fd/" + std::to_string(descriptor);
-  const ssize_t size = ::readlink(link.c_str(), target, sizeof target);
-  return size > 0 ? std::string(target, static_cast<std::size_t>(size)) : std::string();
-}
-
-/// Names in a directory as a process would find it; nothing where it cannot be read.
-std::vector<std::string> names_in(pid_t pid, std::int64_t at, const std::string& directory) {
-  constexpr std::size_t kMost = 10000;
-  std::string base = "/proc/" + std::to_string(pid);
-  base += directory.starts_with('/') ? "/root" : at >= 0 ? "/fd/" + std::to_string(at) + "/" : "/cwd/";
-  std::vector<std::string> names;
-  std::error_code failed;
-  for (std::filesystem::directory_iterator one(base + directory, failed), end; !failed && one != end;
-       one.increment(failed)) {
-    if (names.size() == kMost) return {};
-    names.push_back(one->path().filename());
-  }
-  return names;
-}
-
-/// Whether a socket listens at a port of this machine (proc_pid_net(5): state 0A).
-bool listens_at(pid_t pid, std::uint16_t port) {
-  for (const char* table : {"tcp", "tcp6"}) {
-    std::ifstream file("/proc/" + std::to_string(pid) + "/net/" + table);
-    std::string number, local, remote, state;
-    std::getline(file, local);
-    for (std::string line; std::getline(file, line);) {
-      std::istringstream words(line);
-      words >> number >> local >> remote >> state;
-      const std::size_t colon = local.rfind(':');
-      if (state == "0A" && colon != std::string::npos && std::strtoul(local.c_str() + colon + 1, nullptr, 16) == port)
-        return true;
-    }
-  }
-  return false;
-}
-
-/// A view that keeps what was read through it.
-class ReadsKept final : public state::StateView {
- public:
-  struct Read {
-    std::uint64_t address = 0;
-    std::vector<std::uint8_t> bytes;
-  };
-  explicit ReadsKept(const state::StateView& view) : view_(view) {}
-
-  [[nodiscard]] isa::Mode mode() const override { return view_.mode(); }
-  [[nodiscard]] const state::RegisterSet& registers() const override { return view_.registers(); }
-  [[nodiscard]] std::uint32_t known_registers() const override { return view_.known_registers(); }
-  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
-    view_.read_memory(requests, provenance);
-    for (const state::MemoryRequest& one : requests)
-      reads_.push_back({one.address, {one.into.begin(), one.into.begin() + static_cast<std::ptrdiff_t>(one.got)}});
-  }
-  using state::StateView::read_memory;
-  std::vector<Read> take() { return std::move(reads_); }
-
- private:
-  const state::StateView& view_;
-  mutable std::vector<Read> reads_;
-};
-
-/// Where a call comes from: a loop makes the same one again and again. Frames follow from the registers below and from
-/// the words that were read for them; while these are the same, so is the place.
-struct KnownPlace {
-  std::uint64_t stack_pointer = 0, frame_pointer = 0;
-  std::vector<ReadsKept::Read> reads;
-  std::string made_by;
-  bool raw = false;
-  look::Where own;
-
-  [[nodiscard]] bool holds_in(const state::StateView& view) const {
-    constexpr std::size_t kMost = 64;
-    const state::RegisterSet& registers = view.registers();
-    if (registers[state::Reg::rsp] != stack_pointer || registers[state::Reg::rbp] != frame_pointer ||
-        reads.size() > kMost)
-      return false;
-    std::vector<std::vector<std::uint8_t>> now(reads.size());
-    std::vector<state::MemoryRequest> requests;
-    for (std::size_t i = 0; i < reads.size(); ++i) {
-      now[i].resize(reads[i].bytes.size());
-      requests.push_back({reads[i].address, now[i], 0});
-    }
-    view.read_memory(requests, state::Provenance::program);
-    for (std::size_t i = 0; i < reads.size(); ++i) {
-      if (requests[i].got != now[i].size() || now[i] != reads[i].bytes) return false;
-    }
-    return true;
-  }
-};
 
 class Run {
  public:
@@ -158,8 +61,8 @@ class Run {
     std::unique_ptr<look::CallFindings> findings;
     std::map<pid_t, Pending> pending;
     std::map<pid_t, std::uint64_t> threads;
-    std::map<std::uint64_t, KnownPlace> places;  ///< by the instruction after the call
-    std::vector<look::Finding> at_fault;         ///< of the last signal that an instruction brought about
+    std::map<std::uint64_t, CallPlace> places;  ///< by the instruction after the call
+    std::vector<look::Finding> at_fault;        ///< of the last signal that an instruction brought about
     bool over = false;
     bool maps_changed = false;  ///< since its modules were looked for
   };
@@ -185,11 +88,7 @@ class Run {
     if (program)
       member->modules = std::make_unique<look::Modules>(*process, std::move(*program), request_.control.open);
     member->threads[pid] = 1;
-    member->findings = std::make_unique<look::CallFindings>(
-        *process, look::CallFindings::Surroundings{
-                      [pid](std::uint64_t descriptor) { return descriptor_name(pid, descriptor); },
-                      [pid](std::int64_t at, const std::string& directory) { return names_in(pid, at, directory); },
-                      [pid](std::uint16_t port) { return listens_at(pid, port); }});
+    member->findings = std::make_unique<look::CallFindings>(*process, surroundings_of(pid));
     member->process = std::move(process);
     members_.push_back(std::move(member));
     return *members_.back();
@@ -291,8 +190,8 @@ class Run {
       member.places.clear();
     }
     const std::uint64_t rip = view.registers()[state::Reg::rip];
-    KnownPlace& known = member.places[rip];
-    if (known.made_by.empty() || !known.holds_in(view)) {
+    CallPlace& known = member.places[rip];
+    if (!known.holds_in(view)) {
       ReadsKept kept(view);
       place(*member.modules, *member.process, kept, row);
       known = {view.registers()[state::Reg::rsp],
@@ -337,11 +236,12 @@ class Run {
   }
 
   void check(Member& member, SyscallRow& row, const state::StateView& view, std::uint64_t result) {
+    if (!member.modules) return;
     // A row gets its number when it is sent; those that are left out have none.
     const bool sent = request_.all || !row.own.place.empty();
     const look::CallOver over{summary_.rows + 1, row.asked,     &row.call,    result,      row.address,
                               row.raw,           row.own.place, row.own.file, row.own.line};
-    row.findings = member.findings->of(over, view, member.modules.get());
+    row.findings = member.findings->of(over, view, *member.modules);
     for (look::Finding& one : row.findings) one.call = sent ? over.number : 0;
   }
 
@@ -376,9 +276,11 @@ class Run {
       return;
     }
     row.number = ++summary_.rows;
+    const bool listed = !request_.totals && (!request_.limit || row.number <= *request_.limit);
+    if (!listed) std::ranges::move(row.findings, std::back_inserter(summary_.findings));
     if (request_.totals) {
       totals_.add(row.asked, row.call, row.own, row.duration);
-    } else if (request_.limit && row.number > *request_.limit) {
+    } else if (!listed) {
       ++summary_.unlisted;
     } else {
       sink_.row(row);

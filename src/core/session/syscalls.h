@@ -58,7 +58,7 @@ struct SyscallsSummary {
   std::vector<SyscallTotal> totals;      ///< where sums were asked for
   RunEnd end;
   std::vector<std::string> notes;
-  std::vector<look::Finding> findings;  ///< of what was left undone when the program ended
+  std::vector<look::Finding> findings;  ///< of the end of the program, and of calls that are no rows
 };
 
 class SyscallsSink {
