@@ -5,6 +5,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 packages=(g++ cmake ninja-build python3 libc6-dev libcxxopts-dev libfmt-dev gcc-multilib g++-multilib zlib1g-dev
     libzstd-dev liblzma-dev libgraphviz-dev libcairo2-dev libpango1.0-dev libreadline-dev libncurses-dev pkg-config
+    libtomlplusplus-dev
     fonts-dejavu-core nasm binutils)
 if [ "$1" = everything ]; then
   packages+=(clang git nlohmann-json3-dev libgtest-dev libbenchmark-dev procps libc6-dbg llvm-14)

@@ -139,6 +139,21 @@ int main(int argc, char **argv) {
   EXPECT_NE(last.dump().find("another way"), std::string::npos) << last;
 }
 
+TEST(Fault, AddressesNearMemoryAreNoTextThoughTheirBytesCanBePrinted) {
+  const TempFolder folder;
+  const std::string program = built(folder, "near", R"(
+#include <stdlib.h>
+#include <sys/mman.h>
+int main(int count, char **words) {
+  void *here = mmap((void *)0x556600000000, 4096, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0);
+  return here == MAP_FAILED ? 0 : *(volatile int *)strtoul(words[1], 0, 16);
+}
+)");
+  EXPECT_EQ(fault_of({program, "556e6b636f64"})["fault"]["findings"][0]["kind"], "not_mapped");
+  EXPECT_EQ(fault_of({program, "657e6b636f64"})["fault"]["findings"][0]["kind"], "text_as_address");
+  EXPECT_EQ(fault_of({program, "6b636f64"})["fault"]["findings"][0]["kind"], "text_as_address");
+}
+
 TEST(Fault, CardsAndStepsSayTheSame) {
   const TempFolder folder;
   const std::string sentence = "calls sscanf: argument 3 (rdx) is 5: a number where an address belongs";

@@ -293,5 +293,59 @@ TEST(Options, EachChangesWhatItSays) {
   }
 }
 
+/// Sets a variable for as long as it lives.
+class Environment {
+ public:
+  Environment(const char* name, const std::string& value) : name_(name) { ::setenv(name, value.c_str(), 1); }
+  ~Environment() { ::unsetenv(name_); }
+
+ private:
+  const char* name_;
+};
+
+TEST(Options, AreSetByFiles) {
+  const TempFolder folder;
+  const auto listing = [](std::vector<std::string> more) {
+    more.insert(more.begin(),
+                {"env", "-u", "DEEPTRACE_CONFIG", DEEPTRACE_PROGRAM, "listing", demo("tidelog"), "level_sum"});
+    return run(more).out;
+  };
+  std::filesystem::create_directories(folder / "deeptrace");
+  write_file(folder / "deeptrace/config.toml", "syntax = \"att\"  # as at sea\nuncut = true\nown = [\"/nowhere\"]\n");
+  const std::filesystem::path before = std::filesystem::current_path();
+  const Environment user("XDG_CONFIG_HOME", folder.path());
+  EXPECT_NE(listing({}).find("%rbp"), std::string::npos);
+  EXPECT_EQ(listing({"--syntax", "intel"}).find("%rbp"), std::string::npos) << "the command line counts most";
+  std::filesystem::current_path(folder.path());
+  write_file(folder / ".deeptrace.toml", "syntax = \"intel\"\n");
+  EXPECT_EQ(listing({}).find("%rbp"), std::string::npos) << "the current folder counts more than the user's";
+  std::filesystem::current_path(before);
+  // Commands without an option leave it alone; lists add up with what the command line has.
+  EXPECT_EQ(deeptrace({"explain", "nop"}).status, 0);
+  const Environment one("DEEPTRACE_CONFIG", folder / "deeptrace/config.toml");
+  EXPECT_EQ(deeptrace({"survey", "--own", SOURCE_FOLDER, demo("tidelog")}).status, 0);
+}
+
+TEST(Options, FilesThatAreWrongAreRefused) {
+  const TempFolder folder;
+  const std::string file = folder / "config.toml";
+  const Environment one("DEEPTRACE_CONFIG", file);
+  for (const auto& [text, error] : std::vector<std::pair<std::string, std::string>>{
+           {"syntax = att\n", ":1:"},
+           {"\nsyntx = \"att\"\n", ":2:1: syntx: cannot be set here"},
+           {"save = \"here\"\n", ":1:1: save: cannot be set here"},
+           {"own = \"/src\"\n", "own: takes a list of texts in brackets"},
+           {"uncut = 1\n", "uncut: takes true or false"},
+           {"syntax = \"nasm\"\n", "--syntax nasm: is one of intel, att"}}) {
+    write_file(file, text);
+    const Outcome outcome = deeptrace({"listing", demo("tidelog"), "level_sum"});
+    EXPECT_EQ(outcome.status, 2) << text;
+    EXPECT_NE(outcome.err.find(error), std::string::npos) << text << outcome.err;
+    EXPECT_EQ(std::ranges::count(outcome.err, '\n'), 1) << outcome.err;
+  }
+  std::filesystem::remove(file);
+  EXPECT_EQ(deeptrace({"listing", demo("tidelog"), "level_sum"}).status, 2) << "a file that was named has to be there";
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -11,7 +11,10 @@
 #include <sys/time.h>
 #include <sys/uio.h>
 #include <sys/utsname.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
+#include <filesystem>
 #include <nlohmann/json.hpp>
 #include <set>
 #include <sstream>
@@ -293,6 +296,89 @@ int main(int argc, char **argv) {
   EXPECT_EQ(places["getuid"].first, 2) << said.dump();
   EXPECT_EQ(places["execve"].first, 2) << said.dump();
   EXPECT_EQ(said["exit"]["status"], 0);
+}
+
+TEST(Syscalls, OfTwoHundredThreadsNoneIsLost) {
+  const TempFolder folder;
+  const std::string program = built(folder, "many", R"(
+#define _GNU_SOURCE
+#include <pthread.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+static pthread_barrier_t begin;
+static void *work(void *number) {
+  pthread_barrier_wait(&begin);
+  for (long i = 0; i < 20; i++) syscall(SYS_lseek, -1, (long)number * 100 + i, 0);
+  return 0;
+}
+int main(void) {
+  enum { count = 200 };
+  pthread_t threads[count];
+  pthread_barrier_init(&begin, 0, count);
+  for (long i = 0; i < count; i++) pthread_create(&threads[i], 0, work, (void *)i);
+  for (long i = 0; i < count; i++) pthread_join(threads[i], 0);
+  return 0;
+}
+)",
+                                    {"gcc", "-g", "-pthread"});
+  const Outcome outcome = deeptrace({"syscalls", "--format", "json", "--only", "lseek", program});
+  ASSERT_EQ(outcome.status, 0) << outcome.err;
+  const json said = json::parse(outcome.out);
+  std::map<int, std::vector<int>> by_thread;
+  for (const json& call : said["calls"])
+    by_thread[call["thread"]].push_back(std::stoi(call["arguments"][1]["value"]["signed"].get<std::string>()));
+  EXPECT_EQ(by_thread.size(), 200);
+  std::set<int> numbers;
+  for (const auto& [thread, offsets] : by_thread) {
+    ASSERT_EQ(offsets.size(), 20) << thread;
+    numbers.insert(offsets[0] / 100);
+    for (int i = 0; i < 20; ++i) EXPECT_EQ(offsets[static_cast<std::size_t>(i)], offsets[0] + i) << thread;
+  }
+  EXPECT_EQ(numbers.size(), 200);
+}
+
+bool is_running(const std::string& program) {
+  std::error_code failed;
+  for (const auto& process : std::filesystem::directory_iterator("/proc")) {
+    if (std::filesystem::read_symlink(process.path() / "exe", failed) == program) return true;
+  }
+  return false;
+}
+
+/// What is written down is there up to the last call, whatever becomes of the tool.
+TEST(Syscalls, TheLogOutlivesTheTool) {
+  const TempFolder folder;
+  const std::string program = built(folder, "slow", R"(
+#include <unistd.h>
+int main(void) {
+  for (int i = 0;; i++) {
+    lseek(-1, i, SEEK_SET);
+    usleep(1000);
+  }
+}
+)");
+  for (const char* form : {"text", "csv"}) {
+    const pid_t tool = ::fork();
+    if (tool == 0) {
+      const int out = ::open((folder / form).c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
+      ::dup2(out, STDOUT_FILENO);
+      ::execl(DEEPTRACE_PROGRAM, DEEPTRACE_PROGRAM, "syscalls", "--format", form, program.c_str(), nullptr);
+      ::_exit(127);
+    }
+    const auto rows = [&] {
+      const std::string text = read_file(folder / form);
+      std::size_t count = 0;
+      for (std::size_t at = 0; (at = text.find("lseek", at)) != std::string::npos; ++at) ++count;
+      return count;
+    };
+    ASSERT_TRUE(wait_until([&] { return rows() >= 20; }));
+    ::kill(tool, SIGKILL);
+    ::waitpid(tool, nullptr, 0);
+    const std::string text = read_file(folder / form);
+    EXPECT_GE(rows(), 20);
+    EXPECT_EQ(text.back(), '\n');
+    EXPECT_TRUE(wait_until([&] { return !is_running(program); })) << "the program ends with the tool";
+  }
 }
 
 TEST(Syscalls, WhatIsWrongIsSaid) {

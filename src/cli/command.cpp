@@ -12,6 +12,8 @@
 #include <sstream>
 
 #include "base/mapped_file.h"
+#include "cli/configuration.h"
+#include "report/json.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -24,15 +26,65 @@ struct Split {
   std::vector<std::string> rest;
 };
 
-bool takes_value(const cxxopts::Options& options, std::string_view word) {
-  const std::string name(word.substr(word.find_first_not_of('-')));
+const cxxopts::HelpOptionDetails* option_named(const cxxopts::Options& options, const std::string& name) {
   for (const std::string& group : options.groups()) {
     for (const cxxopts::HelpOptionDetails& option : options.group_help(group).options) {
-      const bool named = std::find(option.l.begin(), option.l.end(), name) != option.l.end() || option.s == name;
-      if (named) return !option.is_boolean;
+      if (std::find(option.l.begin(), option.l.end(), name) != option.l.end() || option.s == name) return &option;
     }
   }
-  return false;
+  return nullptr;
+}
+
+bool takes_value(const cxxopts::Options& options, std::string_view word) {
+  const auto* option = option_named(options, std::string(word.substr(word.find_first_not_of('-'))));
+  return option != nullptr && !option->is_boolean;
+}
+
+/// What the configuration sets of a command's options, as words before those of the command line, which count more.
+std::vector<std::string> words_of(const std::vector<Setting>& settings, const cxxopts::Options& options,
+                                  const std::vector<std::string>& given) {
+  std::vector<std::string> result;
+  for (const Setting& one : settings) {
+    const std::string word = "--" + one.option;
+    const bool asked = std::ranges::any_of(
+        given, [&](const std::string& option) { return option == word || option.starts_with(word + "="); });
+    if (option_named(options, one.option) == nullptr || (asked && !one.list)) continue;
+    if (!one.list) std::erase_if(result, [&](const std::string& other) { return other.starts_with(word + "="); });
+    if (one.values.empty()) result.push_back(word);
+    for (const std::string& value : one.values) result.push_back(word + "=" + value);
+  }
+  return result;
+}
+
+/// A command as its manual page and the completion of shells have it (packaging/generate.py).
+void describe(const Command& command, const cxxopts::Options& options) {
+  report::Output out(STDOUT_FILENO);
+  report::JsonWriter json(out);
+  json.begin_object();
+  json.key("command").string(command.name);
+  json.key("arguments").string(command.arguments);
+  json.key("answers").string(command.answers);
+  json.key("example").string(command.example);
+  json.key("groups").begin_array();
+  for (const std::string& group : options.groups()) {
+    json.new_line();
+    json.begin_object();
+    json.key("name").string(group);
+    json.key("options").begin_array();
+    for (const cxxopts::HelpOptionDetails& option : options.group_help(group).options) {
+      json.new_line();
+      json.begin_object();
+      json.key("option").string(option.l.empty() ? option.s : option.l.front());
+      json.key("value").string(option.is_boolean ? "" : option.arg_help);
+      json.key("default").string(option.has_default && !option.is_boolean ? option.default_value : "");
+      json.key("help").string(option.desc);
+      json.end();
+    }
+    json.end();
+    json.end();
+  }
+  json.close_all();
+  out.flush();
 }
 
 Split split(const cxxopts::Options& options, const std::vector<std::string>& words, bool stop_at_word) {
@@ -175,9 +227,21 @@ Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed) {
 Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std::string> words, bool stop_at_word) {
   options.custom_help(std::string(command.arguments));
   Parsed result;
+  if (words == std::vector<std::string>{"--describe"}) {
+    describe(command, options);
+    result.finished = kFine;
+    return result;
+  }
   Split parts = split(options, words, stop_at_word);
   result.rest = std::move(parts.rest);
+  const Result<std::vector<Setting>> settings = configured();
+  if (!settings) {
+    result.finished = report_error(settings.error());
+    return result;
+  }
+  const std::vector<std::string> set = words_of(*settings, options, parts.options);
   std::vector<const char*> arguments = {"deeptrace"};
+  for (const std::string& word : set) arguments.push_back(word.c_str());
   for (const std::string& word : parts.options) arguments.push_back(word.c_str());
   try {
     result.options = options.parse(static_cast<int>(arguments.size()), arguments.data());

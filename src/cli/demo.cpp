@@ -1,10 +1,16 @@
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
 #include <filesystem>
 #include <iostream>
 
+#include "base/file_descriptor.h"
 #include "cli/command.h"
+#include "report/tour_page.h"
 
 namespace deeptrace::cli {
 namespace {
@@ -14,68 +20,79 @@ namespace fs = std::filesystem;
 /// One station of the tour: what it shows, and the words of a command; {tidelog} and the like stand for the shipped
 /// files.
 struct Station {
+  std::string_view task;
   std::string_view folder;  ///< below --save
   std::string_view shows;
   std::string_view words;
 };
 
 constexpr Station kTour[] = {
-    {"00-survey", "what the demo program is, and where its bytes went", "survey {tidelog}"},
-    {"01-listing", "a function's instructions under their source lines, as compiled without optimisation",
+    {"What is in the file", "00-survey", "what the demo program is, and where its bytes went", "survey {tidelog}"},
+    {"What is in the file", "01-listing",
+     "a function's instructions under their source lines, as compiled without optimisation",
      "listing {tidelog} level_sum"},
-    {"02-listing-optimised", "the same function compiled with -O2", "listing {tidelog-O2} level_sum"},
-    {"03-listing-assembly", "an assembly routine, with a sentence for each instruction",
+    {"What is in the file", "02-listing-optimised", "the same function compiled with -O2",
+     "listing {tidelog-O2} level_sum"},
+    {"What is in the file", "03-listing-assembly", "an assembly routine, with a sentence for each instruction",
      "listing --meaning {tidelog} log_checksum"},
-    {"04-listing-data", "an assembly program whose strings stand after its last system call", "listing {beacon}"},
-    {"05-steps-loop", "the loop that adds up the levels, step by step, its iterations folded",
-     "steps --from level_sum {tidelog} {readings.txt}"},
-    {"06-steps-callback", "a library function runs at full speed and calls back into the program's comparison",
-     "steps --from sort_by_level --count 60 {tidelog-O2} {readings.txt}"},
-    {"07-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
-     "steps --from log_checksum {tidelog-O2} {readings.txt}"},
-    {"08-explain", "the division of the mean: its bytes taken apart", "explain bytes 48 f7 7d f8"},
-    {"09-listing-assembler", "a function as source that can be edited, assembled and linked",
-     "listing {tidelog-O2} log_read --format assembler"},
-    {"10-lines", "which instructions a few source lines became, in every inlined copy",
+    {"What is in the file", "04-listing-data", "an assembly program whose strings stand after its last system call",
+     "listing {beacon}"},
+    {"What is in the file", "05-uses-call", "the system calls that write, found by their number",
+     "uses --syscall write {beacon}"},
+    {"What is in the file", "06-uses", "every instruction that touches the transmitter's registers",
+     "uses {buoy} page"},
+    {"What is in the file", "07-lines", "which instructions a few source lines became, in every inlined copy",
      "lines {station} station.cpp:20..24"},
-    {"11-data", "the marks of the old gauge, a table of structures in a 32-bit program", "data {gauge32} marks"},
-    {"12-uses", "every instruction that touches the transmitter's registers", "uses {buoy} page"},
-    {"13-uses-call", "the system calls that write, found by their number", "uses --syscall write {beacon}"},
-    {"14-compare", "the same function without and with optimisation, side by side",
-     "compare {tidelog} {tidelog-O2} level_sum"},
-    {"15-hits", "a row for each iteration of the loop that adds up the levels",
-     "hits --at levels.c:34 --keep i,sum,log->readings[i].level {tidelog} {readings.txt}"},
-    {"16-hits-write", "every write to the transmitter's battery, which shares its byte with other bits",
-     "hits --on-write page.device.status.battery {buoy}"},
-    {"17-hits-threads", "each report of each sensor's thread", "hits --at tide::report --keep minute {station}"},
-    {"18-hits-seal", "a program that reads its own code finds no stop byte there",
-     "hits --at level_above_chart --keep reading --stop-with hardware {seal}"},
-    {"19-plan", "what a function has to work out, as a plan that can be run again",
-     "plan {levels.plan} {tidelog} {readings.txt}"},
-    {"20-data-untyped", "variables of hand-written assembly, which have neither types nor sizes", "data {sluice}"},
-    {"21-plan-untyped", "its sixteen results checked: two are wrong", "plan {sluice.plan} {sluice}"},
-    {"22-steps-frame", "a stack frame followed through a call and back in a 32-bit program",
+    {"What is in the file", "08-data", "the marks of the old gauge, a table of structures in a 32-bit program",
+     "data {gauge32} marks"},
+    {"What is in the file", "09-data-untyped", "variables of hand-written assembly, which have neither types nor sizes",
+     "data {sluice}"},
+    {"What is in the file", "10-explain", "the division of the mean: its bytes taken apart",
+     "explain bytes 48 f7 7d f8"},
+    {"What is in the file", "11-listing-assembler", "a function as source that can be edited, assembled and linked",
+     "listing {tidelog-O2} log_read --format assembler"},
+    {"Watch it step by step", "12-steps-loop", "the loop that adds up the levels, step by step, its iterations folded",
+     "steps --from level_sum {tidelog} {readings.txt}"},
+    {"Watch it step by step", "13-steps-callback",
+     "a library function runs at full speed and calls back into the program's comparison",
+     "steps --from sort_by_level --count 60 {tidelog-O2} {readings.txt}"},
+    {"Watch it step by step", "14-steps-assembly", "the assembly routine of the optimised program: rotating a checksum",
+     "steps --from log_checksum {tidelog-O2} {readings.txt}"},
+    {"Watch it step by step", "15-steps-frame", "a stack frame followed through a call and back in a 32-bit program",
      "steps --from done --to done+5 {sluice32}"},
-    {"23-steps-stack", "the stack word by word through a call and its return, drawn with --save",
+    {"Watch it step by step", "16-steps-stack",
+     "the stack word by word through a call and its return, drawn with --save",
      "steps --stack --from level_between --count 40 {gauge32}"},
-    {"24-fault", "a crash inside sscanf, led back to the argument that was passed by value", "fault {reef} number"},
-    {"25-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
-    {"26-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
-    {"27-syscalls", "the system calls of a program in assembly, each with its line", "syscalls {beacon}"},
-    {"28-syscalls-mistakes", "exchanged registers and a number of the other ABI, found in a 32-bit program by NASM",
-     "syscalls {beacon32}"},
-    {"29-syscalls-port", "a client that turns the port round, and nobody answers",
+    {"Stop it, and keep values", "17-hits", "a row for each iteration of the loop that adds up the levels",
+     "hits --at levels.c:34 --keep i,sum,log->readings[i].level {tidelog} {readings.txt}"},
+    {"Stop it, and keep values", "18-hits-write",
+     "every write to the transmitter's battery, which shares its byte with other bits",
+     "hits --on-write page.device.status.battery {buoy}"},
+    {"Stop it, and keep values", "19-hits-threads", "each report of each sensor's thread",
+     "hits --at tide::report --keep minute {station}"},
+    {"Stop it, and keep values", "20-hits-seal", "a program that reads its own code finds no stop byte there",
+     "hits --at level_above_chart --keep reading --stop-with hardware {seal}"},
+    {"Say what it should do", "21-plan", "what a function has to work out, as a plan that can be run again",
+     "plan {levels.plan} {tidelog} {readings.txt}"},
+    {"Say what it should do", "22-plan-untyped", "its sixteen results checked: two are wrong",
+     "plan {sluice.plan} {sluice}"},
+    {"What it asks the kernel for", "23-syscalls", "the system calls of a program in assembly, each with its line",
+     "syscalls {beacon}"},
+    {"What it asks the kernel for", "24-syscalls-mistakes",
+     "exchanged registers and a number of the other ABI, found in a 32-bit program by NASM", "syscalls {beacon32}"},
+    {"What it asks the kernel for", "25-syscalls-port", "a client that turns the port round, and nobody answers",
      "syscalls --children trace {relay} turned"},
-    {"30-syscalls-c", "those of a C program, through the library's functions", "syscalls {tidelog} {readings.txt}"},
-    {"31-explain-call", "a system call: numbers, registers and flags of both ABIs", "explain syscall openat"},
+    {"What it asks the kernel for", "26-syscalls-c", "those of a C program, through the library's functions",
+     "syscalls {tidelog} {readings.txt}"},
+    {"What it asks the kernel for", "27-explain-call", "a system call: numbers, registers and flags of both ABIs",
+     "explain syscall openat"},
+    {"Why it died", "28-fault", "a crash inside sscanf, led back to the argument that was passed by value",
+     "fault {reef} number"},
+    {"Why it died", "29-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
+    {"Why it died", "30-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
+    {"Two builds", "31-compare", "the same function without and with optimisation, side by side",
+     "compare {tidelog} {tidelog-O2} level_sum"},
 };
-
-/// Where the demo programs are: beside the build that this program belongs to.
-fs::path demo_folder() {
-  std::error_code problem;
-  const fs::path program = fs::read_symlink("/proc/self/exe", problem);
-  return program.parent_path().parent_path() / "demo";
-}
 
 std::vector<std::string> words_of(std::string_view text, const fs::path& folder) {
   std::vector<std::string> result;
@@ -86,6 +103,40 @@ std::vector<std::string> words_of(std::string_view text, const fs::path& folder)
     text.remove_prefix(std::min(end + 1, text.size()));
   }
   return result;
+}
+
+/// Where the demo programs are: beside the build that this program belongs to, or where they were installed with it.
+struct DemoFolder {
+  fs::path programs;
+  fs::path sources;  ///< where they are not where the programs were built
+};
+DemoFolder demo_folder() {
+  std::error_code problem;
+  const fs::path place = fs::read_symlink("/proc/self/exe", problem).parent_path().parent_path();
+  const fs::path installed = place / "share/deeptrace";
+  if (fs::exists(installed / "demo/station", problem)) return {installed / "demo", installed / "demo-sources"};
+  return {place / "demo", {}};
+}
+
+/// The page that the folder begins with.
+int write_index(const std::string& save) {
+  std::vector<report::TourStation> stations;
+  for (const Station& one : kTour) {
+    report::TourStation station{
+        std::string(one.task), std::string(one.shows), "deeptrace", std::string(one.folder), {}};
+    for (const std::string& word : words_of(one.words, {})) station.words += " " + word;
+    std::error_code failed;
+    for (const auto& file : fs::directory_iterator(fs::path(save) / one.folder, failed))
+      station.files.push_back(file.path().filename().string());
+    std::ranges::sort(station.files);
+    stations.push_back(std::move(station));
+  }
+  const std::string path = save + "/index.html";
+  const FileDescriptor file(::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
+  if (!file) return report_error({Fault::usage, path + ": cannot be written: " + std::strerror(errno)});
+  report::Output out(file.get());
+  report::tour_page(out, stations);
+  return kFine;
 }
 
 std::string joined(const std::vector<std::string>& words) {
@@ -107,9 +158,10 @@ int run(const Command& command, std::vector<std::string> words) {
                         "DIR")("replace", "let --save write over an earlier tour's files")("help", "this help");
   const Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;
-  const fs::path folder = demo_folder();
-  if (!fs::exists(folder / "station")) {
-    return report_error({Fault::input, folder.string() + ": the demo programs are not there; build the project first"});
+  const DemoFolder folder = demo_folder();
+  if (!fs::exists(folder.programs / "station")) {
+    return report_error(
+        {Fault::input, folder.programs.string() + ": the demo programs are not there; build the project first"});
   }
   if (parsed.options.count("save") != 0) {
     const std::string save = parsed.options["save"].as<std::string>();
@@ -119,11 +171,14 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   int status = kFine;
   for (const Station& station : kTour) {
-    std::vector<std::string> station_words = words_of(station.words, folder);
+    std::vector<std::string> station_words = words_of(station.words, folder.programs);
     const Command* stop = command_named(station_words.front());
     station_words.erase(station_words.begin());
     std::cout << fmt::format("\n==== {}\n     deeptrace {}{}\n\n", station.shows, stop->name, joined(station_words))
               << std::flush;
+    if (!folder.sources.empty() && stop->name != "explain")
+      station_words.insert(station_words.begin(),
+                           "--source-moved=" DEEPTRACE_DEMO_SOURCES "=" + folder.sources.string());
     if (parsed.options.count("save") != 0) {
       const fs::path save = fs::path(parsed.options["save"].as<std::string>()) / station.folder;
       station_words.insert(station_words.begin(), "--save=" + save.string());
@@ -133,7 +188,9 @@ int run(const Command& command, std::vector<std::string> words) {
     if (one != kFine && one != kNegative) status = one;  // two builds that differ are what is to be shown
   }
   if (parsed.options.count("save") != 0) {
-    std::cout << fmt::format("\nThe files of the tour are in {}\n", parsed.options["save"].as<std::string>());
+    const std::string save = parsed.options["save"].as<std::string>();
+    if (const int failed = write_index(save); failed != kFine) return failed;
+    std::cout << fmt::format("\nThe files of the tour are in {0}; {0}/index.html leads through them\n", save);
   }
   return status;
 }

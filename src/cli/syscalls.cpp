@@ -33,8 +33,8 @@ Result<std::optional<std::uint64_t>> number_of(const cxxopts::ParseResult& parse
 
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   session::SyscallsRequest request;
-  request.only = names_of(parsed.options, "only");
-  request.except = names_of(parsed.options, "except");
+  request.choice.only = names_of(parsed.options, "only");
+  request.choice.except = names_of(parsed.options, "except");
   request.all = parsed.options.count("all") != 0;
   const auto count = number_of(parsed.options, "count"), bytes = number_of(parsed.options, "bytes");
   const auto limit = number_of(parsed.options, "limit");

@@ -71,6 +71,8 @@ std::span<const Talk::Word> Talk::words() {
       {"unfollow", "EXPR | all", "no longer", "unfollow all", Use::looks, &Talk::unfollow},
       {"mark", "NAME", "remembers registers and memory, for `since`", "mark a", Use::looks, &Talk::mark},
       {"set", "EXPR = EXPR", "changes a register or memory", "set rax = 5", Use::controls, &Talk::set},
+      {"answer", "ERROR | NUMBER", "the system call at hand gives that, and is not made", "answer ECONNREFUSED",
+       Use::controls, &Talk::answer_call},
       {"send", "[TEXT]", "gives the program a line of input; alone, the end of input", "send 12:00 1685", Use::controls,
        &Talk::send},
       {"others", "hold | run | usual", "what other threads do during motions", "others hold", Use::controls,
@@ -84,6 +86,12 @@ std::span<const Talk::Word> Talk::words() {
       {"quit", "", "ends; a launched program ends too", "quit", Use::always, &Talk::quit},
   };
   return kWords;
+}
+
+std::vector<WordHelp> console_words() {
+  std::vector<WordHelp> result;
+  for (const Talk::Word& one : Talk::words()) result.push_back({one.name, one.arguments, one.what});
+  return result;
 }
 
 const Talk::Word* Talk::word_named(std::string_view name) {

@@ -28,6 +28,12 @@ struct Answer {
 /// True for a line that moves the program: an empty line repeats it.
 bool is_motion(std::string_view line);
 
+/// A word of the console as the help has it.
+struct WordHelp {
+  std::string_view name, arguments, what;
+};
+std::vector<WordHelp> console_words();
+
 class Talk {
  public:
   /// `output` catches what the program writes; may be null.
@@ -85,6 +91,7 @@ class Talk {
   static std::span<const Word> words();
   static const Word* word_named(std::string_view name);
   friend bool is_motion(std::string_view line);
+  friend std::vector<WordHelp> console_words();
   friend std::vector<std::string> looked_at(look::Subject& subject, const look::Stopped& stopped, report::Style style,
                                             program::SourceText& sources, const std::string& words);
 
@@ -122,6 +129,7 @@ class Talk {
   Answer unfollow(Arguments rest);
   Answer mark(Arguments rest);
   Answer set(Arguments rest);
+  Answer answer_call(Arguments rest);
   Answer send(Arguments rest);
   Answer others(Arguments rest);
   Answer save(Arguments rest);

@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "abi/call_errors.h"
 #include "base/number.h"
 #include "base/outside.h"
 #include "cli/talk.h"
@@ -183,6 +184,17 @@ Answer Talk::set(Arguments rest) {
   frames_known_ = false;
   update_followed();
   return show(left);
+}
+
+Answer Talk::answer_call(Arguments rest) {
+  const auto result = abi::result_in(trimmed(rest));
+  if (!result) return fail("answer: is written as answer ERROR (its name, as in answer EACCES) or answer NUMBER");
+  if (!own_ || !own_->current().process().answer_call(subject_->thread(), *result))
+    return fail("answer: the program does not stand where a system call begins; halt on syscall NAME stops there");
+  Answer answer;
+  answer.lines.push_back(report::look(
+      style_, Role::attention, fmt::format("note: the call is not made; it gives {}", printable(trimmed(rest)))));
+  return answer;
 }
 
 Answer Talk::send(Arguments rest) {

@@ -648,6 +648,9 @@ Answer Talk::why(Arguments /*rest*/) {
     answer.lines.push_back(fmt::format("  last {} ({})", printable(before),
                                        printable(subject_->modules().place_name(subject_->moved().before[Reg::rip]))));
   const look::Card card = look::card_of(*subject_, stopped_);
+  for (const auto& call : card.calls) {
+    for (std::string& line : report::call_lines(style_, *call)) answer.lines.push_back(std::move(line));
+  }
   for (std::string& line : report::change_lines(style_, card.changes, card)) answer.lines.push_back(std::move(line));
   for (std::string& line : report::foresight_lines(style_, card.next)) answer.lines.push_back(std::move(line));
   return answer;

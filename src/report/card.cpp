@@ -10,6 +10,7 @@
 #include "isa/text.h"
 #include "report/changes.h"
 #include "report/frames.h"
+#include "report/kernel_call.h"
 #include "report/names.h"
 #include "report/source_words.h"
 #include "report/value.h"
@@ -143,6 +144,12 @@ std::vector<std::string> change_lines(const Style& style, const state::Delta& de
   return result;
 }
 
+std::vector<std::string> call_lines(const Style& style, const look::KernelCall& call) {
+  std::vector<std::string> result = kernel_call_lines(style, call);
+  for (std::string& line : result) line.insert(0, &line == &result.front() ? "  system call " : "    ");
+  return result;
+}
+
 std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next) {
   std::vector<std::string> result;
   result.push_back("  next " + printable(next.sentence));
@@ -167,6 +174,7 @@ std::vector<std::string> foresight_lines(const Style& style, const look::Foresig
     result.push_back("       " + look(style, fault ? Role::broken : Role::plain,
                                       (fault ? "wrong: " : "") + printable(next.verdict)));
   }
+  if (next.call) result.push_back("       " + asked_words(style, *next.call));
   return result;
 }
 
@@ -194,6 +202,7 @@ std::vector<std::string> card_lines(const Style& style, const Card& card, progra
     result.push_back(fmt::format("  {} returned {}", printable(name), value_words(style, value)));
   constexpr std::size_t kShort = 6;
   const bool long_way = card.ran_through && card.changes.registers.size() + card.changes.wide.size() > kShort;
+  for (const auto& call : card.calls) add(call_lines(style, *call));
   // What library functions left in vectors says little: names are enough.
   state::Delta in_full = card.changes, by_name;
   if (long_way) {

@@ -20,6 +20,8 @@ std::vector<std::string> why_lines(const Style& style, const look::Card& card);
 bool says_limits(const look::Card& card);
 std::vector<std::string> code_lines(const Style& style, const std::vector<look::CodeLine>& code);
 std::vector<std::string> change_lines(const Style& style, const state::Delta& delta, const look::Card& card);
+/// What a system call that was just made was asked for, and what came of it.
+std::vector<std::string> call_lines(const Style& style, const look::KernelCall& call);
 std::vector<std::string> foresight_lines(const Style& style, const look::Foresight& next);
 
 }  // namespace deeptrace::report

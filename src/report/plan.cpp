@@ -50,6 +50,9 @@ class Text : public session::PlanSink {
       }
     }
     for (const Expected& one : row.expected) expectation(one);
+    if (!row.answer.empty())
+      line(look(style_, Role::attention,
+                fmt::format("      note: the call is not made; it gives {}", printable(row.answer))));
   }
 
   void end(const PlanSummary& summary) override {
@@ -130,6 +133,7 @@ class Json : public session::PlanSink {
     json_.key("address").hex(row.hit.address);
     json_.key("function").string_or_null(row.hit.function);
     json_.key("inlined").string_or_null(row.hit.inlined);
+    if (!row.answer.empty()) json_.key("answer").string(row.answer);
     json_.key("kept").begin_array();
     for (std::size_t i = 0; i < row.hit.kept.size(); ++i) {
       json_.begin_object();

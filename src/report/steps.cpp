@@ -11,6 +11,7 @@
 #include "report/csv.h"
 #include "report/frames.h"
 #include "report/json.h"
+#include "report/kernel_call.h"
 #include "report/stack.h"
 
 namespace deeptrace::report {
@@ -68,6 +69,7 @@ class Json : public StepsSink {
     if (!row.memory_followed) to += ",\"memory_followed\":false";
     if (row.signal != 0) add_signal(to, row);
     if (row.stack != nullptr) add_stack(to, *row.stack);
+    if (row.call != nullptr) add_call(to, *row.call);
     if (!row.note.empty()) {
       to += ",\"note\":";
       add_json_string(to, row.note);
@@ -238,6 +240,14 @@ class Json : public StepsSink {
       to += word.changed ? ",\"changed\":true}" : ",\"changed\":false}";
     }
     to += ']';
+  }
+
+  static void add_call(std::string& to, const look::KernelCall& call) {
+    Output text;
+    JsonWriter json(text);
+    kernel_call_json(json, call);
+    to += ",\"call\":";
+    to += text.text();
   }
 
   static void add_signal(std::string& to, const StepRow& row) {

@@ -8,6 +8,7 @@
 #include "report/changes.h"
 #include "report/fold.h"
 #include "report/frames.h"
+#include "report/kernel_call.h"
 #include "report/names.h"
 #include "report/source_words.h"
 #include "report/stack.h"
@@ -64,6 +65,9 @@ class Text : public session::StepsSink {
     add_heading(entry, row);
     add_first_line(entry, row);
     add_changes(entry, row);
+    if (row.call != nullptr) {
+      for (const std::string& text : kernel_call_lines(style_, *row.call)) entry.lines.push_back("          " + text);
+    }
     if (row.stack != nullptr) {
       for (const std::string& text : stack_lines(style_, *row.stack, arch::machine_of(row.mode).word))
         entry.lines.push_back("          " + text);

@@ -56,10 +56,12 @@ std::string duration_words(std::uint64_t nanoseconds) {
 }
 
 std::string result_words(const Style& style, const SyscallRow& row) {
-  if (!row.ended) return "does not come back";
-  if (row.call.failed) return row.call.error;
-  if (row.call.result.kind == Value::Kind::nothing) return "done";
-  return short_words(style, row.call.result);
+  return row.ended ? result_words(style, row.call) : "does not come back";
+}
+
+std::string result_words(const Style& style, const look::DecodedCall& call) {
+  if (call.failed) return call.error;
+  return call.result.kind == Value::Kind::nothing ? "done" : short_words(style, call.result);
 }
 
 std::string own_words(const Style& style, const SyscallRow& row) {
@@ -69,9 +71,9 @@ std::string own_words(const Style& style, const SyscallRow& row) {
   return fmt::format("{}:{}", printable(base_name(row.own.file)), row.own.line);
 }
 
-std::vector<std::string> argument_words(const Style& style, const SyscallRow& row) {
+std::vector<std::string> argument_words(const Style& style, const look::DecodedCall& call) {
   std::vector<std::string> words;
-  for (const look::Argument& one : row.call.arguments)
+  for (const look::Argument& one : call.arguments)
     words.push_back(printable(one.name) + " " + (one.value ? short_words(style, *one.value) : "unknown"));
   return words;
 }

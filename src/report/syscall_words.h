@@ -17,9 +17,10 @@ std::string short_words(const Style& style, const inspect::Value& value);
 std::string duration_words(std::uint64_t nanoseconds);
 /// What came back, or the error's name.
 std::string result_words(const Style& style, const session::SyscallRow& row);
+std::string result_words(const Style& style, const look::DecodedCall& call);
 /// "beacon.s:13", else the place without a line, else that of the instruction that made the call.
 std::string own_words(const Style& style, const session::SyscallRow& row);
 /// "fd 1 (pipe:[4711])" for each argument.
-std::vector<std::string> argument_words(const Style& style, const session::SyscallRow& row);
+std::vector<std::string> argument_words(const Style& style, const look::DecodedCall& call);
 
 }  // namespace deeptrace::report

@@ -31,6 +31,11 @@ class Text final : public session::SyscallsSink {
                      start.attached     ? "attached"
                      : start.randomised ? "address randomisation as usual"
                                         : "address randomisation switched off"));
+    if (start.filtered)
+      line(look(style_, Role::faint,
+                "the chosen calls alone stop it; its kernel filter shows in /proc/PID/status, and it ends with us"));
+    if (start.chosen && !start.filtered && !start.attached)
+      line(look(style_, Role::faint, "every call stops it; with --children trace the chosen ones alone do"));
     if (!start.totals)
       line(look(style_, Role::faint,
                 fmt::format("{:>4}  {:<20} {:<14} {}", "", "own line", "call", "arguments, result, time")));
@@ -40,7 +45,7 @@ class Text final : public session::SyscallsSink {
   void row(const SyscallRow& row) override {
     std::string head =
         fmt::format("{:>4}  {:<20} {:<14} ", row.number, own_words(style_, row), printable(row.call.name));
-    const std::vector<std::string> arguments = argument_words(style_, row);
+    const std::vector<std::string> arguments = argument_words(style_, row.call);
     std::string all;
     for (const std::string& one : arguments) all += (all.empty() ? "" : ", ") + one;
     if (!row.call.known) all = "arguments unknown";
@@ -166,6 +171,7 @@ class Json final : public session::SyscallsSink {
     json_.key("program").string(start.program);
     json_.key("attached").boolean(start.attached);
     json_.key("randomised").boolean(start.randomised);
+    json_.key("stops_at").string(start.filtered ? "chosen calls" : "every call");
     json_.key("calls").begin_array();
   }
   void row(const SyscallRow& row) override {

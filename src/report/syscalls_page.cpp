@@ -60,7 +60,8 @@ class Page final : public session::SyscallsSink {
   void row(const SyscallRow& row) override {
     const bool bad = row.call.failed || !row.findings.empty();
     std::string arguments;
-    for (const std::string& one : argument_words(style_, row)) arguments += (arguments.empty() ? "" : ", ") + html(one);
+    for (const std::string& one : argument_words(style_, row.call))
+      arguments += (arguments.empty() ? "" : ", ") + html(one);
     if (!row.call.known) arguments = "unknown";
     std::string below;
     if (row.call.failed) below += fmt::format("<div class=note>{}</div>", html(row.call.meaning));

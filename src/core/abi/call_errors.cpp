@@ -5,6 +5,8 @@
 #include <cstring>
 #include <span>
 
+#include "base/number.h"
+
 namespace deeptrace::abi {
 namespace {
 
@@ -64,6 +66,15 @@ std::vector<int> errors() {
     if (!error_name(error).empty()) result.push_back(error);
   }
   return result;
+}
+
+std::optional<std::int64_t> result_in(std::string_view text) {
+  if (const auto error = error_named(text)) return -*error;
+  const bool negative = text.starts_with('-');
+  const auto number = number_in(negative ? text.substr(1) : text);
+  if (!number) return std::nullopt;
+  const auto value = static_cast<std::int64_t>(*number);
+  return negative ? -value : value;
 }
 
 std::optional<int> error_named(std::string_view name) {

@@ -17,6 +17,8 @@ std::string error_name(int error);
 std::string error_meaning(int error);
 /// Of "EFAULT", "EWOULDBLOCK"; nothing for other words.
 std::optional<int> error_named(std::string_view name);
+/// What a call returns, as a person writes it: an error's name, or a number. Nothing for other words.
+std::optional<std::int64_t> result_in(std::string_view text);
 /// All that the C library knows, by number.
 std::vector<int> errors();
 

@@ -46,6 +46,7 @@ std::optional<Error> Control::begin() {
   Result<Running> running =
       options_.attach != 0 ? attach(options_.attach, options_.open) : launch(options_.launch, options_.open);
   if (!running) return running.error();
+  kernel_.reset();
   process_ = std::move(running->process);
   if (options_.trace_children) process_->trace_children();
   thread_ = process_->pid();

@@ -121,6 +121,7 @@ class Control final : public look::Subject {
   void detach();
 
  private:
+  struct Kernel;
   struct Site;
   struct Halt;
   struct Goal;
@@ -211,6 +212,7 @@ class Control final : public look::Subject {
   void note_writes(const isa::Instruction& instruction);
   [[nodiscard]] bool is_noted(std::uint64_t address, std::uint64_t size) const;
   look::KernelWrites writes_of_call();
+  void keep_call(look::KernelCall call);
   void note_kernel_writes(const look::KernelWrites& kernel);
   void keep_to_living_thread();
   void begin_motion();
@@ -221,6 +223,7 @@ class Control final : public look::Subject {
   ControlOptions options_;
   std::unique_ptr<process::Process> process_;
   std::unique_ptr<look::Modules> modules_;
+  std::unique_ptr<Kernel> kernel_;  ///< since the first system call that was stepped
   std::map<std::uint64_t, Site> sites_;
   /// A debug register that is free watches a stop byte of the user's for reads by the program itself.
   struct Guard {

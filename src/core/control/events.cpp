@@ -330,6 +330,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
 /// Another program: its modules are not mapped yet, so stop points wait for its entry.
 std::optional<Error> Control::replaced() {
   thread_ = process_->pid();
+  kernel_.reset();
   sites_.clear();
   guards_.clear();
   returning_.clear();

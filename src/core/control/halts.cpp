@@ -563,6 +563,10 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
     if (returned) scope.returned_from(*returned);
     const look::Level* level = halt.level_at(process_->view(thread).registers()[Reg::rip]);
     if (level != nullptr) scope.at_depth(level->depth);
+    if (halt.rule.how().by == HaltKind::By::system_call) {
+      const abi::CallTable table = look::table_of_call(process_->view(thread));
+      scope.in_call(abi::call_name(process_->system_call(thread).value_or(0), table), table);
+    }
     const Result<bool> holds = halt.condition->holds(scope);
     if (!holds || !*holds) ++halt.came;
     if (!holds && halt.told_failure) return false;

@@ -48,6 +48,7 @@ void Control::begin_motion() {
   written_read_ = false;
   moved_.ran_through = false;
   moved_.instructions = 0;
+  moved_.calls.clear();
   stopped_ = {};
 }
 
@@ -99,6 +100,15 @@ void Control::note_kernel_writes(const look::KernelWrites& kernel) {
     change.before_known = one.before_known;
     std::memcpy(moved_.written.before(change), written.before(one), one.size);
   }
+}
+
+/// A system call has come back, or was broken off.
+void Control::keep_call(look::KernelCall call) {
+  constexpr std::size_t kMost = 4;
+  kernel_->calls.end(call, view(), *modules_);
+  if (!call.over) return;
+  if (moved_.calls.size() == kMost) moved_.calls.erase(moved_.calls.begin());
+  moved_.calls.push_back(std::make_shared<const look::KernelCall>(std::move(call)));
 }
 
 void Control::run_beside() {
@@ -185,11 +195,18 @@ Stopped Control::one_step() {
     const bool call = instruction && isa::flow_of(instruction) == ControlFlow::system;
     const look::KernelWrites kernel = call ? writes_of_call() : look::KernelWrites();
     const std::uint64_t number = view().registers()[Reg::rax];
+    if (call && kernel_ == nullptr) kernel_ = std::make_unique<Kernel>(*process_);
+    std::optional<look::KernelCall> asked;
+    if (call) asked = kernel_->calls.begin(view());
+    if (call) asked->answered = process_->answer_of(thread_).has_value();
     if (call && (process_->threads().size() > 1 || process_->has_family()) && others_run_ != false &&
         process_->signal_of(thread_) == 0) {
       // Other threads may be what it waits for.
-      Goal goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true};
-      return run(std::make_shared<Goal>(std::move(goal)));
+      const auto goal = std::make_shared<Goal>(
+          Goal{.thread = thread_, .sites = {}, .entries = {}, .lowest_stack = 0, .call_exit = true});
+      (void)run(goal);
+      if (goal->reached != 0 && thread_ == goal->thread) keep_call(std::move(*asked));
+      return stopped_;
     }
     ++moved_.instructions;
     about_to_step(thread_);
@@ -200,6 +217,7 @@ Stopped Control::one_step() {
       case Event::Kind::stepped: {
         after_step(thread_, event.slots, stopped_);
         if (!announced_.handler && call) note_kernel_writes(kernel);
+        if (!announced_.handler && call) keep_call(std::move(*asked));
         if (!announced_.handler && call && watches_data()) data_after_call(thread_, number, stopped_);
         const std::uint64_t now = view().registers()[Reg::rip];
         const auto site = sites_.find(now);

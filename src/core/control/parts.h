@@ -9,10 +9,20 @@
 #include <optional>
 #include <vector>
 
+#include "control/call_surroundings.h"
 #include "control/control.h"
+#include "look/kernel_call.h"
 #include "state/registers.h"
 
 namespace deeptrace::control {
+
+/// System calls that its threads make step by step.
+struct Control::Kernel {
+  Kernel(const process::Process& process)
+      : names(process.pid(), nullptr), calls(process, surroundings_of(process.pid(), names)) {}
+  DescriptorNames names;
+  look::KernelCalls calls;
+};
 
 struct Control::Site {
   unsigned count = 0;

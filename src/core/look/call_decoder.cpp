@@ -547,6 +547,7 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
   call.name = asked.name();
   const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
   call.known = shape != nullptr;
+  call.shape = shape;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
   Reader reader(*this, asked, view);
   const bool inner = !asked.by_socketcall.empty();
@@ -557,7 +558,9 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
     const ArgumentShape& one = shape->arguments[i];
     Argument argument;
     argument.name = std::string(one.name);
-    argument.type = one.words();
+    const auto [words, added] = words_.try_emplace(&one);
+    if (added) words->second = one.words();
+    argument.type = words->second;
     argument.where = inner ? "[ecx" + (i == 0 ? std::string() : "+" + hex_text(i * 4)) + "]"
                            : std::string(state::name_of(state::reg_numbered(order[i]), asked.mode()));
     // What the kernel writes is not there yet.
@@ -573,7 +576,7 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
 
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
   const std::int64_t number = signed_of(result, arch::machine_of(asked.mode()).word * 8);
-  const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
+  const abi::CallShape* shape = call.shape;
   call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
   if (call.failed) {
     const auto error = static_cast<int>(-number);

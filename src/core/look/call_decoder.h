@@ -14,6 +14,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "abi/call_shapes.h"
@@ -43,8 +44,9 @@ struct AskedCall {
 
 struct DecodedCall {
   std::string name;
-  bool known = false;               ///< the tables have its arguments
-  std::vector<Argument> arguments;  ///< the values of descriptors have what they are open on in `pointed_text`
+  bool known = false;                     ///< the tables have its arguments
+  const abi::CallShape* shape = nullptr;  ///< those; null where they are not known
+  std::vector<Argument> arguments;        ///< the values of descriptors have what they are open on in `pointed_text`
   bool failed = false;
   std::string error;      ///< "EBADF"; empty unless it failed
   std::string meaning;    ///< "Bad file descriptor"
@@ -68,6 +70,7 @@ class CallDecoder {
   DescriptorName descriptor_;
   std::size_t most_;
   std::map<abi::CallTable, std::unique_ptr<abi::KernelTypes>> types_;
+  std::unordered_map<const abi::ArgumentShape*, std::string> words_;  ///< of types, as they are needed
 };
 
 }  // namespace deeptrace::look

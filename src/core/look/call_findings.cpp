@@ -15,8 +15,11 @@
 #include "base/path.h"
 #include "base/similar_names.h"
 #include "isa/register.h"
+#include "isa/text.h"
 #include "look/address_name.h"
+#include "look/buffer_room.h"
 #include "look/fault_address.h"
+#include "look/result_use.h"
 #include "look/scope.h"
 #include "look/value_trail.h"
 #include "state/with_registers.h"
@@ -55,12 +58,27 @@ Finding note(std::string kind, std::string text, std::vector<std::string> eviden
 
 }  // namespace
 
+namespace {
+
+/// Calls whose failure programs expect: they ask whether something is there, or tidy up.
+bool is_often_ignored(std::string_view name) {
+  static const std::set<std::string_view> kNames = {
+      "access",     "faccessat",  "faccessat2", "stat",        "lstat",   "newfstatat", "fstatat64", "stat64",
+      "lstat64",    "statx",      "readlink",   "readlinkat",  "unlink",  "unlinkat",   "rmdir",     "mkdir",
+      "mkdirat",    "close",      "ioctl",      "fcntl",       "fcntl64", "setsockopt", "kill",      "tgkill",
+      "munmap",     "madvise",    "prctl",      "fadvise64",   "lseek",   "_llseek",    "nanosleep", "clock_nanosleep",
+      "arch_prctl", "getsockopt", "shutdown",   "rt_sigaction"};
+  return kNames.contains(name);
+}
+
+}  // namespace
+
 /// Of one call.
 class CallFindings::Check {
  public:
   Check(const CallFindings& known, const CallOver& call, const state::StateView& view, Modules& modules)
       : known_(known), call_(call), view_(view), modules_(modules), space_(known.target_, modules, view) {
-    shape_ = abi::call_shape(call.decoded->name, call.asked.table);
+    shape_ = call.decoded->shape;
     if (!call.asked.by_socketcall.empty() && call.asked.inner_arguments < shape_->arguments.size()) shape_ = nullptr;
     error_ = call.decoded->failed ? static_cast<int>(-static_cast<std::int64_t>(call.result)) : 0;
     if (call.asked.table == CallTable::i386 && call.decoded->failed)
@@ -319,15 +337,14 @@ class CallFindings::Check {
       std::string kind = "not_open";
       if (const auto closed = known_.closed_.find(value); closed != known_.closed_.end()) {
         kind = "used_after_close";
-        evidence.push_back("call " + std::to_string(closed->second.call) + " closed it, at " + closed->second.place);
+        evidence.push_back(closed->second.words() + " closed it");
       } else if (const auto failed = known_.failed_.find(number); failed != known_.failed_.end()) {
         kind = "result_not_checked";
-        evidence.push_back("it is what call " + std::to_string(failed->second.call) + " (" + failed->second.name +
-                           ", at " + failed->second.place + ") gave when it failed with " + abi::error_name(-number));
+        evidence.push_back("it is what " + failed->second.words() + " gave when it failed with " +
+                           abi::error_name(-number));
       } else if (number == -1 && known_.no_descriptor_) {
         kind = "result_not_checked";
-        evidence.push_back("call " + std::to_string(known_.no_descriptor_->call) + " (" + known_.no_descriptor_->name +
-                           ", at " + known_.no_descriptor_->place + ") failed with " + known_.no_descriptor_->on +
+        evidence.push_back(known_.no_descriptor_->words() + " failed with " + known_.no_descriptor_->on +
                            ", and the library returned -1");
       }
       for (std::string& step : trail_of_argument(i)) evidence.push_back(std::move(step));
@@ -449,10 +466,16 @@ class CallFindings::Check {
   std::vector<Finding> found_;
 };
 
+std::string CallFindings::Made::words() const {
+  return (call != 0 ? "call " + std::to_string(call) + " (" + name + ", at " : name + " (at ") + place() + ")";
+}
+
+std::string CallFindings::Made::place() const {
+  return line != 0 ? function + " (" + base_name(file) + ":" + std::to_string(line) + ")" : function;
+}
+
 CallFindings::Made CallFindings::made_by(const CallOver& call) {
-  std::string place = call.function;
-  if (call.line != 0) place += " (" + base_name(call.file) + ":" + std::to_string(call.line) + ")";
-  return {call.number, call.decoded->name, place, "", call.function, call.file, call.line, call.address};
+  return {call.number, call.decoded->name, "", call.function, call.file, call.line, call.address};
 }
 
 std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules& modules) {
@@ -471,6 +494,14 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
                          std::to_string(kSingles) + " calls of " + name +
                              " in a row here are for one byte each: a buffer would need one call",
                          {}));
+  check_lengths(call, view, modules, found);
+  if (found.empty() && call.decoded->failed && call.after != 0 && !is_often_ignored(name)) {
+    if (const auto by = overwritten_result(modules, view, call.after))
+      found.push_back(
+          note("result_not_read", name + " failed with " + call.decoded->error + ", and nothing looks at its result",
+               {"`" + std::string(isa::text_of(by->instruction, by->address, isa::Syntax::intel).view()) + "` at " +
+                modules.place_name(by->address) + " is next to use its register, and does not read it"}));
+  }
   follow_descriptors(call);
   last_ = made_by(call);
   last_number_ = call.asked.number;
@@ -489,8 +520,54 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
   return found;
 }
 
+namespace {
+
+/// The argument, as an index, that says how long a buffer is: of one that the kernel fills as far as its result says,
+/// the size that follows.
+std::optional<std::size_t> length_of(const abi::CallShape& shape, std::size_t buffer) {
+  const ArgumentShape::Count& count = shape.arguments[buffer].count;
+  if (count.by == ArgumentShape::Count::By::argument) return count.number - 1U;
+  if (count.by != ArgumentShape::Count::By::result) return std::nullopt;
+  const auto after = shape.arguments.subspan(buffer + 1);
+  const auto found = std::ranges::find(after, Kind::size, &ArgumentShape::kind);
+  return found != after.end() ? std::optional(buffer + 1 + static_cast<std::size_t>(found - after.begin()))
+                              : std::nullopt;
+}
+
+}  // namespace
+
+/// Buffers that are longer than the variable that they lie in.
+void CallFindings::check_lengths(const CallOver& call, const state::StateView& view, Modules& modules,
+                                 std::vector<Finding>& found) {
+  constexpr std::size_t kMostMeasured = 4096;
+  const abi::CallShape* shape = call.decoded->shape;
+  const std::size_t count = std::min(call.decoded->arguments.size(), shape != nullptr ? shape->arguments.size() : 0);
+  for (std::size_t i = 0; i < count; ++i) {
+    const ArgumentShape& one = shape->arguments[i];
+    const auto at = one.kind == Kind::bytes ? length_of(*shape, i) : std::nullopt;
+    if (!at || *at >= count) continue;
+    const std::uint64_t address = call.asked.arguments[i], length = call.asked.arguments[*at];
+    if (length <= 1 || address == 0 || measured_.size() >= kMostMeasured) continue;
+    if (!measured_.insert({call.address, address, length}).second) continue;
+    const auto room = room_at(modules, view, address);
+    if (!room || length <= room->bytes) continue;
+    const Argument& argument = call.decoded->arguments[*at];
+    const bool overwritten = one.way != Way::read && !call.decoded->failed && call.result > room->bytes;
+    Finding result =
+        note("length_beyond_variable",
+             "argument " + ordinal(one.count.number - 1U) + " (" + argument.name + ", " + argument.where + ") is " +
+                 std::to_string(length) + ", and " + room->name + " has " + std::to_string(room->bytes) +
+                 " bytes from there on",
+             {room->inferred ? "its end is taken to be where the next label stands" : "",
+              overwritten ? std::to_string(call.result - room->bytes) + " bytes after it were overwritten" : ""});
+    result.note = !overwritten;
+    std::erase(result.evidence, "");
+    found.push_back(std::move(result));
+  }
+}
+
 void CallFindings::follow_descriptors(const CallOver& call) {
-  const abi::CallShape* shape = abi::call_shape(call.decoded->name, call.asked.table);
+  const abi::CallShape* shape = call.decoded->shape;
   if (call.decoded->failed) {
     failed_[static_cast<std::int32_t>(call.result)] = made_by(call);
     if (shape != nullptr && shape->result.kind == Kind::descriptor) {
@@ -518,7 +595,7 @@ std::vector<Finding> CallFindings::at_exit() {
   // One finding a place.
   std::map<std::string, std::vector<std::pair<std::uint64_t, const Made*>>> by_place;
   for (const auto& [descriptor, made] : open_) {
-    if (!made.place.empty()) by_place[made.place].emplace_back(descriptor, &made);
+    if (!made.function.empty()) by_place[made.place()].emplace_back(descriptor, &made);
   }
   std::vector<Finding> found;
   for (const auto& [place, all] : by_place) {
@@ -547,7 +624,7 @@ std::vector<Finding> CallFindings::at_end_by_signal(const state::StateView& view
   const binary::Elf& elf = module->program->elf();
   const auto holds = [&](const binary::Section& one) { return one.is_code() && one.holds(address - module->bias); };
   if (std::ranges::any_of(elf.sections(), holds) || !last_) return {};
-  std::vector<std::string> evidence = {"the last call was " + last_->name + ", at " + last_->place};
+  std::vector<std::string> evidence = {"the last call was " + last_->name + ", at " + last_->place()};
   if (const abi::SystemCall* meant = abi::system_call(last_number_, other(last_table_));
       meant != nullptr && (meant->name == "exit" || meant->name == "exit_group"))
     evidence.push_back(std::to_string(last_number_) + " is " + std::string(meant->name) + " only by " +

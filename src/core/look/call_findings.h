@@ -8,9 +8,11 @@
 // What is said has been seen: a finding needs the call's failure, or two facts that do not go together.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -23,12 +25,13 @@ namespace deeptrace::look {
 
 /// A call that is over.
 struct CallOver {
-  std::uint64_t number = 0;  ///< of the row
+  std::uint64_t number = 0;  ///< of the row; 0: it has none
   AskedCall asked;
   const DecodedCall* decoded = nullptr;
   std::uint64_t result = 0;
   std::uint64_t address = 0;  ///< of the instruction that made it
   bool raw = false;           ///< the developer's own code has that instruction
+  std::uint64_t after = 0;    ///< where control comes back to the developer's own code; 0: unknown
   std::string function, file;
   std::uint32_t line = 0;  ///< of the developer's own code; 0: unknown
 };
@@ -59,14 +62,19 @@ class CallFindings {
   class Check;
   struct Made {
     std::uint64_t call = 0;  ///< number of the row
-    std::string name, place;
+    std::string name;
     std::string on;  ///< what it was open on
     std::string function, file;
     std::uint32_t line = 0;
     std::uint64_t address = 0;
+    /// "main+0x12 (levels.c:34)".
+    [[nodiscard]] std::string place() const;
+    /// "call 3 (close, at main+0x12)".
+    [[nodiscard]] std::string words() const;
   };
   static Made made_by(const CallOver& call);
   void follow_descriptors(const CallOver& call);
+  void check_lengths(const CallOver& call, const state::StateView& view, Modules& modules, std::vector<Finding>& found);
 
   const state::Target& target_;
   Surroundings surroundings_;
@@ -76,8 +84,9 @@ class CallFindings {
   struct Run {
     std::uint64_t address = 0, count = 0;
   };
-  std::map<std::string, unsigned> said_;  ///< by kind and place
-  Run single_;                            ///< calls for one byte in a row
+  std::set<std::array<std::uint64_t, 3>> measured_;  ///< place, address and length of buffers that were looked at
+  std::map<std::string, unsigned> said_;             ///< by kind and place
+  Run single_;                                       ///< calls for one byte in a row
   std::optional<Made> last_;
   std::uint64_t last_number_ = 0;
   abi::CallTable last_table_ = abi::CallTable::x86_64;

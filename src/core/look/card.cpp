@@ -110,6 +110,7 @@ Card card_of(Subject& subject, const Stopped& stopped) {
   if (stopped.returned_from) card.results.push_back(result_of(subject, *stopped.returned_from));
   if (stopped.why == Stopped::Why::signal || stopped.why == Stopped::Why::dead)
     card.findings = fault_findings(subject.target(), modules, stopped.thread);
+  card.calls = moved.calls;
   card.next = what_comes(subject.target(), subject.thread(), modules);
   return card;
 }

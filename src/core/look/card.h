@@ -58,6 +58,7 @@ struct Card {
   std::vector<std::string> written;            ///< the variable of each change of memory; empty: none is known
   std::map<std::uint64_t, AddressName> names;  ///< of the addresses among what changed
   std::vector<std::pair<std::string, inspect::Value>> results;  ///< of a function that returned: its name and result
+  std::vector<std::shared_ptr<const KernelCall>> calls;         ///< see Moved
   Foresight next;
 };
 

@@ -75,6 +75,12 @@ bool AddressSpace::is_number(std::uint64_t value) const {
   return value < kSmall || value > most - kSmall;
 }
 
+bool AddressSpace::is_near_memory(std::uint64_t value) const {
+  const std::uint64_t top = value >> (word_ == 4 ? 20 : 36);
+  return top != 0 &&
+         std::ranges::any_of(mappings_, [&](const auto& one) { return one.from >> (word_ == 4 ? 20 : 36) == top; });
+}
+
 std::string AddressSpace::mapping_words(const state::Mapping& mapping, std::uint64_t address) const {
   const AddressName name = address_name(modules_, view_, address, view_.registers()[state::Reg::rsp]);
   if (!name.name.empty() && !name.name.starts_with('.')) return name.name;
@@ -108,7 +114,7 @@ std::string AddressSpace::looks_like(std::uint64_t pointer, std::string& kind) c
     kind = "number_as_address";
     return "a number where an address belongs";
   }
-  if (const std::string text = characters_of(pointer, word_); !text.empty()) {
+  if (const std::string text = characters_of(pointer, word_); !text.empty() && !is_near_memory(pointer)) {
     kind = "text_as_address";
     return "the characters \"" + text + "\", where an address belongs";
   }

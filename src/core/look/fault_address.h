@@ -41,6 +41,9 @@ class AddressSpace {
   [[nodiscard]] bool is_number(std::uint64_t value) const;
 
  private:
+  /// True when the upper 12 bits of a number that can be an address are those of mapped memory: it is one that went
+  /// wrong, such as a list's link in freed memory (which glibc exchanges bits of), and characters only by chance.
+  [[nodiscard]] bool is_near_memory(std::uint64_t value) const;
   [[nodiscard]] std::string looks_like(std::uint64_t pointer, std::string& kind) const;
   [[nodiscard]] std::string mapping_words(const state::Mapping& mapping, std::uint64_t address) const;
   [[nodiscard]] std::string near_words(std::uint64_t address, std::string& kind) const;

@@ -16,6 +16,13 @@
 namespace deeptrace::look {
 namespace {
 
+/// Descriptors are numbers here: what they are open on only the operating system knows.
+std::optional<DecodedCall> call_at(const AskedCall& asked, const state::StateView& view) {
+  constexpr std::size_t kShownBytes = 64;
+  DecodedCall call = CallDecoder({}, kShownBytes).before(asked, view);
+  return call.known ? std::optional(std::move(call)) : std::nullopt;
+}
+
 using isa::ControlFlow;
 using state::Reg;
 
@@ -239,6 +246,7 @@ class Seer {
     result_.verdict =
         "asks the kernel for " +
         (call != nullptr ? std::string(call->name) : "system call " + std::to_string(number) + ", which is not known");
+    result_.call = call_at(AskedCall::of(view_, table, number), view_);
   }
 
   /// Where the flags that this sets are asked for next: a conditional jump that follows in straight line.
@@ -377,6 +385,7 @@ Foresight what_comes(const state::Target& target, state::ThreadId thread, Module
   result.sentence = "system call " + abi::call_name(*number, table_of_call(view)) +
                     " is under way in the kernel; its result comes to " +
                     std::string(state::name_of(Reg::rax, view.mode())) + " when it returns";
+  result.call = call_at(AskedCall::of(view, table_of_call(view), *number), view);
   return result;
 }
 

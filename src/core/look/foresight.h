@@ -8,6 +8,7 @@
 
 #include "abi/system_calls.h"
 #include "look/address_name.h"
+#include "look/call_decoder.h"
 #include "look/modules.h"
 #include "state/target.h"
 
@@ -33,6 +34,7 @@ struct Foresight {
     AddressName points_to;
   };
   std::vector<Result> results;
+  std::optional<DecodedCall> call;  ///< the system call that is about to be made, or is under way
   std::string verdict;  ///< "the jump to … will be taken: …", "calls level_sum", "will fault: …"; may be empty
 };
 

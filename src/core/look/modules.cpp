@@ -339,7 +339,9 @@ std::optional<inspect::PlacedRule> Modules::frame_rule(std::uint64_t address) {
   if (module == nullptr) return std::nullopt;
   const std::uint64_t inside = address - module->bias;
   std::optional<inspect::PlacedRule> result;
-  if (const auto rule = debug(*module).frames.at(inside)) {
+  if (!module->frames)
+    module->frames = std::make_unique<debuginfo::FrameTable>(module->program->elf(), module->program->debug_elf());
+  if (const auto rule = module->frames->at(inside)) {
     result = inspect::PlacedRule{*rule, module->bias, true, false};
   } else {
     result = rule_from_code(*module, inside);

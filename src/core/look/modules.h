@@ -35,7 +35,6 @@ struct ModuleDebug {
       : types(program.debug()),
         scopes(program.debug()),
         locals(program.debug(), scopes),
-        frames(program.elf(), program.debug_elf()),
         scan(program),
         entries(program, scopes, scan),
         declarations(program, scopes, scan) {}
@@ -43,7 +42,6 @@ struct ModuleDebug {
   debuginfo::Types types;
   debuginfo::Scopes scopes;
   debuginfo::Locals locals;
-  debuginfo::FrameTable frames;
   program::CodeScan scan;
   program::LineEntries entries;
   program::Declarations declarations;
@@ -66,6 +64,7 @@ struct Module {
   bool system = false;                         ///< lies in a system library directory
   std::unique_ptr<program::Program> program;   ///< opened on demand for system libraries; null when unreadable
   mutable std::unique_ptr<ModuleDebug> debug;  ///< made on demand
+  mutable std::unique_ptr<debuginfo::FrameTable> frames;  ///< likewise; often all that is needed of a library
 };
 
 /// Where a location's module ends ("libtide.so:report", "libtide.so+0x1139"); npos where it names none.

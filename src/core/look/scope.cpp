@@ -634,13 +634,14 @@ std::optional<Datum> Scope::member_of_this(std::string_view name) {
 }
 
 bool Scope::has_variable(std::string_view name) {
-  if (local_named(name) != nullptr) return true;
+  if (local_named(name) != nullptr || call_argument(asked_ ? asked_ : asked_here(), name)) return true;
   const auto known = modules_.variable_names.find(name);
   if (known != modules_.variable_names.end()) return known->second;
   return modules_.variable_names[std::string(name)] = static_named(name) || object_named(name);
 }
 
 Result<Datum> Scope::variable(std::string_view name) {
+  if (auto found = call_argument(asked_, name)) return *found;
   if (const LocalVariable* found = local_named(name)) return local(*found);
   if (auto found = member_of_this(name)) return *found;
   if (auto found = static_named(name)) return *found;
@@ -650,6 +651,7 @@ Result<Datum> Scope::variable(std::string_view name) {
     modules_.no_symbols.emplace(name);
   }
   if (auto found = constant_named(name)) return *found;
+  if (auto found = call_argument(asked_here(), name)) return *found;
   return unknown_name(name);
 }
 
@@ -692,6 +694,7 @@ std::optional<Error> Scope::wrong_in(const inspect::Expression& expression, bool
         state::part_named(name, view_.mode()) || state::flag_bit(name) || state::is_flags_register(name, bits);
     if (is_register || local_named(name) != nullptr || is_member(name)) continue;
     if (static_named(name) || function_named(name) || object_named(name) || constant_named(name)) continue;
+    if (call_argument(asked_here(), name)) continue;
     return Error{Fault::usage, name + ": " + unknown_name(name).message};
   }
   return expression.type_error([this](std::string_view name) { return type_of_variable(name); }, is_condition);

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "abi/passing.h"
+#include "abi/system_calls.h"
 #include "debuginfo/location.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
@@ -44,6 +45,10 @@ class Scope final : public inspect::Environment {
   void in_their_places() { in_their_places_ = true; }
   /// Looks from the frame of an inlined call, or of the function around it: `depth` inlined calls deep at most.
   void at_depth(std::optional<unsigned> depth) { depth_ = depth; }
+  /// The thread asks for this system call: names of its arguments come before others. Where it stands at an instruction
+  /// that makes one they are known too, after variables.
+  void in_call_here() { asked_ = asked_here(); }
+  void in_call(std::string_view name, abi::CallTable table) { asked_ = Asked{std::string(name), table}; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
   /// Where this function's arguments and result travel; of so many arguments at least. Only inside a module.
@@ -68,6 +73,13 @@ class Scope final : public inspect::Environment {
 
  private:
   class Context;
+  struct Asked {
+    std::string name;
+    abi::CallTable table = abi::CallTable::x86_64;
+  };
+  [[nodiscard]] std::optional<Asked> asked_here() const;
+  [[nodiscard]] std::optional<inspect::Datum> call_argument(const std::optional<Asked>& asked,
+                                                            std::string_view name) const;
   void add_captured(std::vector<Listed>& all, unsigned depth);
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
   bool is_ahead(const debuginfo::LocalVariable& variable);
@@ -119,6 +131,7 @@ class Scope final : public inspect::Environment {
   const Module* module_ = nullptr;  ///< that the frame stands in; null outside all
   std::uint64_t inside_ = 0;        ///< address in the module's file that scopes are looked up by
   std::optional<std::uint64_t> returned_from_;
+  std::optional<Asked> asked_;     ///< see in_call
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool in_their_places_ = false;
   unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves

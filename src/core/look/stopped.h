@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -53,6 +54,8 @@ struct Stopped {
   [[nodiscard]] bool program_is_gone() const { return why == Why::let_go || why == Why::exited || why == Why::killed; }
 };
 
+struct KernelCall;
+
 /// What the last motion of a thread changed, as far as that was followed.
 struct Moved {
   state::RegisterSet before;                          ///< when it began
@@ -60,6 +63,7 @@ struct Moved {
   state::Delta written;       ///< memory that its own instructions wrote; not what functions wrote that ran through
   bool ran_through = false;   ///< there were such functions
   unsigned instructions = 0;  ///< that were executed one by one
+  std::vector<std::shared_ptr<const KernelCall>> calls;  ///< the system calls that these made, the last ones
 };
 
 }  // namespace deeptrace::look

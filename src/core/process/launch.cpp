@@ -38,7 +38,7 @@ Result<std::string> checked(const std::string& path) {
 
 /// What a launched child reports when it cannot become the program.
 struct LaunchProblem {
-  enum Stage : int { kInput, kFolder, kExecute } stage;
+  enum Stage : int { kInput, kFolder, kFilter, kExecute } stage;
   int error;
 };
 
@@ -70,6 +70,7 @@ struct LaunchProblem {
   std::vector<char*> arguments = {const_cast<char*>(options.program.c_str())};
   for (const std::string& argument : options.arguments) arguments.push_back(const_cast<char*>(argument.c_str()));
   arguments.push_back(nullptr);
+  if (options.filter && !install(*options.filter)) give_up(problems, LaunchProblem::kFilter);
   ::execv(path.c_str(), arguments.data());
   give_up(problems, LaunchProblem::kExecute);
 }
@@ -80,6 +81,7 @@ Error launch_error(const LaunchOptions& options, const std::string& path, Launch
     case LaunchProblem::kInput:
       return {Fault::program, options.input + ": cannot be opened as the program's input: " + why};
     case LaunchProblem::kFolder: return {Fault::program, options.folder + ": cannot be entered: " + why};
+    case LaunchProblem::kFilter:
     case LaunchProblem::kExecute: break;
   }
   return {Fault::program, path + ": cannot be executed: " + why};
@@ -91,6 +93,17 @@ int wait_for(pid_t child) {
   while (::waitpid(child, &status, __WALL) < 0 && errno == EINTR) {
   }
   return status;
+}
+
+/// Waits for a launched child until it has executed the program, or gives up; the filter may stop it on its way. The
+/// wait status there.
+int wait_for_exec(pid_t child) {
+  for (;;) {
+    const int status = wait_for(child);
+    const int event = status >> 16;
+    if (!WIFSTOPPED(status) || event == PTRACE_EVENT_EXEC || event == PTRACE_EVENT_EXIT) return status;
+    ::ptrace(PTRACE_CONT, child, nullptr, event == 0 ? static_cast<long>(WSTOPSIG(status)) : 0L);
+  }
 }
 
 }  // namespace
@@ -107,7 +120,7 @@ Result<std::string> find_program(const std::string& word) {
   return Error{Fault::program, word + ": no such program here or in PATH"};
 }
 
-Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
+Result<Launched> launch_seized(const LaunchOptions& options, long trace_options) {
   Result<std::string> found = find_program(options.program);
   if (!found) return found.error();
   char real[PATH_MAX];
@@ -129,24 +142,27 @@ Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options) {
     error = Error{Fault::program, path + ": the launched process is gone"};
   }
   go.writing.close();
+  const int status_then = error ? 0 : wait_for_exec(child);
   LaunchProblem problem{};
   if (!error && ::read(problems.reading.get(), &problem, sizeof problem) == static_cast<ssize_t>(sizeof problem))
     error = launch_error(options, path, problem);
+  const bool unfiltered = options.filter && error && problem.stage == LaunchProblem::kFilter && problem.error != 0;
   if (error) {
     ::kill(child, SIGKILL);
     while (WIFSTOPPED(wait_for(child))) ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
-    return *error;
+    if (!unfiltered) return *error;
+    LaunchOptions without = options;
+    without.filter.reset();
+    return launch_seized(without, trace_options);
   }
   const Error early{Fault::program, path + ": ended before its first instruction"};
-  int status = wait_for(child);
-  if (!WIFSTOPPED(status) || status >> 8 != (SIGTRAP | (PTRACE_EVENT_EXEC << 8))) return early;
+  if (!WIFSTOPPED(status_then) || status_then >> 8 != (SIGTRAP | (PTRACE_EVENT_EXEC << 8))) return early;
   // At the event the system call has not returned yet, and rax is not what the program will find. An interrupt stops
   // it again after the call, before its first instruction.
   ::ptrace(PTRACE_INTERRUPT, child, nullptr, nullptr);
   ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
-  status = wait_for(child);
-  if (!WIFSTOPPED(status)) return early;
-  return child;
+  if (!WIFSTOPPED(wait_for(child))) return early;
+  return Launched{child, options.filter.has_value()};
 }
 
 void give_own_bytes(pid_t child, const StopBytes& stops) {

@@ -3,11 +3,13 @@
 
 #include <sys/types.h>
 
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
 
 #include "base/result.h"
+#include "process/call_filter.h"
 #include "process/stop_bytes.h"
 
 namespace deeptrace::process {
@@ -20,7 +22,8 @@ struct LaunchOptions {
   std::vector<std::pair<std::string, std::string>> environment;  ///< set in addition to ours
   bool randomise = false;                                        ///< keep address-space randomisation
   int output = -1;                                               ///< descriptor for its standard output; -1: ours
-  int terminal = -1;  ///< a terminal that becomes its own, with all three standard descriptors; -1: ours
+  std::optional<CallFilter> filter;  ///< the calls that stop it; needs PTRACE_O_TRACESECCOMP
+  int terminal = -1;                 ///< a terminal that becomes its own, with all three standard descriptors; -1: ours
 };
 
 /// The path of a program: words with a slash as they are, others in the current folder, then in PATH. Errors
@@ -28,8 +31,12 @@ struct LaunchOptions {
 Result<std::string> find_program(const std::string& word);
 
 /// Starts the program seized by ptrace(2) with the given options; it stands at its very first instruction (of the
-/// dynamic linker, if it has one). Errors: Fault::program.
-Result<pid_t> launch_seized(const LaunchOptions& options, long trace_options);
+/// dynamic linker, if it has one). Where the kernel takes no filter it has none. Errors: Fault::program.
+struct Launched {
+  pid_t pid = 0;
+  bool filtered = false;
+};
+Result<Launched> launch_seized(const LaunchOptions& options, long trace_options);
 
 /// A forked child has a copy of the memory, stop bytes included: it gets its own bytes back.
 void give_own_bytes(pid_t child, const StopBytes& stops);

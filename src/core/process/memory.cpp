@@ -19,7 +19,7 @@ bool Memory::open(pid_t pid) {
 }
 
 void Memory::read(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
-  constexpr std::size_t kBatch = 16, kSmall = 64;
+  constexpr std::size_t kBatch = 16, kSmall = 1024;
   std::size_t first = 0;
   if (requests.size() == 1 && requests[0].into.size() <= kSmall) {  // the quicker way for a few bytes
     const ssize_t got =

@@ -118,6 +118,7 @@ void Process::store(Thread& thread) {
   thread.raw.orig_rax = stays ? thread.registers[Reg::rax] : ~0ULL;
   if (!stays) {
     thread.at_call.reset();
+    thread.answer.reset();
     return;
   }
   thread.raw.rax = thread.call_result;
@@ -217,6 +218,18 @@ void Process::stand_at_call(pid_t id) {
   thread->fetched = false;
 }
 
+bool Process::answer_call(pid_t id, std::int64_t result) {
+  Thread* thread = find(id);
+  if (thread == nullptr || !thread->at_entry) return false;
+  thread->answer = static_cast<std::uint64_t>(result);
+  return true;
+}
+
+std::optional<std::uint64_t> Process::answer_of(pid_t id) const {
+  const Thread* thread = find(id);
+  return thread != nullptr ? thread->answer : std::nullopt;
+}
+
 void Process::reported(pid_t id) {
   if (Thread* thread = find(id)) thread->reported = fetch(*thread)[Reg::rip];
 }
@@ -229,11 +242,13 @@ Process::Process(pid_t pid, bool attached, std::shared_ptr<Family> family)
 }
 
 Result<std::unique_ptr<Process>> Process::launch(const LaunchOptions& options) {
-  const Result<pid_t> child = launch_seized(options, kOptions | PTRACE_O_EXITKILL);
+  const long filtered = options.filter ? PTRACE_O_TRACESECCOMP : 0;
+  const Result<Launched> child = launch_seized(options, kOptions | PTRACE_O_EXITKILL | filtered);
   if (!child) return child.error();
-  std::unique_ptr<Process> process(new Process(*child, false, std::make_shared<Family>()));
-  process->add(*child);
-  if (!process->memory_.open(*child))
+  std::unique_ptr<Process> process(new Process(child->pid, false, std::make_shared<Family>()));
+  process->family_->filtered = child->filtered;
+  process->add(child->pid);
+  if (!process->memory_.open(child->pid))
     return Error{Fault::program, options.program + ": its memory cannot be opened: " + std::strerror(errno)};
   return process;
 }

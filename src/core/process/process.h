@@ -144,7 +144,7 @@ class Process final : public state::Target {
 
   struct Running {
     pid_t only = 0;             ///< this thread alone runs; 0: all do
-    bool system_calls = false;  ///< events at entry and exit of system calls
+    bool system_calls = false;  ///< events at entry and exit of system calls (of those that the filter chooses)
     bool stepping = false;      ///< instruction by instruction, one thread after the other; implies system_calls
     /// With `stepping`: when the run ends, threads inside system calls are not held. They come to a stand when those
     /// return, so that none executes an instruction before the next run.
@@ -160,6 +160,9 @@ class Process final : public state::Target {
   /// From now on a run, and a step of a system call, end when all threads that run have slept for a while and one of
   /// them waits for standard input (Event::Kind::waits).
   void end_at_input() { ends_at_input_ = true; }
+
+  /// True when it was launched with a filter, and the kernel took it: events of system calls are those of chosen calls.
+  [[nodiscard]] bool filtered() const { return family_->filtered; }
 
   /// Children to come are traced too, and theirs; otherwise they are let go.
   void trace_children() { children_traced_ = true; }
@@ -187,6 +190,11 @@ class Process final : public state::Target {
   /// On its way into the kernel the processor has overwritten rcx and r11 (Intel SDM volume 2, SYSCALL): they are
   /// unknown.
   void stand_at_call(pid_t thread);
+  /// The call at whose entry the thread stands is not made when it goes on, and gives `result` (an error is negative).
+  /// False for a thread that stands elsewhere, or whose call is under way.
+  bool answer_call(pid_t thread, std::int64_t result);
+  /// What such a call will give.
+  [[nodiscard]] std::optional<std::uint64_t> answer_of(pid_t thread) const;
 
   [[nodiscard]] Memory& memory() { return memory_; }
   [[nodiscard]] const Memory& memory() const { return memory_; }
@@ -223,7 +231,11 @@ class Process final : public state::Target {
     bool in_vfork = false;  ///< waits for its child, and cannot be held
     bool exiting = false;
     bool group_stopped = false;
-    bool in_call = false;  ///< between entry and exit of a system call, as far as it was watched
+    bool in_call = false;           ///< between entry and exit of a system call, as far as it was watched
+    bool calls_watched = false;     ///< every entry and exit since the last one was reported: the next is the other one
+    std::uint64_t call_number = 0;  ///< of the call that it is in, or made last
+    bool at_entry = false;          ///< it stands at the call's entry: the call has not been made
+    std::optional<std::uint64_t> answer;  ///< what the call gives that it stands at, in place of being made
     /// Shown at the instruction of the call that it is about to make, or makes (stand_at_call): where that is.
     std::optional<std::uint64_t> at_call;
     std::uint64_t call_result = 0;  ///< what the kernel keeps in its result register meanwhile
@@ -256,6 +268,7 @@ class Process final : public state::Target {
   struct Family {
     std::vector<Process*> members;
     Patience patience;
+    bool filtered = false;       ///< a filter of the kernel's stops the calls that are wanted
     std::map<pid_t, int> early;  ///< stops of children that came before the event that announces them
   };
 
@@ -276,6 +289,7 @@ class Process final : public state::Target {
   pid_t next_status(int& status);
   std::optional<Event> take(pid_t id, int status);
   std::optional<Event> event_of(Thread& thread, int status);
+  void take_call(Thread& thread);
   std::optional<Event> take_end(Thread& thread, int status);
   std::optional<Event> take_ptrace_event(Thread& thread, int status);
   std::optional<Event> take_trap(Thread& thread);

@@ -147,20 +147,38 @@ std::optional<Event> Process::event_of(Thread& thread, int status) {
   if (static_cast<unsigned>(status) >> 16 != 0) return take_ptrace_event(thread, status);
   const int signal = WSTOPSIG(status);
   if (signal == (SIGTRAP | 0x80)) {
+    take_call(thread);
+    if (!how_.system_calls && !how_.stepping) return std::nullopt;
+    return Event{.kind = thread.in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
+                 .thread = thread.id,
+                 .number = static_cast<int>(thread.call_number)};
+  }
+  thread.in_call = thread.calls_watched = false;
+  if (signal == SIGTRAP) return take_trap(thread);
+  return take_signal(thread, signal);
+}
+
+/// Entry to a system call or exit from it. Where all were watched they alternate (ptrace(2), "Syscall-stops"), and at
+/// an entry the result's register holds -ENOSYS; else the kernel is asked.
+void Process::take_call(Thread& thread) {
+  const bool watched = thread.calls_watched && thread.request == PTRACE_SYSCALL;
+  if (watched && thread.in_call) {
+    thread.in_call = false;
+    return;
+  }
+  fetch(thread);
+  thread.call_number = thread.raw.orig_rax;
+  const bool as_at_entry = static_cast<std::int64_t>(thread.raw.rax) == -ENOSYS;
+  if (!watched || !as_at_entry) {
     __ptrace_syscall_info info{};
     ::ptrace(PTRACE_GET_SYSCALL_INFO, thread.id, sizeof info, &info);
     thread.in_call = info.op == PTRACE_SYSCALL_INFO_ENTRY;
-    if (thread.in_call)
-      clear_status(thread);  // what the kernel writes from here on is known apart from what was before
-    if (!how_.system_calls && !how_.stepping) return std::nullopt;
-    fetch(thread);
-    return Event{.kind = thread.in_call ? Event::Kind::call_entry : Event::Kind::call_exit,
-                 .thread = thread.id,
-                 .number = static_cast<int>(thread.raw.orig_rax)};
+  } else {
+    thread.in_call = true;
   }
-  thread.in_call = false;
-  if (signal == SIGTRAP) return take_trap(thread);
-  return take_signal(thread, signal);
+  thread.calls_watched = true;
+  thread.at_entry = thread.in_call;
+  if (thread.in_call) clear_status(thread);  // what the kernel writes from here on is known apart from what was before
 }
 
 std::optional<Event> Process::take_end(Thread& thread, int status) {
@@ -247,6 +265,14 @@ std::optional<Event> Process::take_ptrace_event(Thread& thread, int status) {
       if (thread.in_vfork) resume(thread, thread.request);
       return std::nullopt;
     case PTRACE_EVENT_VFORK_DONE: thread.in_vfork = false; return std::nullopt;
+    case PTRACE_EVENT_SECCOMP:
+      // A call that the filter chooses begins. Its exit is reported when the thread goes on for that.
+      if (thread.in_call || !how_.system_calls) return std::nullopt;
+      fetch(thread);
+      thread.in_call = thread.calls_watched = thread.at_entry = true;
+      thread.call_number = thread.raw.orig_rax;
+      return Event{
+          .kind = Event::Kind::call_entry, .thread = thread.id, .number = static_cast<int>(thread.call_number)};
     case PTRACE_EVENT_EXIT:
       thread.exiting = true;
       ::ptrace(PTRACE_CONT, thread.id, nullptr, nullptr);

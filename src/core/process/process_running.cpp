@@ -30,10 +30,19 @@ bool signal_waits(pid_t thread) {
 }  // namespace
 
 void Process::resume(Thread& thread, int request) {
+  if (thread.answer) {
+    // No call has the number -1, and then the kernel leaves the result as it is (arch/x86/entry/common.c).
+    fetch(thread);
+    thread.raw.orig_rax = ~0ULL;
+    thread.raw.rax = *std::exchange(thread.answer, std::nullopt);
+    thread.changed = true;
+  }
+  thread.at_entry = false;
   flush(thread);
   thread.at_call.reset();
   thread.lost = 0;
   thread.request = request;
+  thread.calls_watched &= request == PTRACE_SYSCALL;
   thread.running = true;
   thread.fetched = false;
   thread.code_at = ~std::uint64_t(0);
@@ -115,7 +124,8 @@ std::optional<Event> Process::at_hand() {
         continue;
       }
       thread->reported.reset();
-      resume(*thread, how_.system_calls ? PTRACE_SYSCALL : PTRACE_CONT);
+      const bool calls = how_.system_calls && (!family_->filtered || thread->in_call);
+      resume(*thread, calls ? PTRACE_SYSCALL : PTRACE_CONT);
     }
     if (!standing) return std::nullopt;
   }
@@ -263,6 +273,7 @@ Event Process::step_plain(pid_t id) {
   if (!is_ordinary(thread) || memory_.is_planted(at)) return step(id);
   flush(thread);
   thread.request = PTRACE_SINGLESTEP;
+  thread.calls_watched = false;
   thread.code_at = ~std::uint64_t(0);
   ::ptrace(PTRACE_SINGLESTEP, id, nullptr, nullptr);
   int status = 0;

@@ -122,14 +122,20 @@ Result<Program> Program::read(binary::Elf elf, const OpenOptions& options) {
   Program program(std::move(elf));
   program.rule_ = options.own;
   program.find_debug_information(options.debug_folders);
-  const binary::Elf& debug = program.debug_elf();
-  program.debug_ = debuginfo::DebugInfo(debug, program.supplementary_.get());
-  program.lines_ = debuginfo::LineTable::read(debug, program.debug_);
   program.relocations_ = program.elf_.relocations();
   program.find_functions(options.linker_names);
   const std::unique_ptr<char, decltype(&std::free)> real(::realpath(path.c_str(), nullptr), &std::free);
   program.module_ = real ? real.get() : path;
   return program;
+}
+
+const Program::Description& Program::described() const {
+  std::call_once(description_->read, [this] {
+    const binary::Elf& debug = debug_elf();
+    description_->info = debuginfo::DebugInfo(debug, supplementary_.get());
+    description_->lines = debuginfo::LineTable::read(debug, description_->info);
+  });
+  return *description_;
 }
 
 /// What was stripped may lie elsewhere.
@@ -190,7 +196,7 @@ bool Program::only_padding(AddressRange range) const {
 }
 
 std::optional<debuginfo::SourceLine> Program::source_of(const Function& function) const {
-  return lines_.first_in(function.range());
+  return lines().first_in(function.range());
 }
 
 bool Program::is_own(const Function& function) const {
@@ -199,8 +205,9 @@ bool Program::is_own(const Function& function) const {
   const bool linkage = function.origin == Function::Origin::plt || section.starts_with(".plt") || section == ".init" ||
                        section == ".fini";
   if (linkage) return false;
+  if (rule_.paths.empty() && in_system_libraries(module_)) return false;
   const auto source = source_of(function);
-  return program::is_own(rule_, module_, !lines_.empty(),
+  return program::is_own(rule_, module_, !lines().empty(),
                          source ? std::string_view(source_path(*source)) : std::string_view(), function.name,
                          function.name == "_start" && with_c_start());
 }
@@ -434,6 +441,6 @@ std::optional<Reference> Program::relocated_reference(std::uint64_t address, std
   return result;
 }
 
-const std::string& Program::source_path(const debuginfo::SourceLine& line) const { return lines_.file(line.file); }
+const std::string& Program::source_path(const debuginfo::SourceLine& line) const { return lines().file(line.file); }
 
 }  // namespace deeptrace::program

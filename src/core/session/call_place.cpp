@@ -1,5 +1,7 @@
 #include "session/call_place.h"
 
+#include <algorithm>
+
 namespace deeptrace::session {
 
 void ReadsKept::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
@@ -8,23 +10,37 @@ void ReadsKept::read_memory(std::span<state::MemoryRequest> requests, state::Pro
     reads_.push_back({one.address, {one.into.begin(), one.into.begin() + static_cast<std::ptrdiff_t>(one.got)}});
 }
 
+std::vector<ReadsKept::Stretch> ReadsKept::stretches() const {
+  constexpr std::uint64_t kNear = 1024;  // bytes; to read more costs as much as to read again
+  std::vector<Read> sorted = reads_;
+  std::erase_if(sorted, [](const Read& one) { return one.bytes.empty(); });
+  std::ranges::stable_sort(sorted, {}, &Read::address);
+  std::vector<Stretch> result;
+  for (Read& one : sorted) {
+    if (result.empty() || one.address > result.back().address + result.back().size + kNear)
+      result.push_back({one.address, 0, {}});
+    Stretch& last = result.back();
+    last.size = std::max(last.size, one.address - last.address + one.bytes.size());
+    last.pieces.push_back(std::move(one));
+  }
+  return result;
+}
+
 bool CallPlace::holds_in(const state::StateView& view) const {
-  constexpr std::size_t kMost = 64;  // reads; more cost as much as the frames
+  constexpr std::size_t kMost = 16;  // stretches; more cost as much as the frames
   const state::RegisterSet& registers = view.registers();
-  if (made_by.empty() || reads.size() > kMost || registers[state::Reg::rsp] != stack_pointer ||
+  if (made_by.empty() || stretches.size() > kMost || registers[state::Reg::rsp] != stack_pointer ||
       registers[state::Reg::rbp] != frame_pointer)
     return false;
-  std::vector<std::vector<std::uint8_t>> now;
-  std::vector<state::MemoryRequest> requests;
-  for (const ReadsKept::Read& one : reads) {
-    now.emplace_back(one.bytes.size());
-    requests.push_back({one.address, now.back(), 0});
-  }
-  view.read_memory(requests, state::Provenance::program);
-  for (std::size_t i = 0; i < reads.size(); ++i) {
-    if (requests[i].got != now[i].size() || now[i] != reads[i].bytes) return false;
-  }
-  return true;
+  std::vector<std::uint8_t> now;
+  return std::ranges::all_of(stretches, [&](const ReadsKept::Stretch& stretch) {
+    now.resize(stretch.size);
+    return view.read_memory(stretch.address, now) == now.size() &&
+           std::ranges::all_of(stretch.pieces, [&](const ReadsKept::Read& piece) {
+             const auto from = now.begin() + static_cast<std::ptrdiff_t>(piece.address - stretch.address);
+             return std::equal(piece.bytes.begin(), piece.bytes.end(), from);
+           });
+  });
 }
 
 }  // namespace deeptrace::session

@@ -26,7 +26,14 @@ class ReadsKept final : public state::StateView {
   [[nodiscard]] std::uint32_t known_registers() const override { return view_.known_registers(); }
   void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override;
   using state::StateView::read_memory;
-  std::vector<Read> take() { return std::move(reads_); }
+  /// Memory to be read at once, and the pieces of it that matter.
+  struct Stretch {
+    std::uint64_t address = 0;
+    std::size_t size = 0;  ///< bytes
+    std::vector<Read> pieces;
+  };
+  /// What was read, by address.
+  [[nodiscard]] std::vector<Stretch> stretches() const;
 
  private:
   const state::StateView& view_;
@@ -37,10 +44,11 @@ class ReadsKept final : public state::StateView {
 /// the place.
 struct CallPlace {
   std::uint64_t stack_pointer = 0, frame_pointer = 0;
-  std::vector<ReadsKept::Read> reads;
-  std::string made_by;  ///< the place of the instruction that made the call; empty: nothing is known yet
-  bool raw = false;     ///< own code has that instruction
-  look::Where own;      ///< the developer's own place that led to it; empty: there is none
+  std::vector<ReadsKept::Stretch> stretches;
+  std::string made_by;      ///< the place of the instruction that made the call; empty: nothing is known yet
+  bool raw = false;         ///< own code has that instruction
+  look::Where own;          ///< the developer's own place that led to it; empty: there is none
+  std::uint64_t after = 0;  ///< where control comes back to that
 
   /// Of a thread that stands at the same instruction.
   [[nodiscard]] bool holds_in(const state::StateView& view) const;

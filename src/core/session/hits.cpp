@@ -104,6 +104,8 @@ class Run {
     look::Scope scope(control.modules(), control.view());
     if (hit.level) scope.at_depth(hit.level->depth);
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
+    const control::HaltRule* rule = control.rule_of(hit.halt);
+    if (rule != nullptr && rule->how().by == control::HaltKind::By::system_call) scope.in_call_here();
     for (const inspect::Expression& expression : expressions_) {
       Result<inspect::Datum> datum = expression.evaluate(scope, false);
       if (datum) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "abi/call_errors.h"
 #include "base/outside.h"
 #include "look/places.h"
 #include "process/attention.h"
@@ -99,10 +100,17 @@ class PlanReader {
     const std::string_view word = part.text.substr(0, blank);
     const std::size_t rest_at = part.at + std::min(blank + 1, part.text.size());
     const std::string_view rest = blank < part.text.size() ? part.text.substr(blank + 1) : std::string_view{};
-    if (word != "keep" && word != "show" && word != "expect") return wrong(part.at, "keep, show or expect");
+    const bool of_call = rule.halt.how().by == control::HaltKind::By::system_call;
+    if (word != "keep" && word != "show" && word != "expect" && (word != "answer" || !of_call))
+      return wrong(part.at, of_call ? "keep, show, expect or answer" : "keep, show or expect");
+    if (word == "answer" && !abi::result_in(rest)) return wrong(rest_at, "an error's name or a number after answer");
     if (rest.find_first_not_of(' ') == std::string_view::npos)
       return wrong(rest_at, "an expression after " + std::string(word));
     using Kind = PlanAction::Kind;
+    if (word == "answer") {
+      rule.actions.push_back({Kind::answer, std::string(rest)});
+      return std::nullopt;
+    }
     if (word == "show") {
       rule.actions.push_back({Kind::show, std::string(rest)});
       return std::nullopt;
@@ -167,7 +175,7 @@ class Run {
     look::Scope scope(tree_->first().modules(), tree_->first().view());
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     for (const PlanAction& action : rule.actions) {
-      if (action.kind == PlanAction::Kind::show) continue;
+      if (action.kind == PlanAction::Kind::show || action.kind == PlanAction::Kind::answer) continue;
       const Result<inspect::Expression> expression = inspect::Expression::parse(action.text, is_type);
       if (!expression) return expression.error();
       if (auto error = expression->literals_fit(scope)) return error;
@@ -206,8 +214,14 @@ class Run {
     look::Scope scope(control.modules(), control.view());
     if (hit.level) scope.at_depth(hit.level->depth);
     if (stopped.returned_from) scope.returned_from(*stopped.returned_from);
+    if (rule.halt.how().by == control::HaltKind::By::system_call) scope.in_call_here();
     const auto is_type = [&](std::string_view name) { return scope.type_named(name).has_value(); };
     for (const PlanAction& action : rule.actions) {
+      if (action.kind == PlanAction::Kind::answer) {
+        const auto result = abi::result_in(action.text);
+        if (result && control.process().answer_call(control.thread(), *result)) row.answer = action.text;
+        continue;
+      }
       if (action.kind == PlanAction::Kind::show) {
         row.shows.push_back(action.text);
         continue;

@@ -6,7 +6,8 @@
 //   on write log.count: expect log.count <= 64
 //
 // One rule a line: a stop point as after `halt` in the console, a colon and a blank, then actions with semicolons
-// between: keep EXPR, …; show WORDS (stack, frames, regs, vars, flags, code, why, or an expression); expect EXPR.
+// between: keep EXPR, …; show WORDS (stack, frames, regs, vars, flags, code, why, or an expression); expect EXPR. Of
+// `on syscall` also answer ERROR or a number: the call is not made, and gives that.
 #pragma once
 
 #include <cstdint>
@@ -21,7 +22,7 @@
 namespace deeptrace::session {
 
 struct PlanAction {
-  enum class Kind : std::uint8_t { keep, show, expect };
+  enum class Kind : std::uint8_t { keep, show, expect, answer };
   Kind kind = Kind::keep;
   std::string text;  ///< the expression or words
 };
@@ -57,6 +58,7 @@ struct PlanRow {
   HitRow hit;  ///< with the values of `keep`
   std::vector<std::string> kept_names;
   std::vector<Expected> expected;
+  std::string answer;              ///< what the system call gives in place of being made; empty: it is made
   std::vector<std::string> shows;  ///< words to be shown here, of what is looked at:
   look::Subject* subject = nullptr;
   const look::Stopped* stopped = nullptr;

@@ -17,6 +17,7 @@ Recorded& StepRows::open() {
   recorded.delta.clear();
   recorded.code = nullptr;
   recorded.stack.clear();
+  recorded.call.reset();
   recorded.compared.reset();
   return recorded;
 }

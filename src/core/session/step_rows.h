@@ -29,6 +29,7 @@ struct Recorded {
   state::RegisterSet before, after;
   std::optional<std::uint64_t> compared;  ///< see StepRow
   std::vector<look::StackWord> stack;     ///< see StepRow
+  std::optional<look::KernelCall> call;   ///< see StepRow
   bool memory_waits = false;              ///< what its instruction left in memory has not been read yet
 };
 

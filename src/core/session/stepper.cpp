@@ -21,6 +21,9 @@ Stepper::Stepper(control::FollowedThread& followed, look::Modules& modules, cons
                  StepsSink& sink)
     : followed_(followed),
       modules_(modules),
+      descriptors_(std::as_const(followed).process().pid(), nullptr),
+      calls_(std::as_const(followed).process(),
+             control::surroundings_of(std::as_const(followed).process().pid(), descriptors_)),
       request_(request),
       sink_(sink),
       code_(modules, std::as_const(followed).process().memory()),

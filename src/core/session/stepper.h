@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "control/call_surroundings.h"
 #include "control/followed_thread.h"
 #include "look/kernel_writes.h"
 #include "look/loader.h"
@@ -35,6 +36,7 @@ struct Calling {
   state::RegisterSet before;
   const abi::SystemCall* call = nullptr;
   look::KernelWrites planned;
+  look::KernelCall asked;
 };
 
 /// A thread's way through own code.
@@ -119,6 +121,7 @@ class Stepper {
 
   // System calls.
   void system_step(Code& code);
+  void keep_call(Recorded& recorded, look::KernelCall asked);
   void kernel_row(const Code& code, const abi::SystemCall* call, const look::KernelWrites& planned,
                   const std::optional<process::Snapshot>& snapshot, std::uint64_t result);
 
@@ -203,6 +206,8 @@ class Stepper {
 
   control::FollowedThread& followed_;
   look::Modules& modules_;
+  control::DescriptorNames descriptors_;
+  look::KernelCalls calls_;
   const StepsRequest& request_;
   StepsSink& sink_;
   std::vector<std::unique_ptr<Walk>> walks_;  ///< of the threads that have rows

@@ -24,6 +24,7 @@ void Stepper::system_step(Code& code) {
   if (!snapshot_needed) planned = look::KernelWrites::before(*call, followed_.view(), kMostFollowed);
   Recorded& recorded = rows_.open(StepRow::Kind::instruction);
   put_place(recorded.row, code);
+  look::KernelCall asked = calls_.begin(followed_.view());
   uncover_arguments(before);
   const Stop stop = followed_.step(std::exchange(walk_->deliver, 0), false, true);
   cover_reads();
@@ -32,9 +33,17 @@ void Stepper::system_step(Code& code) {
     rows_.close(recorded);
   }
   if (nothing_left(stop)) return without_step(stop);
+  keep_call(recorded, std::move(asked));
   settle(recorded, code, before, stop);
   kernel_row(code, call, planned, snapshot, followed_.registers()[Reg::rax]);
   look_for_written_code();
+}
+
+void Stepper::keep_call(Recorded& recorded, look::KernelCall asked) {
+  calls_.end(asked, followed_.view(), modules_);
+  if (!asked.over || !asked.call.known) return;
+  recorded.call = std::move(asked);
+  recorded.row.call = &*recorded.call;
 }
 
 void Stepper::kernel_row(const Code& code, const abi::SystemCall* call, const look::KernelWrites& planned,

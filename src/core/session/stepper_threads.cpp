@@ -120,6 +120,7 @@ void Stepper::begin_call(const Code& code) {
   walk_->calling.emplace();
   walk_->calling->before = followed_.registers();
   walk_->calling->call = call_of(code, followed_.registers());
+  walk_->calling->asked = calls_.begin(followed_.view());
   const abi::SystemCall* call = walk_->calling->call;
   if (call != nullptr && call->outputs_known)
     walk_->calling->planned = look::KernelWrites::before(*call, followed_.view(), kMostFollowed);
@@ -127,7 +128,7 @@ void Stepper::begin_call(const Code& code) {
 }
 
 void Stepper::end_of_call() {
-  const Calling calling = std::move(*std::exchange(walk_->calling, std::nullopt));
+  Calling calling = std::move(*std::exchange(walk_->calling, std::nullopt));
   const Code& code = code_at(calling.before[Reg::rip]);
   Recorded& recorded = rows_.open(StepRow::Kind::instruction);
   recorded.row.address = calling.before[Reg::rip];
@@ -135,6 +136,7 @@ void Stepper::end_of_call() {
   const bool known = calling.call != nullptr && calling.call->outputs_known;
   recorded.row.memory_followed = known;
   recorded.delta.compare(calling.before, followed_.registers());
+  keep_call(recorded, std::move(calling.asked));
   rows_.close(recorded);
   if (known) kernel_row(code, calling.call, calling.planned, std::nullopt, followed_.registers()[Reg::rax]);
   follow_away();

@@ -17,6 +17,7 @@
 #include "isa/instruction.h"
 #include "look/address_name.h"
 #include "look/argument.h"
+#include "look/kernel_call.h"
 #include "look/stack_words.h"
 #include "process/launch.h"
 #include "program/program.h"
@@ -76,6 +77,7 @@ struct StepRow {
   std::string_view note;  ///< what else happened before this row; empty when nothing did
   /// The stack afterwards (StepsRequest::stack): the words of the innermost frame. Null where it stayed as it was.
   const std::vector<look::StackWord>* stack = nullptr;
+  const look::KernelCall* call = nullptr;  ///< the system call that it made; null: it made none, or none that is known
 };
 
 /// Names for what a row shows, for those who show it to people. They hold during the call of StepsSink::row.

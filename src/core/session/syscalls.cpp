@@ -7,13 +7,12 @@
 #include <memory>
 #include <utility>
 
-#include "base/similar_names.h"
+#include "control/call_surroundings.h"
 #include "control/program_to_run.h"
 #include "look/card.h"
 #include "look/foresight.h"
 #include "process/attention.h"
 #include "session/call_place.h"
-#include "session/call_surroundings.h"
 
 namespace deeptrace::session {
 namespace {
@@ -29,16 +28,19 @@ class Run {
       : request_(std::move(request)), sink_(sink), totals_(request_.totals.value_or(TotalsBy::call)) {}
 
   Result<SyscallsSummary> run() {
-    if (auto error = check_names(request_.only)) return *error;
-    if (auto error = check_names(request_.except)) return *error;
-    const control::ControlOptions& options = request_.control;
+    if (auto error = request_.choice.check()) return *error;
+    control::ControlOptions& options = request_.control;
+    // Without its tracer a child that has the filter would fail, and so would a program that is let go.
+    if (options.trace_children && options.attach == 0) options.launch.filter = request_.choice.filter();
     Result<control::Running> running = options.attach != 0 ? control::attach(options.attach, options.open)
                                                            : control::launch(options.launch, options.open);
     if (!running) return running.error();
     if (options.trace_children) running->process->trace_children();
+    if (running->process->filtered()) changes_.reset();  // not all that change descriptors are seen
     add(std::move(running->process), std::move(running->program));
     sink_.begin({members_.front()->modules->main().path, options.attach != 0, options.launch.randomise,
-                 options.trace_children, request_.totals});
+                 options.trace_children, members_.front()->process->filtered(), !request_.choice.all(),
+                 request_.totals});
     begun_ = Clock::now();
     follow();
     if (request_.totals) summary_.totals = totals_.all();
@@ -50,6 +52,7 @@ class Run {
   /// A call that a thread is in.
   struct Pending {
     SyscallRow row;
+    std::string name;
     Clock::time_point from;
     bool wanted = false;
   };
@@ -57,6 +60,7 @@ class Run {
     std::uint64_t number = 0;
     std::unique_ptr<Process> process;
     std::unique_ptr<look::Modules> modules;
+    std::unique_ptr<control::DescriptorNames> descriptors;
     std::unique_ptr<look::CallDecoder> decoder;
     std::unique_ptr<look::CallFindings> findings;
     std::map<pid_t, Pending> pending;
@@ -67,28 +71,19 @@ class Run {
     bool maps_changed = false;  ///< since its modules were looked for
   };
 
-  static std::optional<Error> check_names(const std::vector<std::string>& names) {
-    std::set<std::string> all;
-    for (const auto table : {abi::CallTable::x86_64, abi::CallTable::i386}) {
-      for (const abi::SystemCall& call : abi::system_calls(table)) all.emplace(call.name);
-    }
-    for (const std::string& name : names) {
-      if (!all.contains(name))
-        return Error{Fault::usage, name + ": no system call has that name" + similar_words(similar_names(all, name))};
-    }
-    return std::nullopt;
-  }
-
   Member& add(std::unique_ptr<Process> process, std::optional<program::Program> program) {
     auto member = std::make_unique<Member>();
     member->number = members_.size() + 1;
     const pid_t pid = process->pid();
+    member->descriptors = std::make_unique<control::DescriptorNames>(pid, changes_);
     member->decoder = std::make_unique<look::CallDecoder>(
-        [pid](std::uint64_t descriptor) { return descriptor_name(pid, descriptor); }, request_.bytes);
+        [names = member->descriptors.get()](std::uint64_t descriptor) { return names->of(descriptor); },
+        request_.bytes);
     if (program)
       member->modules = std::make_unique<look::Modules>(*process, std::move(*program), request_.control.open);
     member->threads[pid] = 1;
-    member->findings = std::make_unique<look::CallFindings>(*process, surroundings_of(pid));
+    member->findings =
+        std::make_unique<look::CallFindings>(*process, control::surroundings_of(pid, *member->descriptors));
     member->process = std::move(process);
     members_.push_back(std::move(member));
     return *members_.back();
@@ -171,7 +166,9 @@ class Run {
     Pending pending;
     SyscallRow& row = pending.row;
     row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
-    pending.wanted = is_wanted(row.asked.name());
+    pending.name = row.asked.name();
+    if (changes_) changes_->begin(pending.name);
+    pending.wanted = request_.choice.has(pending.name);
     if (pending.wanted) describe(member, event.thread, view, row);
     pending.from = Clock::now();
     row.start = nanoseconds(pending.from - begun_);
@@ -196,15 +193,17 @@ class Run {
       place(*member.modules, *member.process, kept, row);
       known = {view.registers()[state::Reg::rsp],
                view.registers()[state::Reg::rbp],
-               kept.take(),
+               kept.stretches(),
                row.made_by,
                row.raw,
-               row.own};
+               row.own,
+               row.after};
       return;
     }
     row.made_by = known.made_by;
     row.raw = known.raw;
     row.own = known.own;
+    row.after = known.after;
   }
 
   void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {
@@ -213,9 +212,11 @@ class Run {
     row.made_by = modules.place_name(row.address);
     row.raw = modules.is_own_line(row.address);
     if (row.raw) {
+      row.after = address;
       row.own = look::own_where_at(modules, row.address);
     } else if (const auto frame = look::own_frame(modules, view)) {
       row.own = look::own_where_at(modules, frame->inside());
+      row.after = frame->address();
       row.own.place = modules.return_name(frame->address());
     }
   }
@@ -226,7 +227,8 @@ class Run {
     if (found == member.pending.end()) return;
     Pending pending = std::move(found->second);
     member.pending.erase(found);
-    const std::string name = pending.row.asked.name();
+    const std::string& name = pending.name;
+    if (changes_) changes_->end(name);
     member.maps_changed |= name == "mmap" || name == "mmap2" || name == "munmap";
     if (!pending.wanted) return;
     pending.row.duration = nanoseconds(now - pending.from);
@@ -239,8 +241,16 @@ class Run {
     if (!member.modules) return;
     // A row gets its number when it is sent; those that are left out have none.
     const bool sent = request_.all || !row.own.place.empty();
-    const look::CallOver over{summary_.rows + 1, row.asked,     &row.call,    result,      row.address,
-                              row.raw,           row.own.place, row.own.file, row.own.line};
+    const look::CallOver over{.number = summary_.rows + 1,
+                              .asked = row.asked,
+                              .decoded = &row.call,
+                              .result = result,
+                              .address = row.address,
+                              .raw = row.raw,
+                              .after = row.after,
+                              .function = row.own.place,
+                              .file = row.own.file,
+                              .line = row.own.line};
     row.findings = member.findings->of(over, view, *member.modules);
     for (look::Finding& one : row.findings) one.call = sent ? over.number : 0;
   }
@@ -251,6 +261,7 @@ class Run {
     if (found == member.pending.end()) return;
     Pending pending = std::move(found->second);
     member.pending.erase(found);
+    if (changes_) changes_->end(pending.name);
     pending.row.ended = false;
     pending.row.duration = nanoseconds(Clock::now() - pending.from);
     if (pending.wanted) send(pending.row);
@@ -261,7 +272,7 @@ class Run {
     member.over = true;
     const bool exited = event.kind == Event::Kind::exited;
     // What was not traced may have closed what was opened.
-    if (exited && request_.only.empty() && request_.except.empty()) {
+    if (exited && request_.choice.all()) {
       for (look::Finding& one : member.findings->at_exit()) summary_.findings.push_back(std::move(one));
     }
     if (!exited) std::ranges::move(member.at_fault, std::back_inserter(summary_.findings));
@@ -299,10 +310,6 @@ class Run {
     summary_.end.how = attached ? RunEnd::How::detached : asked ? RunEnd::How::interrupted : RunEnd::How::counted;
   }
 
-  [[nodiscard]] bool is_wanted(const std::string& name) const {
-    const bool asked = request_.only.empty() || std::ranges::find(request_.only, name) != request_.only.end();
-    return asked && std::ranges::find(request_.except, name) == request_.except.end();
-  }
   static std::uint64_t nanoseconds(Clock::duration duration) {
     return static_cast<std::uint64_t>(std::chrono::duration_cast<std::chrono::nanoseconds>(duration).count());
   }
@@ -313,6 +320,7 @@ class Run {
   Clock::time_point begun_;
   SyscallsSummary summary_;
   SyscallTotals totals_;
+  std::shared_ptr<control::DescriptorChanges> changes_ = std::make_shared<control::DescriptorChanges>();
   bool stopping_ = false;
 };
 

@@ -1,7 +1,8 @@
 // The work of `syscalls`: a program runs, and every system call that it makes is a row, with its arguments decoded,
 // what came back, how long it took, and the line of the developer's own code that led to it.
 //
-// Each call stops its thread twice; times include that.
+// Each call stops its thread twice; times include that. Where some are chosen and children are followed too, the kernel
+// stops it for these alone.
 #pragma once
 
 #include <cstdint>
@@ -14,6 +15,7 @@
 #include "look/call_decoder.h"
 #include "look/call_findings.h"
 #include "look/level.h"
+#include "session/call_choice.h"
 #include "session/run_end.h"
 #include "session/syscall_totals.h"
 
@@ -21,12 +23,12 @@ namespace deeptrace::session {
 
 struct SyscallsRequest {
   control::ControlOptions control;
-  std::vector<std::string> only, except;  ///< names of calls; empty: all, none
-  bool all = false;                       ///< calls that no own code led to are rows, too
-  std::size_t bytes = 64;                 ///< of buffers that are decoded
-  std::optional<std::uint64_t> count;     ///< rows after which the program is ended, or let go
-  std::optional<std::uint64_t> limit;     ///< rows that are listed; those after them are counted
-  std::optional<TotalsBy> totals;         ///< sums in place of rows
+  CallChoice choice;
+  bool all = false;                    ///< calls that no own code led to are rows, too
+  std::size_t bytes = 64;              ///< of buffers that are decoded
+  std::optional<std::uint64_t> count;  ///< rows after which the program is ended, or let go
+  std::optional<std::uint64_t> limit;  ///< rows that are listed; those after them are counted
+  std::optional<TotalsBy> totals;      ///< sums in place of rows
 };
 
 struct SyscallRow {
@@ -43,12 +45,15 @@ struct SyscallRow {
   std::string made_by;        ///< the place of that
   bool raw = false;           ///< own code has that instruction
   look::Where own;            ///< the developer's own place that led to it; empty: there is none
+  std::uint64_t after = 0;    ///< where control comes back to that; 0: unknown
   std::vector<look::Finding> findings;
 };
 
 struct SyscallsStart {
   std::string program;
   bool attached = false, randomised = false, children = false;
+  bool filtered = false;  ///< the kernel stops the program at the chosen calls alone
+  bool chosen = false;    ///< not all calls are shown
   std::optional<TotalsBy> totals;
 };
 
