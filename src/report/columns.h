@@ -39,9 +39,9 @@ class Cell {
     if (const auto* text = std::get_if<std::string>(&value_)) {
       csv.cell(*text);
     } else if (const auto* address = std::get_if<Address>(&value_)) {
-      csv.cell(fmt::format("{:#x}", address->value));
+      csv.number(address->value, 16);
     } else if (const auto* number = std::get_if<std::uint64_t>(&value_)) {
-      csv.cell(fmt::format("{}", *number));
+      csv.number(*number);
     } else if (const auto* flag = std::get_if<bool>(&value_)) {
       csv.cell(*flag ? "true" : "false");
     } else {

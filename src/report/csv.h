@@ -1,6 +1,8 @@
 // Comma-separated values (RFC 4180).
 #pragma once
 
+#include <charconv>
+#include <cstdint>
 #include <string_view>
 
 #include "report/output.h"
@@ -24,6 +26,15 @@ class CsvWriter {
       out_.add(c);
     }
     out_.add('"');
+    return *this;
+  }
+  CsvWriter& number(std::uint64_t value, int base = 10) {
+    char text[24];
+    const auto end = std::to_chars(text, text + sizeof text, value, base).ptr;
+    if (!first_) out_.add(',');
+    first_ = false;
+    if (base == 16) out_.add("0x");
+    out_.add({text, static_cast<std::size_t>(end - text)});
     return *this;
   }
   void end_row() {

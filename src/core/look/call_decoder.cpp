@@ -198,7 +198,7 @@ class CallDecoder::Reader {
     if (shape.way == Way::value) return plain(shape, raw, index);
     if (raw == 0) return pointer(0);
     Value value = pointer(raw);
-    value.parts = {pointed(shape, raw)};
+    value.parts.push_back(pointed(shape, raw));
     return value;
   }
   /// What a call returned.
@@ -305,7 +305,7 @@ class CallDecoder::Reader {
       read.count = text->size();
       read.raw.assign(text->begin(), text->end());
     }
-    value.parts = {std::move(read)};
+    value.parts.push_back(std::move(read));
     return value;
   }
   Value strings(std::uint64_t address) {
@@ -322,7 +322,7 @@ class CallDecoder::Reader {
         list.parts.push_back(text.parts.empty() ? text : text.parts.front());
       }
     }
-    value.parts = {std::move(list)};
+    value.parts.push_back(std::move(list));
     return value;
   }
   std::optional<std::uint64_t> word_at(std::uint64_t address) {
@@ -434,14 +434,16 @@ class CallDecoder::Reader {
     if (vector != nullptr && count != nullptr && vector->number != 0) {
       ArgumentShape pieces{.name = {}, .kind = Kind::structure, .way = shape.way, .of = "iovec"};
       pieces.count = {By::number, static_cast<std::uint32_t>(std::min<std::uint64_t>(count->number, 1024))};
-      vector->parts = {structure(pieces, vector->number)};
+      vector->parts.clear();
+      vector->parts.push_back(structure(pieces, vector->number));
     }
     Value* name = member(one, "msg_name");
     const Value* size = member(one, "msg_namelen");
     if (name == nullptr || size == nullptr || name->number == 0 || (written && !result_)) return;
     ArgumentShape address{.name = {}, .kind = Kind::socket_address, .way = shape.way};
     address.count = {By::number, static_cast<std::uint32_t>(size->number)};
-    name->parts = {socket_address(name->number, address)};
+    name->parts.clear();
+    name->parts.push_back(socket_address(name->number, address));
   }
   /// Of pieces that the kernel fills, as much as the result says, one after the other.
   void fill_piece(Value& one, bool written) {
@@ -454,7 +456,8 @@ class CallDecoder::Reader {
       size = std::min(size, all - std::min(all, filled_));
       filled_ += size;
     }
-    base->parts = {bytes(base->number, size)};
+    base->parts.clear();
+    base->parts.push_back(bytes(base->number, size));
   }
 
   Value signal_set(std::uint64_t address, std::uint64_t size) {
@@ -554,9 +557,10 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
   const std::size_t count = shape == nullptr ? 0
                             : inner          ? asked.inner_arguments
                                              : std::min(shape->arguments.size(), order.size());
+  call.arguments.reserve(count);
   for (std::size_t i = 0; i < count; ++i) {
     const ArgumentShape& one = shape->arguments[i];
-    Argument argument;
+    Argument& argument = call.arguments.emplace_back();
     argument.name = std::string(one.name);
     const auto [words, added] = words_.try_emplace(&one);
     if (added) words->second = one.words();
@@ -569,7 +573,6 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
     const bool without_mode =
         one.kind == Kind::mode && i > 0 && shape->arguments[i - 1].of == "open" && !makes_file(asked.arguments[i - 1]);
     argument.value = without_mode ? words_value("not used") : reader.read(now, i);
-    call.arguments.push_back(std::move(argument));
   }
   return call;
 }

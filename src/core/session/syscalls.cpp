@@ -65,8 +65,9 @@ class Run {
     std::unique_ptr<look::CallFindings> findings;
     std::map<pid_t, Pending> pending;
     std::map<pid_t, std::uint64_t> threads;
-    std::map<std::uint64_t, CallPlace> places;  ///< by the instruction after the call
-    std::vector<look::Finding> at_fault;        ///< of the last signal that an instruction brought about
+    std::map<std::uint64_t, CallPlace> places;       ///< by the instruction after the call
+    std::map<std::uint64_t, abi::CallTable> tables;  ///< likewise
+    std::vector<look::Finding> at_fault;             ///< of the last signal that an instruction brought about
     bool over = false;
     bool maps_changed = false;  ///< since its modules were looked for
   };
@@ -122,6 +123,7 @@ class Run {
   /// After an exec. What cannot be opened is followed without places.
   void open_program(Member& member) {
     member.places.clear();
+    member.tables.clear();
     auto program =
         control::program_to_run("/proc/" + std::to_string(member.process->pid()) + "/exe", request_.control.open);
     if (!program) {
@@ -162,7 +164,7 @@ class Run {
   void enter(Member& member, const Event& event) {
     member.threads.try_emplace(event.thread, member.threads.size() + 1);
     const state::StateView& view = member.process->view(event.thread);
-    const abi::CallTable table = look::table_of_call(view);
+    const abi::CallTable table = table_at(member, view);
     Pending pending;
     SyscallRow& row = pending.row;
     row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
@@ -173,6 +175,13 @@ class Run {
     pending.from = Clock::now();
     row.start = nanoseconds(pending.from - begun_);
     member.pending[event.thread] = std::move(pending);
+  }
+
+  /// The instruction that is executed again and again need not be read again.
+  static abi::CallTable table_at(Member& member, const state::StateView& view) {
+    const auto [place, added] = member.tables.try_emplace(view.registers()[state::Reg::rip]);
+    if (added) place->second = look::table_of_call(view);
+    return place->second;
   }
 
   void describe(Member& member, pid_t thread, const state::StateView& view, SyscallRow& row) {
@@ -216,9 +225,31 @@ class Run {
       row.own = look::own_where_at(modules, row.address);
     } else if (const auto frame = look::own_frame(modules, view)) {
       row.own = look::own_where_at(modules, frame->inside());
-      row.after = frame->address();
+      if (is_wrapper(modules.function_at(address), row.asked.name()) && is_caller(modules, view, *frame))
+        row.after = frame->address();
       row.own.place = modules.return_name(frame->address());
     }
+  }
+
+  /// True of the library's function that does no more than make the call: "__open64" of openat. What it returns is what
+  /// the call gave.
+  static bool is_wrapper(const program::Function* function, std::string_view call) {
+    if (function == nullptr) return false;
+    const std::string whole = function->name.str();
+    std::string_view name = whole;
+    for (const std::string_view start : {"__GI_", "__libc_", "__", "_"}) {
+      if (name.starts_with(start)) name.remove_prefix(start.size());
+    }
+    for (std::string_view* one : {&name, &call}) {
+      for (const std::string_view end : {"_time64", "64", "at"}) {
+        if (one->ends_with(end)) one->remove_suffix(end.size());
+      }
+    }
+    return name == call;
+  }
+  static bool is_caller(look::Modules& modules, const state::StateView& view, const inspect::Frame& frame) {
+    const std::vector<inspect::Frame> frames = look::frames_of(modules, view, 2);
+    return frames.size() > 1 && frames[1].address() == frame.address();
   }
 
   void leave(Member& member, pid_t thread, std::uint64_t result) {
@@ -229,7 +260,10 @@ class Run {
     member.pending.erase(found);
     const std::string& name = pending.name;
     if (changes_) changes_->end(name);
-    member.maps_changed |= name == "mmap" || name == "mmap2" || name == "munmap";
+    if (name == "mmap" || name == "mmap2" || name == "munmap") {
+      member.maps_changed = true;
+      member.tables.clear();
+    }
     if (!pending.wanted) return;
     pending.row.duration = nanoseconds(now - pending.from);
     member.decoder->after(pending.row.call, pending.row.asked, member.process->view(thread), result);
