@@ -18,7 +18,7 @@ COMMANDS = {
     "compare": ["compare tidelog tidelog-O2", "compare tidelog tidelog-O2 level_sum"],
     "explain": ["explain mov", "explain bytes 0f af c1", "explain flags 0x246", "explain register ah",
                 "explain jle", "explain syscall fcntl", "explain fstat", "explain EFAULT", "explain signal 11",
-                "explain constant O_CREAT"],
+                "explain constant O_CREAT", "explain convention microsoft-64"],
     "hits": ["hits --at levels.c:34 --keep sum,i tidelog readings.txt",
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],
     "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon",

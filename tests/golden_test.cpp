@@ -48,6 +48,7 @@ const Golden kGolden[] = {
     {"explain-bytes", {"explain", "bytes", "48f77df8"}},
     {"explain-flags", {"explain", "flags", "0x246"}},
     {"explain-register", {"explain", "register", "r12d"}},
+    {"explain-convention", {"explain", "convention", "microsoft-64"}},
     {"explain-instruction", {"explain", "instruction", "cdqe"}},
     {"hits", {"hits", "--at", "next_height", "--keep", "ecx,[i32 rbp-4],[i16 rdi+rcx*2]", "./gauge"}},
     {"hits-write", {"hits", "--on-write", "total", "--card", "./gauge"}},

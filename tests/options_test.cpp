@@ -296,11 +296,15 @@ TEST(Options, EachChangesWhatItSays) {
 /// Sets a variable for as long as it lives.
 class Environment {
  public:
-  Environment(const char* name, const std::string& value) : name_(name) { ::setenv(name, value.c_str(), 1); }
-  ~Environment() { ::unsetenv(name_); }
+  Environment(const char* name, const std::string& value) : name_(name) {
+    if (const char* before = std::getenv(name)) before_ = before;
+    ::setenv(name, value.c_str(), 1);
+  }
+  ~Environment() { before_ ? ::setenv(name_, before_->c_str(), 1) : ::unsetenv(name_); }
 
  private:
   const char* name_;
+  std::optional<std::string> before_;
 };
 
 TEST(Options, AreSetByFiles) {

@@ -21,6 +21,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
+/// What is set on this machine is no part of a test. Programs that are run plainly have it in their environment, too.
+[[maybe_unused]] const int kUnset = ::setenv("DEEPTRACE_CONFIG", "", 0);
+
 pid_t start(const std::vector<std::string>& words, const fs::path& out, const fs::path& err) {
   const pid_t child = ::fork();
   if (child != 0) return child;
@@ -31,7 +34,6 @@ pid_t start(const std::vector<std::string>& words, const fs::path& out, const fs
   ::dup2(::open(out.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600), 1);
   ::dup2(::open(err.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600), 2);
   ::setenv("LC_ALL", "C", 1);
-  ::setenv("DEEPTRACE_CONFIG", "", 0);  // what is set on this machine is no part of a test
   ::execvp(arguments[0], arguments.data());
   ::_exit(126);
 }

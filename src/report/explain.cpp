@@ -4,6 +4,7 @@
 
 #include <set>
 
+#include "report/explain_convention.h"
 #include "report/explain_system.h"
 #include "report/json.h"
 
@@ -152,6 +153,10 @@ class Json {
     if (e.prefix) prefix(*e.prefix);
     if (e.bytes) bytes(*e.bytes);
     if (e.flags) flags(*e.flags);
+    if (e.convention) {
+      json_.key("convention");
+      explain_convention_json(json_, *e.convention);
+    }
     explain_system_json(json_, e);
     json_.close_all();
   }
@@ -294,6 +299,11 @@ void explain_text(Output& out, Style style, const Explanation& explanation) {
   part(explanation.prefix, &Text::prefix);
   part(explanation.bytes, &Text::bytes);
   part(explanation.flags, &Text::flags);
+  if (explanation.convention) {
+    if (!first) text.line("");
+    first = false;
+    explain_convention_text(out, style, *explanation.convention);
+  }
   explain_system_text(out, style, explanation, first);
 }
 

@@ -149,6 +149,7 @@ Result<Launched> launch_seized(const LaunchOptions& options, long trace_options)
   const bool unfiltered = options.filter && error && problem.stage == LaunchProblem::kFilter && problem.error != 0;
   if (error) {
     ::kill(child, SIGKILL);
+    ::ptrace(PTRACE_CONT, child, nullptr, nullptr);  // it may stand at its end already
     while (WIFSTOPPED(wait_for(child))) ::ptrace(PTRACE_CONT, child, nullptr, nullptr);
     if (!unfiltered) return *error;
     LaunchOptions without = options;

@@ -563,9 +563,19 @@ Error unknown(const std::string& kind, const std::string& word) {
     }
   }
   for (std::string& name : system_names(kind)) names.insert(std::move(name));
+  std::string all;
+  if (wanted("convention")) {
+    for (const abi::Convention& one : abi::conventions()) {
+      names.emplace(one.name);
+      for (const std::string_view other : abi::names_in(one.also)) names.emplace(other);
+      all += (all.empty() ? "" : ", ") + std::string(one.name);
+    }
+  }
   std::string message =
-      "explain: " + word + ": no instruction, register, prefix, system call, error, signal or constant has that name";
+      "explain: " + word +
+      ": no instruction, register, prefix, system call, error, signal, constant or convention has that name";
   if (!kind.empty()) message = "explain " + kind + ": " + word + ": there is none of that name or number";
+  if (kind == "convention") return {Fault::usage, message + "; there are " + all};
   message += similar_words(similar_names(names, word));
   return {Fault::usage, message};
 }
@@ -574,9 +584,9 @@ Error unknown(const std::string& kind, const std::string& word) {
 
 std::span<const ExplainedKind> explained_kinds() {
   static constexpr ExplainedKind kKinds[] = {
-      {"bytes", "HEX"},         {"instruction", "NAME"},   {"flags", "VALUE"},
-      {"register", "NAME"},     {"prefix", "NAME"},        {"syscall", "NAME|NUMBER"},
-      {"error", "NAME|NUMBER"}, {"signal", "NAME|NUMBER"}, {"constant", "NAME|VALUE"}};
+      {"bytes", "HEX"},           {"instruction", "NAME"},    {"flags", "VALUE"},       {"register", "NAME"},
+      {"prefix", "NAME"},         {"syscall", "NAME|NUMBER"}, {"error", "NAME|NUMBER"}, {"signal", "NAME|NUMBER"},
+      {"constant", "NAME|VALUE"}, {"convention", "NAME"}};
   return kKinds;
 }
 
@@ -603,6 +613,7 @@ Result<Explanation> explain(const ExplainRequest& request) {
   if (wanted("syscall")) result.call = explain_call(request.word, request.mode);
   if (wanted("error")) result.error = explain_error(request.word);
   if (wanted("signal")) result.signal = explain_signal(request.word);
+  if (wanted("convention")) result.convention = explain_convention(request.word);
   if (wanted("constant")) result.constants = explain_constant(request.word);
   if (kind.empty()) {
     if (bytes_of(word)) {
@@ -616,7 +627,7 @@ Result<Explanation> explain(const ExplainRequest& request) {
     if (result.error || result.signal) result.constants.reset();
   }
   if (!result.instruction && !result.reg && !result.prefix && !result.bytes && !result.flags && !result.call &&
-      !result.error && !result.signal && !result.constants)
+      !result.error && !result.signal && !result.constants && !result.convention)
     return unknown(kind, request.word);
   return result;
 }

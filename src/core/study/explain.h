@@ -13,6 +13,7 @@
 #include "base/result.h"
 #include "isa/effects.h"
 #include "isa/text.h"
+#include "study/explain_convention.h"
 #include "study/explain_system.h"
 
 namespace deeptrace::study {
@@ -111,6 +112,7 @@ struct Explanation {
   std::optional<ExplainedError> error;
   std::optional<ExplainedSignal> signal;
   std::optional<ExplainedConstants> constants;
+  std::optional<ExplainedConvention> convention;
   bool brief = false;  ///< of a bare number: of what the operating system has by it, the names are enough
 };
 
