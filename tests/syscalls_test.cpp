@@ -345,6 +345,42 @@ bool is_running(const std::string& program) {
   return false;
 }
 
+TEST(Syscalls, AThreadMayExecuteAnotherProgram) {
+  const TempFolder folder;
+  const std::string program = built(folder, "replaced", R"(
+#include <pthread.h>
+#include <unistd.h>
+static char **words;
+static void *work(void *none) {
+  execl(words[0], words[0], "again", (char *)0);
+  return none;
+}
+int main(int count, char **all) {
+  pthread_t thread;
+  words = all;
+  if (count > 1) return lseek(-1, 17, SEEK_SET) == -1 ? 5 : 6;
+  pthread_create(&thread, 0, work, 0);
+  pause();
+}
+)",
+                                    {"gcc", "-g", "-pthread"});
+  for (const char* children : {"leave", "trace"}) {  // by stops at every call, and by a filter
+    const Outcome outcome = deeptrace(
+        {"syscalls", "--format", "json", "--children", children, "--only", "execve,pause,lseek", "--all", program});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    const json said = json::parse(outcome.out);
+    std::map<std::string, json> calls;
+    for (const json& call : said["calls"]) calls[call["name"]] = call;
+    ASSERT_EQ(calls.size(), 3) << said;
+    EXPECT_EQ(calls["execve"]["thread"], 2);
+    EXPECT_EQ(calls["execve"]["ended"], true);
+    EXPECT_EQ(calls["execve"]["line"], 6);
+    EXPECT_EQ(calls["pause"]["ended"], false);
+    EXPECT_EQ(calls["lseek"]["error"], "EBADF");
+    EXPECT_EQ(said["exit"]["status"], 5);
+  }
+}
+
 /// What is written down is there up to the last call, whatever becomes of the tool.
 TEST(Syscalls, TheLogOutlivesTheTool) {
   const TempFolder folder;

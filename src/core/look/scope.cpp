@@ -634,7 +634,7 @@ std::optional<Datum> Scope::member_of_this(std::string_view name) {
 }
 
 bool Scope::has_variable(std::string_view name) {
-  if (local_named(name) != nullptr || call_argument(asked_ ? asked_ : asked_here(), name)) return true;
+  if (local_named(name) != nullptr || names_call_argument(name)) return true;
   const auto known = modules_.variable_names.find(name);
   if (known != modules_.variable_names.end()) return known->second;
   return modules_.variable_names[std::string(name)] = static_named(name) || object_named(name);

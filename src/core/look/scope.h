@@ -78,6 +78,7 @@ class Scope final : public inspect::Environment {
     abi::CallTable table = abi::CallTable::x86_64;
   };
   [[nodiscard]] std::optional<Asked> asked_here() const;
+  [[nodiscard]] bool names_call_argument(std::string_view name) const;
   [[nodiscard]] std::optional<inspect::Datum> call_argument(const std::optional<Asked>& asked,
                                                             std::string_view name) const;
   void add_captured(std::vector<Listed>& all, unsigned depth);

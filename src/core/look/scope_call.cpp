@@ -1,5 +1,6 @@
 // Names of the arguments of a system call, where a thread asks for one; and of the constants that they are made of.
 #include <algorithm>
+#include <set>
 
 #include "abi/call_shapes.h"
 #include "abi/constants.h"
@@ -48,7 +49,27 @@ Datum number_datum(std::int64_t value) {
   return datum;
 }
 
+/// That some call has an argument of that name. Most names are none, and then no instruction need be read.
+bool is_argument_name(std::string_view name) {
+  static const std::set<std::string_view> kNames = [] {
+    std::set<std::string_view> names;
+    for (const auto table : {abi::CallTable::x86_64, abi::CallTable::i386}) {
+      for (const abi::SystemCall& call : abi::system_calls(table)) {
+        const abi::CallShape* shape = abi::call_shape(call.name, table);
+        if (shape == nullptr) continue;
+        for (const ArgumentShape& one : shape->arguments) names.insert(one.name);
+      }
+    }
+    return names;
+  }();
+  return kNames.contains(name);
+}
+
 }  // namespace
+
+bool Scope::names_call_argument(std::string_view name) const {
+  return is_argument_name(name) && call_argument(asked_ ? asked_ : asked_here(), name);
+}
 
 /// By the instruction where it stands.
 std::optional<Scope::Asked> Scope::asked_here() const {

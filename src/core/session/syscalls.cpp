@@ -142,7 +142,7 @@ class Run {
         leave(member, event.thread, member.process->view(event.thread).registers()[state::Reg::rax]);
         break;
       case Event::Kind::replaced:
-        leave(member, event.thread, 0);  // of another program, what it returned is not to be seen
+        leave_by_exec(member, event.thread);
         member.threads = {{member.process->pid(), 1}};
         open_program(member);
         break;
@@ -252,7 +252,18 @@ class Run {
     return frames.size() > 1 && frames[1].address() == frame.address();
   }
 
-  void leave(Member& member, pid_t thread, std::uint64_t result) {
+  /// Of another program, what the call returned is not to be seen. The other threads are gone; whichever called, the
+  /// one that is left has the process's number.
+  void leave_by_exec(Member& member, pid_t left) {
+    const auto called =
+        std::ranges::find_if(member.pending, [](const auto& one) { return one.second.name.starts_with("execve"); });
+    if (called != member.pending.end()) leave(member, called->first, 0, left);
+    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+  }
+
+  void leave(Member& member, pid_t thread, std::uint64_t result) { leave(member, thread, result, thread); }
+  /// `seen` is looked at in its place.
+  void leave(Member& member, pid_t thread, std::uint64_t result, pid_t seen) {
     const Clock::time_point now = Clock::now();
     const auto found = member.pending.find(thread);
     if (found == member.pending.end()) return;
@@ -266,8 +277,8 @@ class Run {
     }
     if (!pending.wanted) return;
     pending.row.duration = nanoseconds(now - pending.from);
-    member.decoder->after(pending.row.call, pending.row.asked, member.process->view(thread), result);
-    check(member, pending.row, member.process->view(thread), result);
+    member.decoder->after(pending.row.call, pending.row.asked, member.process->view(seen), result);
+    check(member, pending.row, member.process->view(seen), result);
     send(pending.row);
   }
 
