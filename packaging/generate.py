@@ -32,7 +32,7 @@ STATUS = [("0", "fine"), ("1", "the answer is negative"), ("2", "wrong usage, lo
           ("3", "an unusable input file"), ("4", "the program could not be run, or ended before the place asked for"),
           ("130", "interrupted")]
 FILES = [("~/.config/deeptrace/config.toml", "what is set for every command: keys are names of options (syntax, colour, "
-          "uncut, own, debug-dir, source-moved, mangled), as in syntax = \"att\" or own = [\"/home/tide/src\"]"),
+          "uncut, own, debug-dir, source-moved, mangled), as in syntax = \"att\" or own = [\"/opt/tide/src\"]"),
          (".deeptrace.toml", "the same, in the current folder; it counts more, and options more than both. Lists add up.")]
 
 

@@ -121,7 +121,7 @@ std::vector<Mistake> mistakes() {
        c("int f = open(\"/dev/zero\", O_RDONLY);\nread(f, levels, 24);\nclose(f);\n"),
        c("int f = open(\"/dev/zero\", O_RDONLY);\nread(f, levels, 8);\nclose(f);\n"),
        {"-g"},
-       "levels has 8 bytes",
+       "argument 3 (count, rdx) is 24, and levels has 8 bytes",
        "16 bytes after it were overwritten",
        false},
       {"nothing looks at what a raw call gave", "result_not_read",

@@ -79,17 +79,17 @@ std::vector<Case> cases(const TempFolder& folder) {
   std::vector<Case> result = {
       {"survey", {"--all"}, {tidelog}, "16, 16 own"},
       {"survey", {"--own", "/nowhere"}, {tidelog}, "functions                    16, 0 own"},
-      {"survey", {"--mangled"}, {station}, "_ZN4tide6report"},
+      {"survey", {"--mangled"}, {station}, "_ZN4tide"},
       {"listing", {"--all"}, {tidelog}, "PLT stub of puts"},
       {"listing", {"--own", "/nowhere"}, {tidelog}, "holds no own code", 1},
-      {"listing", {"--mangled"}, {station}, "_ZN4tide6report"},
+      {"listing", {"--mangled"}, {station}, "_ZN4tide"},
       {"listing", {"--syntax", "att"}, {tidelog, "level_sum"}, "mov %rsp, %rbp"},
       {"listing", {"--meaning"}, {tidelog, "level_sum"}, "rsp is copied to rbp"},
       {"listing", {"--without-source"}, {tidelog, "level_sum"}, "sum += ", 0, true},
       {"listing", {"--exact"}, {tidelog, "level_sum", "--format", "assembler"}, ".L0:"},
       {"lines", {"--at", "level_sum+4"}, {tidelog}, "level_sum+4   "},
       {"lines", {"--own", "/nowhere"}, {tidelog}, "levels.c", 1, true},
-      {"lines", {"--mangled"}, {station, "station.cpp"}, "_ZN4tide6report"},
+      {"lines", {"--mangled"}, {station, "station.cpp"}, "_ZN4tide"},
       {"lines", {"--syntax", "att"}, {tidelog, "levels.c:34"}, "%rbp"},
       {"data", {"--all"}, {tidelog}, "stdin"},
       {"data", {"--own", "/nowhere"}, {tidelog}, "station_number", 1, true},
@@ -323,6 +323,14 @@ TEST(Options, AreSetByFiles) {
   std::filesystem::current_path(folder.path());
   write_file(folder / ".deeptrace.toml", "syntax = \"intel\"\n");
   EXPECT_EQ(listing({}).find("%rbp"), std::string::npos) << "the current folder counts more than the user's";
+  write_file(folder / "deeptrace/config.toml", "mangled = true\nown = []\n");
+  const auto names = [] {
+    return run({"env", "-u", "DEEPTRACE_CONFIG", DEEPTRACE_PROGRAM, "listing", demo("station")}).out;
+  };
+  write_file(folder / ".deeptrace.toml", "");
+  EXPECT_NE(names().find("_ZN4tide"), std::string::npos);
+  write_file(folder / ".deeptrace.toml", "mangled = false\n");
+  EXPECT_EQ(names().find("_ZN4tide"), std::string::npos) << "a flag can be switched off again";
   std::filesystem::current_path(before);
   // Commands without an option leave it alone; lists add up with what the command line has.
   EXPECT_EQ(deeptrace({"explain", "nop"}).status, 0);

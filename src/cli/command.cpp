@@ -49,8 +49,10 @@ std::vector<std::string> words_of(const std::vector<Setting>& settings, const cx
     const bool asked = std::ranges::any_of(
         given, [&](const std::string& option) { return option == word || option.starts_with(word + "="); });
     if (option_named(options, one.option) == nullptr || (asked && !one.list)) continue;
-    if (!one.list) std::erase_if(result, [&](const std::string& other) { return other.starts_with(word + "="); });
-    if (one.values.empty()) result.push_back(word);
+    if (!one.list)
+      std::erase_if(result, [&](const std::string& other) { return other == word || other.starts_with(word + "="); });
+    if (one.off) continue;
+    if (one.values.empty() && !one.list) result.push_back(word);
     for (const std::string& value : one.values) result.push_back(word + "=" + value);
   }
   return result;

@@ -59,7 +59,7 @@ std::optional<Setting> setting(const Key& key, const toml::node& value) {
     return result;
   }
   if (key.type == Key::Type::flag && value.is_boolean()) {
-    if (!value.ref<bool>()) result.option.clear();
+    result.off = !value.ref<bool>();
     return result;
   }
   const toml::array* list = key.type == Key::Type::list ? value.as_array() : nullptr;
@@ -95,7 +95,7 @@ std::optional<Error> read(const std::string& file, std::vector<Setting>& into) {
       return wrong(file, value.source(),
                    std::string(name.str()) + ": takes " + kWords[static_cast<std::size_t>(key->type)]);
     }
-    if (!result->option.empty()) into.push_back(std::move(*result));
+    into.push_back(std::move(*result));
   }
   return std::nullopt;
 }

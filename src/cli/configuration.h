@@ -1,8 +1,8 @@
 // What a person sets once for every command, in files (TOML):
 //
 //   syntax = "att"
-//   own = ["/home/tide/src"]
-//   source-moved = ["/build/tide=/home/tide/src"]
+//   own = ["/opt/tide/src"]
+//   source-moved = ["/build/tide=/opt/tide/src"]
 //
 // The keys are names of options. An option on the command line comes first, then `.deeptrace.toml` in the current
 // folder, then `deeptrace/config.toml` in the user's configuration folder (XDG Base Directory Specification), then the
@@ -21,6 +21,7 @@ struct Setting {
   std::string option;
   std::vector<std::string> values;  ///< of a flag that is on: none
   bool list = false;                ///< those of several files add up
+  bool off = false;                 ///< a flag that another file may have switched on
 };
 
 /// Of all files, those that count least first. Errors (Fault::usage): a file that cannot be read or parsed, a key that

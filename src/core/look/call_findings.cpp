@@ -553,13 +553,12 @@ void CallFindings::check_lengths(const CallOver& call, const state::StateView& v
     if (!room || length <= room->bytes) continue;
     const Argument& argument = call.decoded->arguments[*at];
     const bool overwritten = one.way != Way::read && !call.decoded->failed && call.result > room->bytes;
-    Finding result =
-        note("length_beyond_variable",
-             "argument " + ordinal(one.count.number - 1U) + " (" + argument.name + ", " + argument.where + ") is " +
-                 std::to_string(length) + ", and " + room->name + " has " + std::to_string(room->bytes) +
-                 " bytes from there on",
-             {room->inferred ? "its end is taken to be where the next label stands" : "",
-              overwritten ? std::to_string(call.result - room->bytes) + " bytes after it were overwritten" : ""});
+    Finding result = note(
+        "length_beyond_variable",
+        "argument " + ordinal(*at) + " (" + argument.name + ", " + argument.where + ") is " + std::to_string(length) +
+            ", and " + room->name + " has " + std::to_string(room->bytes) + " bytes from there on",
+        {room->inferred ? "its end is taken to be where the next label stands" : "",
+         overwritten ? std::to_string(call.result - room->bytes) + " bytes after it were overwritten" : ""});
     result.note = !overwritten;
     std::erase(result.evidence, "");
     found.push_back(std::move(result));
