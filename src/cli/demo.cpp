@@ -138,6 +138,9 @@ int write_index(const std::string& save) {
   if (!file) return report_error({Fault::usage, path + ": cannot be written: " + std::strerror(errno)});
   report::Output out(file.get());
   report::tour_page(out, stations);
+  out.flush();
+  if (out.error() != 0)
+    return report_error({Fault::usage, path + ": cannot be written: " + std::strerror(out.error())});
   return kFine;
 }
 

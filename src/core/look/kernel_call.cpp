@@ -10,20 +10,18 @@ constexpr std::size_t kShownBytes = 64;  // of buffers
 
 }  // namespace
 
-KernelCall asked_at(const state::StateView& view, CallDecoder& decoder) {
+KernelCalls::KernelCalls(const state::Target& target, CallFindings::Surroundings surroundings)
+    : decoder_(surroundings.descriptor, kShownBytes), findings_(target, std::move(surroundings)) {}
+
+KernelCall KernelCalls::begin(const state::StateView& view) {
   KernelCall result;
   const abi::CallTable table = table_of_call(view);
   const std::uint64_t number = view.registers()[state::Reg::rax];
   result.address = view.registers()[state::Reg::rip];
   result.asked = AskedCall::of(view, table, table == abi::CallTable::i386 ? number & 0xffffffff : number);
-  result.call = decoder.before(result.asked, view);
+  result.call = decoder_.before(result.asked, view);
   return result;
 }
-
-KernelCalls::KernelCalls(const state::Target& target, CallFindings::Surroundings surroundings)
-    : decoder_(surroundings.descriptor, kShownBytes), findings_(target, std::move(surroundings)) {}
-
-KernelCall KernelCalls::begin(const state::StateView& view) { return asked_at(view, decoder_); }
 
 void KernelCalls::end(KernelCall& call, const state::StateView& view, Modules& modules) {
   const std::uint64_t result = view.registers()[state::Reg::rax];

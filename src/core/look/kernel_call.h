@@ -24,13 +24,11 @@ struct KernelCall {
   std::vector<Finding> findings;
 };
 
-/// What the thread asks for that stands at an instruction which makes a system call, or inside the call.
-KernelCall asked_at(const state::StateView& view, CallDecoder& decoder);
-
 class KernelCalls {
  public:
   KernelCalls(const state::Target& target, CallFindings::Surroundings surroundings);
 
+  /// What the thread asks for that stands at an instruction which makes a system call.
   [[nodiscard]] KernelCall begin(const state::StateView& view);
   /// The thread stands after the instruction. A call that a signal breaks off, and that is made again, is not over.
   void end(KernelCall& call, const state::StateView& view, Modules& modules);
