@@ -5,6 +5,7 @@
 //   the same where it has to run on the processor: wanted 0.9; once as a user gets it (an unused debug register), once
 //   with a stop byte and a step
 //   a hit of a data stop: wanted 0.9
+//   calls of two functions as `calls` has them, against stop bytes where they begin and return: wanted 0.8
 //
 // usage: stops_rate PROGRAM (stop_loop)
 #include <sched.h>
@@ -21,9 +22,12 @@
 #include <cstddef>
 #include <cstdint>
 #include <cstdio>
+#include <initializer_list>
+#include <map>
 #include <string>
 
 #include "control/control.h"
+#include "session/calls.h"
 
 namespace {
 
@@ -80,6 +84,56 @@ double bare_stops(const char* program, std::uint64_t address) {
     ::waitpid(child, &status, 0);
     ::ptrace(PTRACE_POKETEXT, child, address, planted);
   });
+}
+
+/// The same at functions' first instructions and where they return to.
+double bare_calls(const char* program, std::initializer_list<std::uint64_t> functions) {
+  const pid_t child = launched(program);
+  std::map<std::uint64_t, long> own;
+  const auto plant = [&](std::uint64_t address) {
+    if (!own.contains(address)) own[address] = ::ptrace(PTRACE_PEEKTEXT, child, address, nullptr);
+    ::ptrace(PTRACE_POKETEXT, child, address, (own[address] & ~0xffL) | 0xcc);
+  };
+  for (const std::uint64_t address : functions) plant(address);
+  return bare_rate(child, [&](user_regs_struct& registers) {
+    int status = 0;
+    registers.rip -= 1;
+    const std::uint64_t at = registers.rip;
+    for (const std::uint64_t address : functions) {
+      if (at == address && own.size() < 2 * functions.size())
+        plant(static_cast<std::uint64_t>(::ptrace(PTRACE_PEEKDATA, child, registers.rsp, nullptr)));
+    }
+    ::ptrace(PTRACE_SETREGS, child, nullptr, &registers);
+    ::ptrace(PTRACE_POKETEXT, child, at, own[at]);
+    ::ptrace(PTRACE_SINGLESTEP, child, nullptr, nullptr);
+    ::waitpid(child, &status, 0);
+    plant(at);
+  });
+}
+
+/// Takes the time between the first call and the last.
+class Clocked final : public deeptrace::session::CallsSink {
+ public:
+  void begin(const deeptrace::session::CallsStart& /*start*/) override { start_ = Clock::now(); }
+  void entered(const deeptrace::session::CallRow& /*row*/) override {}
+  void over(const deeptrace::session::CallRow& /*row*/) override { ++calls_; }
+  void end(const deeptrace::session::CallsSummary& /*summary*/) override { seconds_ = seconds_since(start_); }
+  [[nodiscard]] double stops() const { return 2 * static_cast<double>(calls_) / seconds_; }
+
+ private:
+  Clock::time_point start_;
+  std::uint64_t calls_ = 0;
+  double seconds_ = 0;
+};
+
+double our_calls(const char* program) {
+  deeptrace::session::CallsRequest request;
+  request.control.launch.program = program;
+  request.control.launch.arguments = {std::to_string(kTimes)};
+  request.control.follow_vectors = false;
+  Clocked sink;
+  if (!deeptrace::session::calls(std::move(request), sink)) std::exit(1);
+  return sink.stops();
 }
 
 /// A debug register that watches a variable; the registers are read at each trap.
@@ -158,6 +212,12 @@ int main(int argc, char** argv) {
     compare(
         "the same with a stop byte and a step", [&] { return bare_stops(program, spread); },
         [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false, true); });
+    compare(
+        "calls, with their arguments and results",
+        [&] {
+          return bare_calls(program, {mark, spread});
+        },
+        [&] { return our_calls(program); });
     compare(
         "a hit of a data stop", [&] { return bare_watch(program, marks); },
         [&] { return ours(program, "on write marks", true); });

@@ -3,7 +3,8 @@
 
 Programs of 25 functions whose parameters and results have types of all kinds. At a function's first instruction arg(1)
 and so on are found by their types alone; after its prologue the compiler's debug information says where the parameters
-are; both must hold the same. What a function returns is compared with the variable that it returns a copy of."""
+are; both must hold the same. What a function returns is compared with the variable that it returns a copy of. `calls`
+must read the same of each call."""
 import json
 import os
 import random
@@ -99,6 +100,18 @@ def kept(tool, program, rules, keep):
     return {hit["stop"]: hit["kept"] for hit in json.loads(done.stdout)["hits"]}
 
 
+def calls(tool, program):
+    """Arguments and results by function, as `calls` has them."""
+    words = [tool, "calls", "--format", "json", "--depth", "2", "--program-output", "/dev/null", program]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    if done.returncode != 0:
+        sys.exit(f"{program}: {done.stderr}")
+    found = {}
+    for call in json.loads(done.stdout)["calls"]:
+        found[call["function"].split("(")[0]] = call
+    return found
+
+
 def compare(tool, program):
     """How many values were compared, and those that differ."""
     numbers = range(1, 9)
@@ -106,6 +119,7 @@ def compare(tool, program):
     named = kept(tool, program, [f"at f{i}" for i in range(FUNCTIONS)], ",".join(f"a{i}" for i in numbers))
     backs = ",".join(f"back{i}" for i in range(FUNCTIONS))
     returned = kept(tool, program, [f"on return f{i}" for i in range(FUNCTIONS)], "result," + backs)
+    called = calls(tool, program)
     compared, wrong = 0, []
 
     def check(what, found, expected):
@@ -121,7 +135,13 @@ def compare(tool, program):
         stop = f"h{i + 1}"
         for place in numbers:
             check(f"argument {place} of f{i}", passed[stop][f"arg({place})"], named[stop][f"a{place}"])
+            arguments = {one["name"]: one["value"] or one["shown"] for one in called[f"f{i}"]["arguments"]}
+            if f"a{place}" in arguments:
+                check(f"calls: argument {place} of f{i}", arguments[f"a{place}"], named[stop][f"a{place}"])
+            elif "unknown" not in named[stop][f"a{place}"]:
+                wrong.append(f"calls: argument {place} of f{i} is not there")
         check(f"result of f{i}", returned[stop]["result"], returned[stop][f"back{i}"])
+        check(f"calls: result of f{i}", called[f"f{i}"]["result"]["value"], returned[stop][f"back{i}"])
     return compared, wrong
 
 

@@ -25,9 +25,10 @@ COMMANDS = {
               "steps --stack --from level_between --count 30 gauge32"],
     "plan": ["plan levels.plan tidelog readings.txt", "plan sluice.plan sluice"],
     "syscalls": ["syscalls beacon", "syscalls --all tidelog readings.txt"],
+    "calls": ["calls tidelog readings.txt", "calls --check ebb kept"],
     "fault": ["fault reef number", "fault reef deep", "fault reef throw", "fault reef calm"],
 }
-RUNNING = {"hits", "steps", "plan", "fault", "syscalls"}
+RUNNING = {"hits", "steps", "plan", "fault", "syscalls", "calls"}
 # What holds values: keys in it are members of the program's types, or registers.
 VALUES = {"value", "left", "right", "before", "after", "changed"}
 

@@ -35,6 +35,7 @@ const std::map<std::string, Words>& uses_of_commands() {
       {"plan", {levels_plan(), demo("tidelog"), demo("readings.txt")}},
       {"fault", {demo("reef"), "number"}},
       {"syscalls", {"--only", "write", demo("tidelog"), demo("readings.txt")}},
+      {"calls", {demo("tidelog"), demo("readings.txt")}},
   };
   return uses;
 }
@@ -138,10 +139,16 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"syscalls", {"--count", "2"}, {demo("beacon")}, "2 calls;"},
       {"syscalls", {"--limit", "3"}, {demo("beacon")}, "5 more calls not listed"},
       {"syscalls", {"--totals", "call"}, {demo("beacon")}, "calls  errors        bytes"},
+      {"calls", {"--of", "level_sum"}, program, "1 call;"},
+      {"calls", {"--depth", "1"}, program, "1 call;"},
+      {"calls", {"--count", "3"}, program, "3 calls;"},
+      {"calls", {"--limit", "2"}, program, "more calls not listed"},
+      {"calls", {"--check"}, program, "the calling convention was kept by all of them"},
   };
   // What all commands that run a program share.
   const std::map<std::string, Words> runs = {
-      {"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}, {"syscalls", program}};
+      {"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}, {"syscalls", program},
+      {"calls", program}};
   for (const auto& [command, rest] : runs) {
     const Words start = {rest.begin(), rest.end() - 2};
     const int usual = command == "fault" ? 1 : 0;  // this program ends without one
@@ -152,7 +159,8 @@ std::vector<Case> cases(const TempFolder& folder) {
     result.push_back({command, {"--children", "kept"}, rest, "--children kept", 2});
     result.push_back({command, {"--attach", "none"}, start, "--attach none", 2});
     result.push_back({command, {"--stop-with", "luck"}, rest, "--stop-with luck", 2});
-    result.push_back({command, {"--own", "/nowhere"}, rest, "", command == "syscalls" ? 1 : usual});
+    result.push_back({command, {"--own", "/nowhere"}, rest, "",
+                      command == "syscalls" || command == "calls" ? 1 : usual});
     result.push_back({command, {"--debug-dir", "/nowhere"}, rest, "", usual});
   }
   return result;
@@ -223,7 +231,7 @@ void try_places(Tried& tried) {
                                                                   {"hits", {"--at", "level_of", "--card", program}}})
     try_case({command, {"--source-moved", moved}, rest, "return level", 0}, tried);
   try_case({"fault", {"--source-moved", moved}, {program, "now"}, "volatile int", 0}, tried);
-  for (const char* command : {"survey", "data", "compare", "plan", "syscalls"}) {
+  for (const char* command : {"survey", "data", "compare", "plan", "syscalls", "calls"}) {
     // Accepted by all, shown by those that show sources.
     Words rest = {program};
     if (std::string(command) == "compare") rest = {program, program};

@@ -150,8 +150,9 @@ int after_damage(int status) {
 }
 
 std::span<const Command* const> commands() {
-  static constexpr std::array kCommands = {&kSurvey, &kListing, &kLines,   &kData, &kUses,  &kCompare,  &kExplain,
-                                           &kHits,   &kFault,   &kConsole, &kPlan, &kSteps, &kSyscalls, &kDemo};
+  static constexpr std::array kCommands = {&kSurvey,  &kListing, &kLines,    &kData,  &kUses,
+                                           &kCompare, &kExplain, &kHits,     &kFault, &kConsole,
+                                           &kPlan,    &kSteps,   &kSyscalls, &kCalls, &kDemo};
   return kCommands;
 }
 

@@ -46,6 +46,7 @@ extern const Command kConsole;
 extern const Command kPlan;
 extern const Command kSteps;
 extern const Command kSyscalls;
+extern const Command kCalls;
 extern const Command kExplain;
 extern const Command kDemo;
 

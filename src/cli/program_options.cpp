@@ -92,6 +92,14 @@ Result<control::ControlOptions> control_options_of(const Command& command, const
   return options;
 }
 
+Result<std::optional<std::uint64_t>> count_of(const cxxopts::ParseResult& parsed, const std::string& option) {
+  if (parsed.count(option) == 0) return std::optional<std::uint64_t>();
+  const std::string text = parsed[option].as<std::string>();
+  const auto number = number_in(text);
+  if (!number || *number == 0) return Error{Fault::usage, "--" + option + " " + text + ": is a number from 1 up"};
+  return number;
+}
+
 Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results) {
   const bool apart = results.form() == "text" && ::isatty(STDOUT_FILENO) != 0;
   return ProgramOutput::open(parsed.count("program-output") != 0 ? parsed["program-output"].as<std::string>() : "",

@@ -1,7 +1,9 @@
 // What commands that run a program share: its options, and the process that keeps watch over it.
 #pragma once
 
+#include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -30,6 +32,8 @@ Result<bool> traces_children(const cxxopts::ParseResult& parsed);
 Result<process::LaunchOptions> launch_options_of(const cxxopts::ParseResult& parsed, std::vector<std::string> words);
 Result<control::ControlOptions> control_options_of(const Command& command, const cxxopts::ParseResult& parsed,
                                                    std::vector<std::string> words);
+/// The value of an option that is a number from 1 up; nothing where it is not given.
+Result<std::optional<std::uint64_t>> count_of(const cxxopts::ParseResult& parsed, const std::string& option);
 /// Where the program's output goes, by --program-output and the form on standard output.
 Result<std::unique_ptr<ProgramOutput>> program_output_of(const cxxopts::ParseResult& parsed, const Results& results);
 

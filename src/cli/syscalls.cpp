@@ -23,21 +23,13 @@ std::vector<std::string> names_of(const cxxopts::ParseResult& parsed, const std:
   return names;
 }
 
-Result<std::optional<std::uint64_t>> number_of(const cxxopts::ParseResult& parsed, const std::string& option) {
-  if (parsed.count(option) == 0) return std::optional<std::uint64_t>();
-  const std::string text = parsed[option].as<std::string>();
-  const auto number = number_in(text);
-  if (!number || *number == 0) return Error{Fault::usage, "--" + option + " " + text + ": is a number from 1 up"};
-  return number;
-}
-
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   session::SyscallsRequest request;
   request.choice.only = names_of(parsed.options, "only");
   request.choice.except = names_of(parsed.options, "except");
   request.all = parsed.options.count("all") != 0;
-  const auto count = number_of(parsed.options, "count"), bytes = number_of(parsed.options, "bytes");
-  const auto limit = number_of(parsed.options, "limit");
+  const auto count = count_of(parsed.options, "count"), bytes = count_of(parsed.options, "bytes");
+  const auto limit = count_of(parsed.options, "limit");
   if (!limit) return report_error(limit.error());
   request.limit = *limit;
   if (parsed.options.count("totals") != 0) {

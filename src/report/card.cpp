@@ -80,7 +80,8 @@ std::vector<std::string> why_lines(const Style& style, const Card& card) {
       result.push_back(look(style, Role::attention, "note: the program waits for input: send TEXT"));
       break;
     case Why::let_go: result.push_back(look(style, Role::attention, "note: the program is let go")); break;
-    case Why::replaced: break;
+    case Why::replaced:
+    case Why::enough: break;
     case Why::elsewhere: break;
     case Why::process_ended:
       result.push_back(look(style, Role::attention, "note: the process ended; another is looked at now"));

@@ -109,6 +109,7 @@ void finding_json(JsonWriter& json, const look::Finding& finding) {
   json.key("address");
   finding.address != 0 ? json.hex(finding.address) : json.null();
   if (finding.call != 0) json.key("call").number(finding.call);
+  json.key("note").boolean(finding.note);
   json.end();
 }
 

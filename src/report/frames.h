@@ -24,7 +24,7 @@ std::string_view found_by(inspect::Frame::How how);
 void argument_json(JsonWriter& json, const look::Argument& argument);
 /// {"n","function","file","line","address","arguments","found_by","inlined"}.
 void frame_json(JsonWriter& json, const look::FrameRow& row);
-/// {"kind","text","evidence","function","file","line","address"}.
+/// {"kind","text","evidence","function","file","line","address","call","note"}.
 void finding_json(JsonWriter& json, const look::Finding& finding);
 
 }  // namespace deeptrace::report

@@ -120,6 +120,17 @@ class SyscallsTee final : public Tee<session::SyscallsSink> {
   void end(const session::SyscallsSummary& summary) override { each(&Sink::end, summary); }
 };
 
+class CallsTee final : public Tee<session::CallsSink> {
+  using Sink = session::CallsSink;
+
+ public:
+  using Tee::Tee;
+  void begin(const session::CallsStart& start) override { each(&Sink::begin, start); }
+  void entered(const session::CallRow& row) override { each(&Sink::entered, row); }
+  void over(const session::CallRow& row) override { each(&Sink::over, row); }
+  void end(const session::CallsSummary& summary) override { each(&Sink::end, summary); }
+};
+
 }  // namespace
 
 std::unique_ptr<study::UsesSink> tee(Sinks<study::UsesSink> sinks) {
@@ -148,6 +159,10 @@ std::unique_ptr<session::StepsSink> tee(Sinks<session::StepsSink> sinks) {
 }
 std::unique_ptr<session::SyscallsSink> tee(Sinks<session::SyscallsSink> sinks) {
   return std::make_unique<SyscallsTee>(std::move(sinks));
+}
+
+std::unique_ptr<session::CallsSink> tee(Sinks<session::CallsSink> sinks) {
+  return std::make_unique<CallsTee>(std::move(sinks));
 }
 
 }  // namespace deeptrace::report

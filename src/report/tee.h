@@ -5,6 +5,7 @@
 #include <memory>
 #include <vector>
 
+#include "session/calls.h"
 #include "session/hits.h"
 #include "session/plan.h"
 #include "session/steps.h"
@@ -29,5 +30,6 @@ std::unique_ptr<session::HitsSink> tee(Sinks<session::HitsSink> sinks);
 std::unique_ptr<session::PlanSink> tee(Sinks<session::PlanSink> sinks);
 std::unique_ptr<session::StepsSink> tee(Sinks<session::StepsSink> sinks);
 std::unique_ptr<session::SyscallsSink> tee(Sinks<session::SyscallsSink> sinks);
+std::unique_ptr<session::CallsSink> tee(Sinks<session::CallsSink> sinks);
 
 }  // namespace deeptrace::report

@@ -101,6 +101,7 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
       return *error;
     }
     control->moved_.before = control->view().registers();
+    if (parent.watcher_ != nullptr) control->watcher_ = parent.watcher_->of_child(*control, 0);
     return control;
   }
   control->modules_ = std::make_unique<look::Modules>(*parent.modules_, *control->process_);
@@ -120,6 +121,9 @@ Result<std::unique_ptr<Control>> Control::of_child(const Control& parent, std::u
     control->release(address);
   }
   control->moved_.before = control->view().registers();
+  control->watched_sites_ = parent.watched_sites_;
+  if (parent.watcher_ != nullptr)
+    control->watcher_ = parent.watcher_->of_child(*control, control->process_->forked_by());
   return control;
 }
 
@@ -181,6 +185,14 @@ void Control::on_loader(Stopped& stopped) {
     }
   }
   if (!changes.loaded.empty()) resolve_waiting();
+  if (watcher_ == nullptr || (changes.loaded.empty() && changes.unloaded.empty())) return;
+  std::erase_if(watched_sites_, [&](std::uint64_t address) {
+    if (modules_->at(address) != nullptr) return false;  // else the kernel unmapped the byte
+    process_->memory().remove(address);
+    sites_.erase(address);
+    return true;
+  });
+  watcher_->modules_changed();
 }
 
 void Control::resolve_waiting() {

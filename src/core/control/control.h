@@ -16,10 +16,12 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <unordered_set>
 #include <vector>
 
 #include "base/result.h"
 #include "control/halt_rule.h"
+#include "control/site_watcher.h"
 #include "inspect/expression.h"
 #include "look/kernel_writes.h"
 #include "look/loader.h"
@@ -105,6 +107,14 @@ class Control final : public look::Subject {
   [[nodiscard]] const HaltRule* rule_of(unsigned number) const;
   /// Bytes of what a data stop watches, read by its type.
   inspect::Value watched_value(unsigned number, const std::vector<std::uint8_t>& bytes);
+
+  // ---- watching ----
+
+  /// `watcher` must outlive the program's runs; null ends it.
+  void report_sites_to(SiteWatcher* watcher) { watcher_ = watcher; }
+  /// Watches a place; twice is the same as once. False when nothing can be planted there.
+  bool watch_site(std::uint64_t address);
+  void forget_site(std::uint64_t address);
 
   // ---- motion ----
 
@@ -253,6 +263,8 @@ class Control final : public look::Subject {
   std::unique_ptr<Unfinished> unfinished_;  ///< that motion, until another is asked for
   std::vector<std::uint64_t> goal_sites_;   ///< that the motion under way uses
   ChildTaker on_child_;
+  SiteWatcher* watcher_ = nullptr;
+  std::unordered_set<std::uint64_t> watched_sites_;
   Stopped stopped_;
   std::map<std::uint64_t, Neighbours> neighbours_;  ///< where they were asked for
   std::vector<std::uint64_t> reentries_;

@@ -38,6 +38,10 @@ void Control::arrive(pid_t thread, Stopped& stopped) {
     stopped.thread = thread;
     on_loader(stopped);
   }
+  if (watcher_ != nullptr && watched_sites_.contains(address) && !watcher_->arrived(thread, address)) {
+    stopped.why = Why::enough;
+    stopped.thread = thread;
+  }
   for (std::size_t i = returning_.size(); i-- > 0;) {
     const Returning returning = returning_[i];
     if (returning.thread != thread || stack < returning.cfa) continue;
@@ -332,6 +336,7 @@ std::optional<Error> Control::replaced() {
   thread_ = process_->pid();
   kernel_.reset();
   sites_.clear();
+  watched_sites_.clear();
   guards_.clear();
   returning_.clear();
   loader_.reset();
@@ -354,7 +359,9 @@ std::optional<Error> Control::replaced() {
 }
 
 void Control::take_end(const Event& event, Stopped& stopped) {
-  stopped.why = event.kind == Event::Kind::exited ? Why::exited : Why::killed;
+  const bool exited = event.kind == Event::Kind::exited;
+  if (watcher_ != nullptr) watcher_->ended(!exited, event.number);
+  stopped.why = exited ? Why::exited : Why::killed;
   stopped.number = event.number;
   stopped.thread = event.thread;
   stopped.hits.clear();
@@ -394,6 +401,7 @@ Answer Control::judge(const Event& event) {
     case Kind::call_entry:
     case Kind::call_exit: call_event(event, stopped); break;
     case Kind::replaced:
+      if (watcher_ != nullptr) watcher_->replaced();
       if (const auto error = replaced()) {
         stopped.notes.push_back("the program replaced itself by another, which is let go: " + error->message);
         stopped.why = Why::let_go;
@@ -406,6 +414,7 @@ Answer Control::judge(const Event& event) {
       }
       break;
     case Kind::thread_ended:
+      if (watcher_ != nullptr) watcher_->thread_ended(event.thread);
       if (event.thread == thread_) {
         const auto left = process_->threads();
         if (!left.empty()) thread_ = left.front();
@@ -424,6 +433,7 @@ Answer Control::judge(const Event& event) {
     (void)modules_->refresh(*process_);
     find_loader();
     resolve_waiting();
+    if (watcher_ != nullptr) watcher_->modules_changed();
   }
   const bool reached = goal_ != nullptr && goal_->reached != 0;
   return stopped.why != Why::arrived || reached ? Answer::hold : Answer::go_on;

@@ -8,6 +8,7 @@
 #include "isa/walk.h"
 #include "look/passed_value.h"
 #include "look/scope.h"
+#include "look/signature.h"
 #include "program/code_starts.h"
 #include "state/delta.h"
 #include "state/parts.h"
@@ -71,25 +72,6 @@ Result<Datum> Scope::argument(std::uint64_t number) {
                                  : "arguments are known at the function's first instruction only: stop at function+0"};
 }
 
-/// Parameters that a function has by its name, as C++ writes it: "put(int, Box<int, 3>) const" has two. Nothing for
-/// other names.
-static std::optional<std::size_t> parameters_in(std::string_view name) {
-  const std::size_t end = name.rfind(')');
-  if (end == std::string_view::npos) return std::nullopt;
-  int depth = 0;
-  std::size_t count = 0;
-  for (std::size_t i = end + 1; i-- > 0;) {
-    const char c = name[i];
-    if (c == ')' || c == '>' || c == ']' || c == '}') ++depth;
-    if (c == ',' && depth == 1) ++count;
-    if (c != '(' && c != '<' && c != '[' && c != '{') continue;
-    if (--depth != 0) continue;
-    const std::string_view inner = name.substr(i + 1, end - i - 1);
-    return inner.empty() || inner == "void" ? 0 : count + 1;
-  }
-  return std::nullopt;
-}
-
 /// Some compilers leave out parameters that have no place of their own. What comes after them is not known then.
 bool Scope::knows_parameters() const {
   const program::Function* function = module_->program->function_at(inside_);
@@ -100,8 +82,7 @@ bool Scope::knows_parameters() const {
 }
 
 Result<Datum> Scope::passed(std::uint64_t number) {
-  if (!knows_parameters())
-    return Error{Fault::usage, "the compiler describes only some of the parameters; look at the registers"};
+  if (!knows_parameters()) return Error{Fault::usage, std::string(kPartlyDescribed)};
   const abi::CallLayout travels = layout_of_arguments(number);
   std::optional<TypeRef> type;
   const std::vector<const LocalVariable*> parameters = this->parameters();

@@ -35,6 +35,7 @@ struct Stopped {
     thread_ended,   ///< the thread that was moved is gone
     process_ended,  ///< the process that was moved is gone, and others are left: see ProcessTree
     elsewhere,      ///< another process of the tree came to a stop: see Control::settle
+    enough,         ///< whoever watches has seen what was asked for
     let_go,         ///< it goes on alone: see `notes`
     exited,
     killed,

@@ -64,14 +64,6 @@ std::uint64_t frame_setup(const Program& program, Bytes code, bool hand_written)
   return hand_written && !frame_pointer ? 0 : at;
 }
 
-/// Whether the debug information at an address is that of an assembler's source (DWARF 5, 7.12:
-/// DW_LANG_Mips_Assembler).
-bool is_assembly(const Program& program, std::uint64_t address) {
-  constexpr std::uint16_t kAssembler = 0x8001;
-  const auto units = program.debug().units_at(address);
-  return std::ranges::any_of(units, [](const debuginfo::Unit* unit) { return unit->language == kAssembler; });
-}
-
 bool stays(const isa::Instruction& instruction) { return isa::flow_of(instruction) == isa::ControlFlow::next; }
 
 /// A call by which 32-bit code learns where it lies (i386 psABI, "Position-Independent Function Prologue").
@@ -101,6 +93,12 @@ bool is_straight_to(const Program& program, const Function& function, std::uint6
 }
 
 }  // namespace
+
+bool is_assembly(const Program& program, std::uint64_t address) {
+  constexpr std::uint16_t kAssembler = 0x8001;
+  const auto units = program.debug().units_at(address);
+  return std::ranges::any_of(units, [](const debuginfo::Unit* unit) { return unit->language == kAssembler; });
+}
 
 Prologue prologue_of(const Program& program, const Function& function) {
   const AddressRange range = function.range();

@@ -27,6 +27,10 @@ Prologue prologue_after(const Program& program, std::uint64_t label);
 /// instruction before the loop, so that it is passed once a call.
 std::uint64_t prologue_end_of(const Program& program, const Function& function);
 
+/// Whether the debug information at an address of the file is that of an assembler's source (DWARF 5, 7.12:
+/// DW_LANG_Mips_Assembler): it names functions, and nothing that they take.
+bool is_assembly(const Program& program, std::uint64_t address);
+
 /// The starts of the instructions around an address in the file: the one at or before it, and the next one. Both are
 /// the address itself when an instruction starts there. Zero where no code is known.
 struct Boundaries {

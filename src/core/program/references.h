@@ -50,6 +50,9 @@ class References {
   /// What the registers are known to hold before each instruction.
   using StateVisitor = std::function<void(std::uint64_t address, const isa::Instruction&, const state::Known&)>;
   void each_state(const Function& function, const StateVisitor& visitor);
+  /// The register that a call of a small helper sets to the address after the call (32-bit code has one to find its
+  /// data by); -1 for other calls.
+  [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
 
  private:
   void plain(std::uint64_t address, const isa::Instruction& instruction, std::vector<CodeReference>& out) const;
@@ -61,8 +64,6 @@ class References {
   /// What the library's helper for thread-local variables gives back, called with what is known (ELF Handling For
   /// Thread-Local Storage, 4.1); nothing for other calls.
   [[nodiscard]] std::optional<std::uint64_t> thread_address(std::uint64_t target, const state::Known& known) const;
-  /// The register that a call of a small helper sets to the address after the call; -1 for other calls.
-  [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
 
   const Program& program_;
   CodeScan scan_;

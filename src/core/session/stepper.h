@@ -129,11 +129,7 @@ class Stepper {
   /// A signal is about to reach the thread. With a handler it is taken there, which is a row; otherwise it goes along
   /// with the next motion.
   void deliver(int signal);
-  /// How many instructions take a thread from where a handler returns to back to where the signal came: the number of
-  /// sigreturn or rt_sigreturn goes to the accumulator, then the kernel is called (sigreturn(2)); old frames of 32-bit
-  /// programs have a word taken off first. 0: it stands at no such code.
-  [[nodiscard]] unsigned signal_return_length() const;
-  /// Steps through it; the kernel restores all registers.
+  /// Steps through the code that a handler returns to; the kernel restores all registers.
   void signal_return(unsigned length);
 
   // All threads.

@@ -4,6 +4,7 @@
 
 #include "look/scope.h"
 #include "process/maps.h"
+#include "session/signal_return.h"
 #include "session/stepper.h"
 
 namespace deeptrace::session {
@@ -136,7 +137,7 @@ control::FollowedStop Stepper::run_on() {
 
 void Stepper::full_speed() {
   flush();
-  if (const unsigned length = signal_return_length(); length != 0) return signal_return(length);
+  if (const unsigned length = signal_return_length(followed_.view(), rip()); length != 0) return signal_return(length);
   plant_entries();
   const RegisterSet before = followed_.registers();
   const std::string name = modules_.called_name(rip());

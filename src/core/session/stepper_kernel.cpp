@@ -101,28 +101,6 @@ void Stepper::deliver(int signal) {
   walk_->frames.push_back(after[Reg::rsp]);
 }
 
-unsigned Stepper::signal_return_length() const {
-  constexpr unsigned kMost = 3;
-  std::uint8_t bytes[kMost * isa::kLongestInstruction] = {};
-  Bytes code(bytes, memory().read(rip(), bytes));
-  bool numbered = false;
-  for (unsigned i = 1; i <= kMost; ++i) {
-    const isa::Instruction instruction = isa::decode(code, followed_.mode());
-    if (!instruction) return 0;
-    code = code.subspan(instruction.length);
-    if (isa::flow_of(instruction) == ControlFlow::system) return numbered ? i : 0;
-    const isa::Operands operands = isa::operands_of(instruction);
-    const isa::RegisterPart to = operands[0].reg;
-    if (to.file != isa::RegisterFile::general || to.index != isa::kRax) return 0;
-    const auto* call =
-        operands.count == 2 && operands[1].kind == isa::Operand::Kind::immediate
-            ? abi::system_call(static_cast<std::uint64_t>(operands[1].value), abi::call_table(followed_.mode()))
-            : nullptr;
-    numbered = call != nullptr && (call->name == "rt_sigreturn" || call->name == "sigreturn");
-  }
-  return 0;
-}
-
 void Stepper::signal_return(unsigned length) {
   const RegisterSet before = followed_.registers();
   Recorded& recorded = rows_.open(StepRow::Kind::signal_return);

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "process/kernel_registers.h"
+#include "session/signal_return.h"
 #include "session/stepper.h"
 #include "state/target.h"
 
@@ -91,7 +92,7 @@ void Stepper::end_of_thread(const Stop& stop) {
 
 void Stepper::follow_away() {
   if (finished_ || walk_->done || modules_.is_own(rip())) return;
-  if (const unsigned length = signal_return_length(); length != 0) signal_return(length);
+  if (const unsigned length = signal_return_length(followed_.view(), rip()); length != 0) signal_return(length);
   if (finished_ || walk_->done || modules_.is_own(rip())) return;
   walk_->away = Away{followed_.registers(), modules_.called_name(rip())};
   if (const std::uint64_t back = return_address(); back != 0) {

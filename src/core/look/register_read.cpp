@@ -1,0 +1,127 @@
+#include "look/register_read.h"
+
+#include <deque>
+#include <set>
+
+#include "isa/effects.h"
+#include "isa/walk.h"
+#include "state/known.h"
+
+namespace deeptrace::look {
+namespace {
+
+using isa::ControlFlow;
+
+/// The code of the function around an address.
+class FunctionCode {
+ public:
+  FunctionCode(Modules& modules, std::uint64_t address) {
+    const Module* module = modules.at(address);
+    if (module == nullptr) return;
+    program_ = module->program.get();
+    bias_ = module->bias;
+    function_ = program_->function_at(address - bias_);
+  }
+  explicit operator bool() const { return function_ != nullptr; }
+  [[nodiscard]] isa::Mode mode() const { return program_->mode(); }
+  [[nodiscard]] isa::Instruction at(std::uint64_t address) const {
+    if (!function_->range().holds(address - bias_)) return {};
+    return isa::decode(program_->elf().bytes_at(address - bias_), mode());
+  }
+  /// Each instruction from the first one on, until `visit` gives true.
+  template <class Visit>
+  std::optional<std::uint64_t> find(const Visit& visit) const {
+    const Bytes code = program_->elf().bytes_at(function_->address);
+    const std::size_t size = std::min<std::size_t>(code.size(), function_->size);
+    for (const isa::Placed& one : isa::instructions_of(code.first(size), mode())) {
+      if (one.instruction && visit(one.instruction)) return function_->address + bias_ + one.at;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  const program::Program* program_ = nullptr;
+  std::uint64_t bias_ = 0;
+  const program::Function* function_ = nullptr;
+};
+
+isa::Meaning meaning_of(const isa::Instruction& instruction) {
+  return isa::operation_of(isa::row_of(instruction)).meaning;
+}
+
+/// The bits that it reads of a general register, counted from the lowest; 0: none. A save on the stack counts for none.
+unsigned bits_read(const isa::Instruction& instruction, const isa::Operands& operands, isa::General number) {
+  if (state::clears(instruction, operands) || meaning_of(instruction) == isa::meaning::push) return 0;
+  const isa::Effects effects = isa::effects_of(instruction, operands);
+  unsigned bits = 0;
+  for (std::size_t i = 0; i < effects.register_count; ++i) {
+    const isa::RegisterEffect& one = effects.registers[i];
+    if (one.part.file != isa::RegisterFile::general || one.part.index != number || !isa::reads(one.access)) continue;
+    bits = std::max<unsigned>(bits, one.part.offset + one.part.width);
+  }
+  return bits;
+}
+
+}  // namespace
+
+std::optional<RegisterRead> next_read(Modules& modules, std::uint64_t address, isa::General number,
+                                      bool through_calls) {
+  constexpr std::size_t kMost = 400;  // instructions
+  const FunctionCode code(modules, address);
+  if (!code) return std::nullopt;
+  std::set<std::uint64_t> seen;
+  std::deque<std::uint64_t> ways = {address};
+  while (!ways.empty()) {
+    std::uint64_t at = ways.front();
+    ways.pop_front();
+    while (seen.insert(at).second && seen.size() < kMost) {
+      const isa::Instruction instruction = code.at(at);
+      if (!instruction) break;
+      const isa::Operands operands = isa::operands_of(instruction);
+      if (const unsigned bits = bits_read(instruction, operands, number))
+        return RegisterRead{at, instruction, bits, meaning_of(instruction) == isa::meaning::copy};
+      const state::GeneralUse use = state::general_use(isa::effects_of(instruction, operands));
+      if ((use.written >> number & 1) != 0) break;
+      std::uint64_t target = 0;
+      const bool direct = isa::direct_target(instruction, at, target);
+      const ControlFlow flow = isa::flow_of(instruction);
+      if (flow == ControlFlow::conditional && direct) ways.push_back(target);
+      if (flow == ControlFlow::jump && direct) {
+        at = target;
+        continue;
+      }
+      const bool goes_on =
+          flow == ControlFlow::next || flow == ControlFlow::conditional || (flow == ControlFlow::call && through_calls);
+      if (!goes_on) break;
+      at += instruction.length;
+    }
+  }
+  return std::nullopt;
+}
+
+std::optional<std::uint64_t> first_write(Modules& modules, std::uint64_t address, isa::General number) {
+  const FunctionCode code(modules, address);
+  if (!code) return std::nullopt;
+  return code.find([&](const isa::Instruction& instruction) {
+    if (isa::flow_of(instruction) == ControlFlow::call) return false;
+    const auto meaning = meaning_of(instruction);
+    if (meaning == isa::meaning::pop || meaning == isa::meaning::leave) return false;
+    return (state::general_use(isa::effects_of(instruction)).written >> number & 1) != 0;
+  });
+}
+
+std::optional<std::uint64_t> aligned_access(Modules& modules, std::uint64_t address) {
+  const FunctionCode code(modules, address);
+  if (!code) return std::nullopt;
+  return code.find([](const isa::Instruction& instruction) {
+    if ((isa::row_of(instruction).traits & isa::kAligned) == 0) return false;
+    for (const isa::Operand& operand : isa::operands_of(instruction)) {
+      if (operand.kind != isa::Operand::Kind::memory) continue;
+      const isa::RegisterPart base = operand.memory().base;
+      if (base.file == isa::RegisterFile::general && (base.index == isa::kRsp || base.index == isa::kRbp)) return true;
+    }
+    return false;
+  });
+}
+
+}  // namespace deeptrace::look

@@ -1,0 +1,33 @@
+// Who reads a register next: what a caller does with a result, or with a register that it believes kept.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+
+#include "isa/instruction.h"
+#include "look/modules.h"
+#include "state/view.h"
+
+namespace deeptrace::look {
+
+struct RegisterRead {
+  std::uint64_t address = 0;  ///< of the instruction
+  isa::Instruction instruction;
+  unsigned bits = 0;   ///< that it reads of the register, from the lowest one
+  bool moved = false;  ///< it only puts the register elsewhere: how much of it matters is not said there
+};
+
+/// The first instruction from `address` on that reads the general register before anything writes it, on whichever way
+/// control may go within the function; `through_calls`: calls leave the register alone. Where it is saved on the stack
+/// (pushed) it is not read. Nothing where it is written first, returned, or where that cannot be told.
+std::optional<RegisterRead> next_read(Modules& modules, std::uint64_t address, isa::General number, bool through_calls);
+
+/// The first instruction of the function around `address` that writes the register and does not restore it; nothing
+/// where none does.
+std::optional<std::uint64_t> first_write(Modules& modules, std::uint64_t address, isa::General number);
+
+/// An instruction of the function around `address` that accesses its stack by 16 bytes and faults where these are not
+/// aligned.
+std::optional<std::uint64_t> aligned_access(Modules& modules, std::uint64_t address);
+
+}  // namespace deeptrace::look

@@ -1,0 +1,19 @@
+// Renderers of `calls`: one sink per form.
+#pragma once
+
+#include <memory>
+
+#include "report/output.h"
+#include "session/calls.h"
+
+namespace deeptrace::report {
+
+/// One row a call, set in by how deep it is: a call that makes no others has its result on the same line, others a line
+/// of their own when they are over. Calls that repeat, and recursion, are folded unless `style` has no limit of width.
+std::unique_ptr<session::CallsSink> calls_text(Output& out, Style style, TakeOutput take_output);
+/// docs/formats/calls.md.
+std::unique_ptr<session::CallsSink> calls_json(Output& out);
+/// One row a call.
+std::unique_ptr<session::CallsSink> calls_csv(Output& out);
+
+}  // namespace deeptrace::report

@@ -1,0 +1,404 @@
+// `calls`: what functions were given and gave back, against what the programs say of themselves, and the rules of the
+// calling convention, each with routines that break it and neighbours that do not.
+#include <gtest/gtest.h>
+
+#include <map>
+#include <nlohmann/json.hpp>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "live_support.h"
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+using Words = std::vector<std::string>;
+
+json traced(const Words& words) {
+  Words all = {"calls", "--format", "json", "--program-output", "/dev/null"};
+  all.insert(all.end(), words.begin(), words.end());
+  const Outcome outcome = deeptrace(all);
+  EXPECT_LE(outcome.status, 1) << outcome.err;
+  json said = json::parse(outcome.out, nullptr, false);
+  EXPECT_FALSE(said.is_discarded()) << outcome.out.substr(0, 500);
+  return said;
+}
+
+/// In the order in which they began.
+std::vector<json> calls_of(const json& said) {
+  std::vector<json> result = said["calls"];
+  std::sort(result.begin(), result.end(), [](const json& a, const json& b) { return a["n"] < b["n"]; });
+  return result;
+}
+
+std::vector<json> calls_of(const json& said, const std::string& function) {
+  std::vector<json> result;
+  for (const json& one : calls_of(said)) {
+    if (one["function"] == function) result.push_back(one);
+  }
+  return result;
+}
+
+/// "main level_sum level_sum", each with its depth before it.
+std::string tree_of(const json& said) {
+  std::string text;
+  for (const json& one : calls_of(said))
+    text += (text.empty() ? "" : " ") + std::to_string(one["depth"].get<int>()) + one["function"].get<std::string>();
+  return text;
+}
+
+std::string number(const json& value) { return value["signed"].get<std::string>(); }
+
+constexpr const char* kRecursive = R"(
+#include <setjmp.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+static jmp_buf place;
+int add(int a, int b) { return a + b; }
+long factorial(long n) { return n < 2 ? 1 : n * factorial(n - 1); }
+void leave(int how) { longjmp(place, how); }
+void through(int how) { leave(how); }
+static int order(const void *a, const void *b) { return *(const int *)a - *(const int *)b; }
+void rise(int signal) { add(signal, 1); }
+const char *name(double level, const char *text, char flag) { return level > 1.5 && flag == 'x' ? text : ""; }
+int main(void) {
+  int values[3] = {3, 1, 2};
+  int (*pointer)(int, int) = add;
+  pointer(-4, 1);
+  factorial(4);
+  if (setjmp(place) == 0) through(7);
+  qsort(values, 3, sizeof *values, order);
+  signal(SIGUSR1, rise);
+  raise(SIGUSR1);
+  return strlen(name(2.5, "flood", 'x'));
+}
+)";
+
+class InBuilds : public testing::TestWithParam<Words> {};
+
+TEST_P(InBuilds, CallsAreThoseOfTheSource) {
+  const TempFolder folder;
+  Words options = GetParam();
+  for (const char* one : {"-g", "-w", "-fno-builtin"}) options.emplace_back(one);
+  const json said = traced({built(folder, "recursive", kRecursive, options)});
+  ASSERT_FALSE(said["calls"].empty());
+  const std::string tree = tree_of(said);
+  EXPECT_NE(tree.find("0main 1add 1factorial 2factorial 3factorial 4factorial"), std::string::npos) << tree;
+  EXPECT_NE(tree.find("1through 2leave 3"), std::string::npos) << tree;
+  EXPECT_NE(tree.find("1qsort 2order 2order"), std::string::npos) << tree;
+  EXPECT_NE(tree.find("2rise 3add"), std::string::npos) << tree;
+
+  const std::vector<json> adds = calls_of(said, "add");
+  ASSERT_EQ(adds.size(), 2);
+  EXPECT_EQ(adds[0]["by"], "pointer");
+  EXPECT_EQ(adds[0]["from"]["line"], 17);
+  EXPECT_EQ(number(adds[0]["arguments"][0]["value"]), "-4");
+  EXPECT_EQ(adds[0]["arguments"][1]["name"], "b");
+  EXPECT_EQ(number(adds[0]["result"]["value"]), "-3");
+  EXPECT_EQ(adds[0]["result"]["where"], "eax");
+  EXPECT_EQ(adds[1]["by"], "call");
+
+  const std::vector<json> factors = calls_of(said, "factorial");
+  ASSERT_EQ(factors.size(), 4);
+  const char* results[] = {"24", "6", "2", "1"};
+  for (std::size_t i = 0; i < 4; ++i) {
+    EXPECT_EQ(number(factors[i]["arguments"][0]["value"]), std::to_string(4 - i));
+    EXPECT_EQ(number(factors[i]["result"]["value"]), results[i]);
+    EXPECT_EQ(factors[i]["parent"], i == 0 ? 1 : factors[i - 1]["n"].get<int>());
+  }
+  for (const char* function : {"through", "leave"}) {
+    const std::vector<json> left = calls_of(said, function);
+    ASSERT_EQ(left.size(), 1);
+    EXPECT_EQ(left[0]["end"], "left") << function;
+    EXPECT_TRUE(left[0]["result"]["value"].is_null());
+  }
+  EXPECT_EQ(calls_of(said, "rise")[0]["by"], "signal");
+  const json named = calls_of(said, "name")[0];
+  EXPECT_EQ(named["arguments"][0]["value"]["text"], "2.5");
+  EXPECT_EQ(named["arguments"][1]["value"]["text"], "flood");
+  EXPECT_EQ(named["result"]["value"]["text"], "flood");
+  const json length = calls_of(said, "strlen")[0];
+  EXPECT_EQ(length["own"], false);
+  EXPECT_EQ(length["arguments"][0]["value"]["text"], "flood");
+  EXPECT_EQ(number(length["result"]["value"]), "5");
+  EXPECT_EQ(said["exit"]["status"], 5);
+}
+
+INSTANTIATE_TEST_SUITE_P(All, InBuilds,
+                         testing::Values(Words{"gcc", "-O0"}, Words{"gcc", "-O0", "-m32"}, Words{"clang", "-O0"},
+                                         Words{"gcc", "-O0", "-static"}, Words{"gcc", "-O0", "-fno-plt"},
+                                         Words{"gcc", "-O0", "-m32", "-fPIE", "-pie"},
+                                         Words{"clang", "-O0", "-fomit-frame-pointer"}));
+
+TEST(Calls, TailCallsExceptionsAndThreadsEndAsTheyDo) {
+  const TempFolder folder;
+  const std::string program = built(folder, "ends", R"(
+#include <stdexcept>
+#include <thread>
+volatile int seen;
+__attribute__((noinline)) int last(int a) { asm volatile(""); return a + seen; }
+__attribute__((noinline)) int middle(int a) { asm volatile(""); return last(a * 2); }
+__attribute__((noinline)) int first(int a) { asm volatile(""); return middle(a + 1); }
+__attribute__((noinline)) void refuse(int level) { if (level > 3) throw std::range_error("high"); }
+__attribute__((noinline)) void deep(int level) { refuse(level); seen = level; }
+__attribute__((noinline)) void work(int number) { seen = last(number); }
+int main() {
+  seen = 0;
+  const int result = first(20) + 0;
+  try { deep(5); } catch (const std::exception &) { seen = last(1); }
+  std::thread one(work, 100);
+  one.join();
+  return result;
+}
+)",
+                                    {"g++", "-g", "-O2", "-pthread"});
+  const json said = traced({program});
+  EXPECT_EQ(said["exit"]["status"], 42);
+  EXPECT_EQ(calls_of(said, "first(int)")[0]["end"], "jumped");
+  EXPECT_EQ(calls_of(said, "middle(int)")[0]["end"], "jumped");
+  EXPECT_EQ(calls_of(said, "middle(int)")[0]["by"], "jump");
+  EXPECT_EQ(calls_of(said, "middle(int)")[0]["depth"], 1);
+  const std::vector<json> last = calls_of(said, "last(int)");
+  ASSERT_EQ(last.size(), 3);
+  EXPECT_EQ(number(last[0]["result"]["value"]), "42");
+  EXPECT_EQ(last[0]["by"], "jump");
+  EXPECT_EQ(calls_of(said, "deep(int)")[0]["end"], "thrown");
+  EXPECT_EQ(calls_of(said, "refuse(int)")[0]["end"], "thrown");
+  EXPECT_EQ(last[1]["depth"], 1) << "after the exception one is in main again";
+  const json worked = calls_of(said, "work(int)")[0];
+  EXPECT_EQ(worked["thread"], 2);
+  EXPECT_EQ(number(worked["arguments"][0]["value"]), "100");
+  EXPECT_EQ(last[2]["thread"], 2);
+}
+
+TEST(Calls, AreShownAsFarAsAskedFor) {
+  const TempFolder folder;
+  const std::string program = built(folder, "asked", kRecursive, {"gcc", "-g", "-w", "-fno-builtin"});
+  EXPECT_EQ(tree_of(traced({"--depth", "1", program})), "0main");
+  EXPECT_EQ(tree_of(traced({"--of", "factorial", "--depth", "2", program})), "0factorial 1factorial");
+  EXPECT_EQ(tree_of(traced({"--of", "qsort", program})), "0qsort 1order 1order 1order");
+  const json counted = traced({"--count", "3", program});
+  EXPECT_EQ(counted["exit"]["stopped"], "count");
+  const json limited = traced({"--limit", "2", program});
+  EXPECT_EQ(calls_of(limited).size(), 2);
+  EXPECT_GT(limited["unlisted"], 10);
+  const Outcome unknown = deeptrace({"calls", "--of", "no_such_function", program});
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_NE(unknown.err.find("no_such_function"), std::string::npos) << unknown.err;
+}
+
+TEST(Calls, InTextRecursionAndRepetitionAreFolded) {
+  const TempFolder folder;
+  const std::string program = built(folder, "folded", R"(
+int same(int a) { return a; }
+int down(int n) { return n == 0 ? 0 : down(n - 1) + 1; }
+int main(void) {
+  int sum = 0;
+  for (int i = 0; i < 50; ++i) sum += same(i);
+  return down(40) + sum * 0;
+}
+)",
+                                    {"gcc", "-g"});
+  const Outcome folded = run({"env", "COLUMNS=120", DEEPTRACE_PROGRAM, "calls", "--uncut", program});
+  EXPECT_NE(folded.out.find("down"), std::string::npos) << folded.err;
+  EXPECT_EQ(folded.out.find("more calls"), std::string::npos) << "--uncut lists all";
+  const json said = traced({program});
+  EXPECT_EQ(calls_of(said, "same").size(), 50);
+  EXPECT_EQ(calls_of(said, "down").size(), 41);
+  EXPECT_EQ(calls_of(said, "down").back()["depth"], 41);
+}
+
+TEST(Calls, OfHandWrittenCodeAreInferred) {
+  const TempFolder folder;
+  write_file(folder / "plain.s", R"(
+        .globl _start
+        .text
+_start: mov $7, %edi
+        mov $-2, %rsi
+        mov $5, %ecx
+        call mix
+        mov $60, %eax
+        xor %edi, %edi
+        syscall
+mix:    lea (%rdi,%rsi), %rax
+        add %rcx, %rax
+        push %rbx
+        xor %ebx, %ebx
+        call inner
+        pop %rbx
+        ret
+inner:  inc %rax
+        ret
+)");
+  const std::string program = folder / "plain";
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", program, folder / "plain.s"}).status, 0);
+  const json said = traced({program});
+  EXPECT_EQ(tree_of(said), "0_start 1mix 2inner");
+  const json mix = calls_of(said, "mix")[0];
+  EXPECT_EQ(mix["inferred"], true);
+  std::map<std::string, std::string> taken;
+  for (const json& one : mix["arguments"]) taken[one["where"]] = number(one["value"]);
+  EXPECT_EQ(taken, (std::map<std::string, std::string>{{"rdi", "7"}, {"rsi", "-2"}, {"rcx", "5"}}));
+  EXPECT_EQ(number(mix["result"]["value"]), "11");
+  EXPECT_EQ(calls_of(said, "inner")[0]["arguments"][0]["where"], "rax");
+  EXPECT_EQ(calls_of(said, "_start")[0]["by"], "start");
+  EXPECT_EQ(calls_of(said, "_start")[0]["end"], "unfinished");
+}
+
+TEST(Calls, ADeepRecursionIsBounded) {
+  const TempFolder folder;
+  const std::string program = built(folder, "deep", R"(
+#include <sys/resource.h>
+#include <unistd.h>
+long down(long n) { return n == 0 ? 0 : down(n - 1) + 1; }
+int main(int count, char **words) {
+  struct rlimit large = {1UL << 30, RLIM_INFINITY};
+  if (count > 1) return down(30000) == 30000 ? 3 : 4;
+  setrlimit(RLIMIT_STACK, &large);
+  execl("/proc/self/exe", "deep", "again", (char *)0);
+}
+)",
+                                    {"gcc", "-g"});
+  const json said = traced({"--of", "down", program});
+  EXPECT_EQ(said["exit"]["status"], 3);
+  EXPECT_EQ(said["rows"], 10000);
+  EXPECT_EQ(said["too_deep"], 20001);
+}
+
+// ---- the rules
+// ----------------------------------------------------------------------------------------------------------
+
+/// Kinds of findings, wrong ones with an exclamation mark.
+std::set<std::string> found(const json& said) {
+  std::set<std::string> result;
+  for (const json& one : said["findings"])
+    result.insert(one["kind"].get<std::string>() + (one["text"].get<std::string>().empty() ? "?"
+                                                    : one.value("note", false)             ? ""
+                                                                                           : "!"));
+  return result;
+}
+
+std::set<std::string> checked(const std::string& assembly, const char* main, const Words& compiler = {"gcc"}) {
+  const TempFolder folder;
+  write_file(folder / "routines.s", assembly);
+  write_file(folder / "main.c", main);
+  const std::string program = folder / "program";
+  Words words = compiler;
+  for (const char* one : {"-g", "-w", "-o"}) words.emplace_back(one);
+  words.insert(words.end(), {program, folder / "main.c", folder / "routines.s"});
+  EXPECT_EQ(run(words).status, 0);
+  return found(traced({"--check", program}));
+}
+
+using Found = std::set<std::string>;
+
+TEST(CallRules, KeptRegistersAreGivenBack) {
+  const char* main = "long outer(long); int main(void) { return outer(3); }";
+  const auto routines = [](const std::string& inner, const std::string& after) {
+    return ".globl outer\n.type outer, @function\nouter: push %rbx\nmov %rdi, %rbx\ncall inner\n" + after +
+           "pop %rbx\nret\n.type inner, @function\ninner: " + inner;
+  };
+  const std::string reads = "add %rbx, %rax\n", ignores = "mov $1, %ebx\nadd %rbx, %rax\n";
+  EXPECT_EQ(checked(routines("mov $5, %ebx\nmov %rbx, %rax\nret\n", reads), main), Found{"kept_register_changed!"});
+  EXPECT_EQ(checked(routines("xor %ebx, %ebx\nlea 1(%rbx), %rax\nret\n", reads), main),
+            Found{"kept_register_changed!"});
+  EXPECT_EQ(checked(routines("mov $5, %ebx\nmov %rbx, %rax\nret\n", ignores), main), Found{"kept_register_changed"});
+  EXPECT_EQ(checked(routines("push %rbx\nmov $5, %ebx\nmov %rbx, %rax\npop %rbx\nret\n", reads), main), Found{});
+  EXPECT_EQ(checked(routines("mov %rbx, %rcx\nmov $5, %ebx\nmov %rbx, %rax\nmov %rcx, %rbx\nret\n", reads), main),
+            Found{});
+}
+
+TEST(CallRules, TheStackIsAlignedAtCalls) {
+  const char* main = "long outer(long); void careless(void) {} int main(void) { return outer(3); }";
+  const auto routines = [](const std::string& before, const std::string& after, const std::string& inner) {
+    return ".globl outer\n.type outer, @function\nouter: " + before + "call inner\n" + after +
+           "ret\n.type inner, @function\ninner: " + inner + "ret\n";
+  };
+  const std::string stores = "sub $24, %rsp\nmovaps %xmm0, (%rsp)\nadd $24, %rsp\n", plain = "mov %rdi, %rax\n";
+  EXPECT_EQ(checked(routines("", "", plain), main), Found{"stack_misaligned"});
+  EXPECT_EQ(checked(routines("", "", stores), main), Found{"stack_misaligned!"});
+  EXPECT_EQ(checked(routines("push %rax\npush %rax\n", "add $16, %rsp\n", plain), main), Found{"stack_misaligned"});
+  EXPECT_EQ(checked(routines("push %rax\n", "add $8, %rsp\n", stores), main), Found{});
+  EXPECT_EQ(checked(routines("sub $24, %rsp\n", "add $24, %rsp\n", plain), main), Found{});
+}
+
+TEST(CallRules, ResultsAreReadAsWideAsTheyAre) {
+  const char* main =
+      "short low = -6; short level(void) { return low; } int number(void) { return -6; } unsigned char small(int a) { "
+      "return a; } "
+      "short high(void) { return 6; } long outer(void); int main(void) { return outer() != 0; }";
+  const auto routines = [](const std::string& function, const std::string& after) {
+    return ".globl outer\n.type outer, @function\nouter: sub $8, %rsp\nmov $0x1fe, %edi\ncall " + function + "\n" +
+           after + "add $8, %rsp\nret\n";
+  };
+  EXPECT_EQ(checked(routines("level", "add %eax, %edi\n"), main), Found{"result_read_too_wide!"});
+  EXPECT_EQ(checked(routines("level", "movslq %eax, %rdx\n"), main), Found{"result_read_too_wide!"});
+  EXPECT_EQ(checked(routines("number", "add %rax, %rdi\n"), main), Found{"result_read_too_wide!"});
+  EXPECT_EQ(checked(routines("level", "movswl %ax, %edi\n"), main), Found{});
+  EXPECT_EQ(checked(routines("level", "cwtl\nadd %eax, %edi\n"), main), Found{});
+  EXPECT_EQ(checked(routines("number", "add %eax, %edi\n"), main), Found{});
+  EXPECT_EQ(checked(routines("high", "add %eax, %edi\n"), main), Found{}) << "what is read is the same";
+  EXPECT_EQ(checked(routines("small", "movzbl %al, %edi\n"), main), Found{});
+}
+
+TEST(CallRules, DirectionFlagAndStackPointerAreAsBefore) {
+  const char* main = "void outer(void); int main(void) { outer(); return 0; }";
+  const auto routine = [](const std::string& code) {
+    return ".globl outer\n.type outer, @function\nouter: " + code + "\n";
+  };
+  EXPECT_EQ(checked(routine("std\nret"), main), Found{"direction_flag_set!"});
+  EXPECT_EQ(checked(routine("pushf\nstd\npopf\nret"), main), Found{});
+  EXPECT_EQ(checked(routine("std\ncld\nret"), main), Found{});
+  // With nothing on the stack that main -O0 would miss.
+  const char* two = "void outer(void); int main(void) { outer(); outer(); return 0; }";
+  EXPECT_EQ(checked(routine("nop\nret $8"), two).count("stack_not_restored!"), 1);
+  EXPECT_EQ(checked(routine("ret $16"), two).count("stack_not_restored!"), 1);
+  EXPECT_EQ(checked(routine("push %rax\npop %rcx\nret"), two), Found{});
+}
+
+TEST(CallRules, VariadicCallsCountTheirVectorRegisters) {
+  const char* main =
+      "double level = 2.5; char format[] = \"%f\", text[20]; void outer(void); "
+      "int main(void) { outer(); return 0; }";
+  const auto routine = [](const std::string& count) {
+    return ".globl outer\n.type outer, @function\nouter: sub $8, %rsp\nmovsd level(%rip), %xmm0\n"
+           "lea text(%rip), %rdi\nlea format(%rip), %rsi\n" +
+           count + "\ncall sprintf@PLT\nadd $8, %rsp\nret\n";
+  };
+  EXPECT_EQ(checked(routine("xor %eax, %eax"), main), Found{"variadic_count!"});
+  EXPECT_EQ(checked(routine("mov $0x300, %eax"), main), Found{"variadic_count!"});
+  EXPECT_EQ(checked(routine("mov $1, %eax"), main), Found{});
+  EXPECT_EQ(checked(routine("mov $8, %eax"), main), Found{});
+}
+
+TEST(CallRules, CompiledProgramsKeepThem) {
+  for (const Words& build : {Words{"gcc", "-O0"}, Words{"gcc", "-O2"}, Words{"clang", "-O2"},
+                             Words{"gcc", "-m32", "-O1"}, Words{"gcc", "-m32", "-O2", "-fomit-frame-pointer"}}) {
+    const TempFolder folder;
+    Words options = build;
+    for (const char* one : {"-g", "-w"}) options.emplace_back(one);
+    const json said = traced({"--check", built(folder, "lawful", kRecursive, options)});
+    EXPECT_TRUE(said["findings"].empty()) << said["findings"];
+  }
+}
+
+TEST(CallRules, ThePlantedMistakesAreFoundOnTheirLines) {
+  const auto finding = [](const char* mistake) {
+    const json said = traced({"--check", demo("ebb"), mistake});
+    return said["findings"].empty() ? json::object() : said["findings"][0];
+  };
+  EXPECT_EQ(finding("kept")["kind"], "kept_register_changed");
+  EXPECT_EQ(finding("kept")["line"], 19);
+  EXPECT_EQ(finding("narrow")["kind"], "result_read_too_wide");
+  EXPECT_EQ(finding("narrow")["line"], 74);
+  EXPECT_EQ(finding("align")["kind"], "stack_misaligned");
+  EXPECT_EQ(finding("align")["line"], 144);
+  EXPECT_TRUE(finding("none").empty());
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
