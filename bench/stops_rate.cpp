@@ -7,7 +7,7 @@
 //   a hit of a data stop: wanted 0.9
 //   calls of two functions as `calls` has them, against stop bytes where they begin and return: wanted 0.8
 //
-// usage: stops_rate PROGRAM (stop_loop)
+// usage: stops_rate PROGRAM (stop_loop) [WORD]: comparisons whose names have the word
 #include <sched.h>
 #include <sys/personality.h>
 #include <sys/ptrace.h>
@@ -25,6 +25,7 @@
 #include <initializer_list>
 #include <map>
 #include <string>
+#include <string_view>
 
 #include "control/control.h"
 #include "session/calls.h"
@@ -182,6 +183,10 @@ void compare(const char* name, Theirs theirs, Ours mine) {
 int main(int argc, char** argv) {
   if (argc < 2) return 2;
   const char* program = argv[1];
+  const std::string_view only = argc > 2 ? argv[2] : "";
+  const auto ask = [&](const char* name, auto theirs, auto mine) {
+    if (std::string_view(name).find(only) != std::string_view::npos) compare(name, theirs, mine);
+  };
   deeptrace::control::ControlOptions options;
   options.launch.program = program;
   auto control = Control::start(options);
@@ -200,25 +205,25 @@ int main(int argc, char** argv) {
     for (int i = 0; i < processors; ++i) CPU_SET(i, &set);
     ::sched_setaffinity(0, sizeof set, &set);
     std::printf("pinned to %d processor%s\n", processors, processors == 1 ? "" : "s");
-    compare(
+    ask(
         "a condition on a register that does not hold", [&] { return bare_stops(program, mark); },
         [&] { return ours(program, "at mark+0 when rdi == 0x7fffffff", false); });
-    compare(
+    ask(
         "a condition on a variable that does not hold", [&] { return bare_stops(program, mark); },
         [&] { return ours(program, "at mark+0 when marks == -5", false); });
-    compare(
+    ask(
         "the same at an instruction for the processor", [&] { return bare_stops(program, spread); },
         [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false); });
-    compare(
+    ask(
         "the same with a stop byte and a step", [&] { return bare_stops(program, spread); },
         [&] { return ours(program, "at spread+0 when rdi == 0x7fffffffffff", false, true); });
-    compare(
+    ask(
         "calls, with their arguments and results",
         [&] {
           return bare_calls(program, {mark, spread});
         },
         [&] { return our_calls(program); });
-    compare(
+    ask(
         "a hit of a data stop", [&] { return bare_watch(program, marks); },
         [&] { return ours(program, "on write marks", true); });
   }

@@ -10,7 +10,7 @@ import sys
 deeptrace, demo, source = map(os.path.abspath, sys.argv[1:4])
 
 COMMANDS = {
-    "survey": ["survey tidelog tidelog-O2 gauge32"],
+    "survey": ["survey tidelog tidelog-O2 gauge32", "survey --check ebb"],
     "listing": ["listing tidelog", "listing --meaning tidelog level_sum", "listing --all gauge32"],
     "lines": ["lines tidelog", "lines tidelog-O2 levels.c:31", "lines tidelog --at {level_sum}"],
     "data": ["data tidelog", "data buoy", "data sluice"],
@@ -18,7 +18,8 @@ COMMANDS = {
     "compare": ["compare tidelog tidelog-O2", "compare tidelog tidelog-O2 level_sum"],
     "explain": ["explain mov", "explain bytes 0f af c1", "explain flags 0x246", "explain register ah",
                 "explain jle", "explain syscall fcntl", "explain fstat", "explain EFAULT", "explain signal 11",
-                "explain constant O_CREAT", "explain convention microsoft-64"],
+                "explain constant O_CREAT", "explain convention microsoft-64",
+                "explain passing long|f(const|char|*text,struct|{{long|a;double|b;}}|pair,...)"],
     "hits": ["hits --at levels.c:34 --keep sum,i tidelog readings.txt",
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],
     "steps": ["steps --from level_sum tidelog readings.txt", "steps --count 300 beacon",
@@ -61,7 +62,8 @@ def main():
         described = set(re.findall(r"[A-Za-z_]\w*", " ".join(re.findall(r"`([^`]*)`", text))))
         found = set()
         for line in lines:
-            words = line.format(level_sum=address_of("level_sum") if "{" in line else "").split()
+            words = line.format(level_sum=address_of("level_sum") if "{level" in line else "").split()
+            words = [word.replace("|", " ") for word in words]
             options = ["--format", "json"] + (["--program-output", "/dev/null"] if command in RUNNING else [])
             done = subprocess.run([deeptrace, words[0], *options, *words[1:]], cwd=demo, capture_output=True, text=True,
                                   check=False)

@@ -79,6 +79,7 @@ std::vector<Case> cases(const TempFolder& folder) {
               steps = {"--from", "level_sum", "--count", "5", tidelog, readings}, planned = {plan, tidelog, readings};
   std::vector<Case> result = {
       {"survey", {"--all"}, {tidelog}, "16, 16 own"},
+      {"survey", {"--check"}, {tidelog}, "own functions keep the rules of the calling convention"},
       {"survey", {"--own", "/nowhere"}, {tidelog}, "functions                    16, 0 own"},
       {"survey", {"--mangled"}, {station}, "_ZN4tide6report"},
       {"listing", {"--all"}, {tidelog}, "PLT stub of puts"},
@@ -119,6 +120,7 @@ std::vector<Case> cases(const TempFolder& folder) {
        {"--later"},
        {"--at", "levels.c:34", "--at", "nothing", tidelog, readings},
        "no library that was loaded"},
+      {"explain", {"--convention", "microsoft-64"}, {"passing", "int f(int a)"}, "ecx"},
       {"hits", {"--on-write", "station_number"}, {"--at", "level_sum", tidelog, readings}, "on write station_number"},
       {"hits", {"--on-access", "station_number"}, hits, "on access station_number"},
       {"hits", {"--on-change", "log.0.count"}, {"--at", "main", tidelog, readings}, "log.0.count (4 bytes"},

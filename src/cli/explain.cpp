@@ -1,6 +1,7 @@
 #include "report/explain.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <iterator>
 
 #include "cli/command.h"
@@ -13,7 +14,8 @@ constexpr std::string_view kForms[] = {"text", "json"};
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace explain", std::string(command.answers));
   options.add_options("Explain")("bits", "of bytes and numbers of system calls: 64 or 32",
-                                 cxxopts::value<std::string>()->default_value("64"), "BITS");
+                                 cxxopts::value<std::string>()->default_value("64"), "BITS")(
+      "convention", "of a declaration: how the function is called", cxxopts::value<std::string>(), "NAME");
   add_syntax_option(options);
   add_result_options(options);
   // Negative numbers (a call's result) are no options.
@@ -46,6 +48,12 @@ int run(const Command& command, std::vector<std::string> words) {
       message += " " + std::string(one.name) + " " + std::string(one.takes) + ",";
     return report_error({Fault::usage, message + " or a word"});
   }
+  if (parsed.options.count("convention") != 0) request.convention = parsed.options["convention"].as<std::string>();
+  std::error_code missing;
+  if (request.kind == "passing" && rest.size() == 2 && std::filesystem::is_regular_file(rest.front(), missing)) {
+    request.file = rest.front();
+    rest.erase(rest.begin());
+  }
   // The digits of bytes may be given apart.
   for (const std::string& word : rest) request.word += (request.word.empty() ? "" : " ") + word;
   const Result<study::Explanation> explanation = study::explain(request);
@@ -64,9 +72,10 @@ int run(const Command& command, std::vector<std::string> words) {
 
 }  // namespace
 
-const Command kExplain = {"explain",
-                          "[OPTIONS] [bytes|instruction|flags|register|prefix|syscall|error|signal|constant] WORD...",
-                          "what bytes, an instruction, a register, a system call, an error or a constant mean",
-                          "deeptrace explain bytes 48f77df8", run};
+const Command kExplain = {
+    "explain",
+    "[OPTIONS] [bytes|instruction|flags|register|prefix|syscall|error|signal|constant|convention|passing] WORD...",
+    "what bytes, an instruction, a register, a system call, an error or a constant mean",
+    "deeptrace explain bytes 48f77df8", run};
 
 }  // namespace deeptrace::cli

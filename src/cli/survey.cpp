@@ -1,5 +1,7 @@
 #include "report/survey.h"
 
+#include <algorithm>
+
 #include "binary/archive.h"
 #include "cli/command.h"
 #include "report/figures.h"
@@ -27,6 +29,7 @@ std::vector<std::string> with_members(const std::vector<std::string>& paths) {
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace survey", std::string(command.answers));
+  options.add_options("Check")("check", "own functions that break rules of the calling convention, by their code");
   add_code_options(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);
@@ -43,6 +46,7 @@ int run(const Command& command, std::vector<std::string> words) {
     if (!opened) return report_error(opened.error());
     programs.push_back(std::make_unique<program::Program>(std::move(*opened)));
     files.push_back(study::survey(*programs.back()));
+    if (parsed.options.count("check") != 0) files.back().checked = study::check_conventions(*programs.back());
   }
   if (files.empty()) return report_error({Fault::input, parsed.rest.front() + ": an archive without members"});
   Result<Results> results = Results::open(command, parsed.options, kForms, kFigures);
@@ -60,7 +64,10 @@ int run(const Command& command, std::vector<std::string> words) {
       report::survey_text(*to.out, to.style, files);
     }
   }
-  return results->close(kFine);
+  const bool wrong = std::ranges::any_of(files, [](const study::Survey& one) {
+    return one.checked && std::ranges::any_of(*one.checked, [](const auto& finding) { return !finding.note; });
+  });
+  return results->close(wrong ? kNegative : kFine);
 }
 
 }  // namespace

@@ -76,13 +76,18 @@ std::string end_words(const Style& style, const CallRow& row) {
   return passed_words(style, *row.result) + (row.result_where.empty() ? "" : " in " + row.result_where);
 }
 
+constexpr unsigned kFrom = 22;  ///< columns of where calls are made
+
 /// Where it is called.
 std::string from_words(const Style& style, const CallRow& row) {
   if (row.by == By::signal) return "a signal";
   const look::Where& where = row.from->where;
-  if (where.line != 0) return fmt::format("{}:{}", printable(base_name(where.file)), where.line);
-  if (!where.place.empty()) return shown_name(style, where.place);
-  return row.from->address != 0 ? hex(row.from->address) : "start";
+  std::string text = row.from->address != 0 ? hex(row.from->address) : "start";
+  if (!where.place.empty()) text = shown_name(style, where.place);
+  if (where.line != 0) text = fmt::format("{}:{}", printable(base_name(where.file)), where.line);
+  if (style.width == 0 || columns_of(text) <= kFrom) return text;
+  const std::string_view mark = style.utf8 ? "…" : "..";
+  return text.substr(0, bytes_within(text, kFrom - columns_of(mark))) + std::string(mark);
 }
 
 class Text final : public session::CallsSink {

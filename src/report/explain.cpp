@@ -5,6 +5,7 @@
 #include <set>
 
 #include "report/explain_convention.h"
+#include "report/explain_passing.h"
 #include "report/explain_system.h"
 #include "report/json.h"
 
@@ -157,6 +158,10 @@ class Json {
       json_.key("convention");
       explain_convention_json(json_, *e.convention);
     }
+    if (e.passing) {
+      json_.key("passing");
+      explain_passing_json(json_, *e.passing);
+    }
     explain_system_json(json_, e);
     json_.close_all();
   }
@@ -304,6 +309,7 @@ void explain_text(Output& out, Style style, const Explanation& explanation) {
     first = false;
     explain_convention_text(out, style, *explanation.convention);
   }
+  if (explanation.passing) explain_passing_text(out, style, *explanation.passing);
   explain_system_text(out, style, explanation, first);
 }
 

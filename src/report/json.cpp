@@ -27,10 +27,18 @@ void JsonWriter::open(char opening, char closing) {
 /// byte's value, so that the document stays valid whatever a binary's names hold.
 void add_json_string(std::string& to, std::string_view text) {
   to += '"';
+  const auto is_ordinary = [](char c) {
+    const auto byte = static_cast<std::uint8_t>(c);
+    return byte >= 0x20 && byte < 0x7f && byte != '"' && byte != '\\';
+  };
   for (std::size_t i = 0; i < text.size(); ++i) {
+    std::size_t end = i;
+    while (end < text.size() && is_ordinary(text[end])) ++end;
+    to.append(text, i, end - i);
+    if (end == text.size()) break;
+    i = end;
     const auto byte = static_cast<std::uint8_t>(text[i]);
-    const bool plain = byte >= 0x20 && byte < 0x7f && byte != '"' && byte != '\\';
-    const std::size_t length = plain ? 1 : byte >= 0x80 ? utf8_sequence(text, i) : 0;
+    const std::size_t length = byte >= 0x80 ? utf8_sequence(text, i) : 0;
     if (length != 0) {
       to += text.substr(i, length);
       i += length - 1;

@@ -6,6 +6,7 @@
 
 #include "abi/signal_names.h"
 #include "report/columns.h"
+#include "report/convention_findings.h"
 #include "report/file_words.h"
 #include "report/names.h"
 
@@ -459,6 +460,7 @@ void file_json(JsonWriter& json, const Survey& s) {
     json.end();
   }
   json.end();
+  if (s.checked) convention_findings_json(json, *s.checked);
   json.end();
 }
 
@@ -467,8 +469,12 @@ void file_json(JsonWriter& json, const Survey& s) {
 void survey_text(Output& out, const Style& style, std::span<const Survey> files) {
   Text text(out, style);
   constexpr std::size_t kMostColumns = 5;
-  if (files.size() == 1) return text.one(files[0]);
-  files.size() <= kMostColumns ? text.several(files) : text.many(files);
+  if (files.size() == 1) {
+    text.one(files[0]);
+  } else {
+    files.size() <= kMostColumns ? text.several(files) : text.many(files);
+  }
+  for (const Survey& one : files) convention_findings_text(out, style, one, files.size() > 1);
 }
 
 void survey_json(Output& out, std::span<const Survey> files) {

@@ -109,6 +109,8 @@ class Types {
   std::uint64_t alignment(TypeId id, std::uint64_t word);
   /// A type that no entry describes: a pointer of `size` bytes to another.
   TypeId pointer_to(TypeId target, std::uint64_t size);
+  /// Any type that no entry describes, as it is given.
+  TypeId add_made(Type type);
   /// A number that no entry describes.
   TypeId base_type(std::string name, std::uint64_t size, Encoding encoding);
   /// What an array's index leads to: of several dimensions an array of the rest.
@@ -145,7 +147,6 @@ class Types {
   };
   void load(Slot& slot);
   std::optional<Placed> placed_member(TypeId id, std::string_view name, int depth);
-  TypeId add_made(Type type);
   void add_members(const Entry& entry, Type& type);
   bool needs_code_to_copy(const Entry& owner, const Entry& child);
   void add_member(const Entry& entry, Type& type);

@@ -71,6 +71,9 @@ class FrameView final : public state::StateView {
   [[nodiscard]] std::optional<state::ExtendedSet> extended() const override {
     return frame_.how == Frame::How::innermost ? thread_.extended() : std::nullopt;
   }
+  [[nodiscard]] std::optional<state::ExtendedSet> legacy() const override {
+    return frame_.how == Frame::How::innermost ? thread_.legacy() : std::nullopt;
+  }
   void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
     thread_.read_memory(requests, provenance);
   }

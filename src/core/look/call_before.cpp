@@ -17,6 +17,18 @@ std::optional<PlacedCall> call_before(Modules& modules, std::uint64_t return_add
   return PlacedCall{start + module->bias, one};
 }
 
+std::optional<PlacedCall> likely_call_before(Modules& modules, std::uint64_t return_address) {
+  for (const std::uint64_t length : {5, 2, 3, 6, 7, 4, 8}) {
+    const std::uint64_t address = return_address - length;
+    const Module* module = modules.at(address);
+    if (module == nullptr) continue;
+    const isa::Instruction call =
+        isa::decode(module->program->elf().bytes_at(address - module->bias), module->program->mode());
+    if (call && call.length == length && isa::flow_of(call) == isa::ControlFlow::call) return PlacedCall{address, call};
+  }
+  return std::nullopt;
+}
+
 std::optional<std::uint64_t> flow_target(const isa::Instruction& instruction, const state::StateView& view) {
   std::uint64_t target = 0;
   if (isa::direct_target(instruction, view.registers()[state::Reg::rip], target)) return target;

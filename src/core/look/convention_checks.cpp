@@ -56,10 +56,14 @@ KeptRegisters kept_registers(const state::StateView& view) {
 
 std::string ConventionChecks::at_line(std::uint64_t address) { return modules_.located_name(address); }
 
-const std::optional<RegisterRead>& ConventionChecks::reader(std::uint64_t back, isa::General number,
-                                                            bool through_calls) {
+const std::optional<program::RegisterRead>& ConventionChecks::reader(std::uint64_t back, isa::General number,
+                                                                     bool through_calls) {
   const auto [place, added] = readers_.try_emplace({back, number});
-  if (added) place->second = next_read(modules_, back, number, through_calls);
+  if (!added) return place->second;
+  const Module* module = modules_.at(back);
+  if (module == nullptr) return place->second;
+  place->second = program::next_read(*module->program, back - module->bias, number, through_calls);
+  if (place->second) place->second->address += module->bias;
   return place->second;
 }
 
@@ -72,6 +76,15 @@ void ConventionChecks::add(std::vector<Finding>& found, const CheckedCall& call,
   finding.file = file;
   finding.line = line;
   found.push_back(std::move(finding));
+}
+
+/// What is found in a module's file, as an address of the process.
+template <class Find>
+std::optional<std::uint64_t> ConventionChecks::in_process(std::uint64_t address, const Find& find) {
+  const Module* module = modules_.at(address);
+  if (module == nullptr) return std::nullopt;
+  const std::optional<std::uint64_t> found = find(*module->program, address - module->bias);
+  return found ? std::optional(*found + module->bias) : std::nullopt;
 }
 
 /// False where that is not known.
@@ -97,7 +110,7 @@ std::vector<Finding> ConventionChecks::at_call(const state::StateView& view, con
 void ConventionChecks::alignment(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found) {
   const std::uint64_t off = call.arguments % kAlignment;
   if (off == 0) return;
-  const auto relies = call.own ? aligned_access(modules_, call.address) : std::nullopt;
+  const auto relies = call.own ? in_process(call.address, program::aligned_access) : std::nullopt;
   // Hand-written 32-bit programs hardly ever keep it, and hardly ever need it.
   if (view.mode() == isa::Mode::bits32 && !relies) return;
   // A compiler that knows both leaves it out where nothing needs it.
@@ -161,7 +174,9 @@ void ConventionChecks::kept(const state::StateView& view, const CheckedCall& cal
     Finding finding = of_kind("kept_register_changed", !relies);
     finding.text = joined({name, " is not given back by ", call.function, ": it was ", both(before[number], bits),
                            ", and is ", both(now, bits), " after the return"});
-    const auto writer = first_write(modules_, call.address, static_cast<isa::General>(number));
+    const auto writer = in_process(call.address, [&](const program::Program& program, std::uint64_t address) {
+      return program::first_write(program, address, static_cast<isa::General>(number));
+    });
     finding.evidence.push_back(writer ? joined({"written at ", at_line(*writer)})
                                       : "a function that it calls does not give it back");
     if (relies) finding.evidence.push_back(joined({"the caller reads it at ", at_line(relies->address)}));

@@ -19,8 +19,8 @@
 
 #include "look/argument.h"
 #include "look/modules.h"
-#include "look/register_read.h"
 #include "look/signature.h"
+#include "program/register_read.h"
 #include "state/view.h"
 
 namespace deeptrace::look {
@@ -64,11 +64,14 @@ class ConventionChecks {
   void width(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found);
   void add(std::vector<Finding>& found, const CheckedCall& call, Finding finding, std::uint64_t at);
   bool is_hand_written(std::uint64_t address);
+  template <class Find>
+  std::optional<std::uint64_t> in_process(std::uint64_t address, const Find& find);
   [[nodiscard]] std::string at_line(std::uint64_t address);
-  const std::optional<RegisterRead>& reader(std::uint64_t back, isa::General number, bool through_calls);
+  const std::optional<program::RegisterRead>& reader(std::uint64_t back, isa::General number, bool through_calls);
 
   Modules& modules_;
-  std::map<std::pair<std::uint64_t, unsigned>, std::optional<RegisterRead>> readers_;  ///< by place and register
+  std::map<std::pair<std::uint64_t, unsigned>, std::optional<program::RegisterRead>>
+      readers_;                                                            ///< by place and register
   std::set<std::tuple<std::string, std::uint64_t, std::uint64_t>> given_;  ///< kind with register, function, call
 };
 

@@ -72,16 +72,32 @@ class Reader {
       const FlowBlocks::Code& code = blocks_.code()[i];
       if (!code.instruction) continue;
       const isa::Operands operands = isa::operands_of(code.instruction);
-      const state::GeneralUse use = state::general_use(isa::effects_of(code.instruction, operands));
+      const Use use = use_of(code.instruction, operands);
       const bool saves = isa::operation_of(isa::row_of(code.instruction)).meaning == isa::meaning::push;
       if (note && !state::clears(code.instruction, operands)) {
-        read_ |= use.needed & ~written & ~(saves ? unsigned{machine_.kept} : 0U);
+        read_ |= use.read & ~written & ~(saves ? unsigned{machine_.kept} : 0U);
         note_words(code, operands);
       }
       written |= use.written;
       if (isa::flow_of(code.instruction) == isa::ControlFlow::call) written |= machine_.changed_by_call();
     }
     return written;
+  }
+
+  struct Use {
+    std::uint32_t read = 0, written = 0;  ///< bits by general register
+  };
+  /// What a write leaves of a register is not read.
+  static Use use_of(const isa::Instruction& instruction, const isa::Operands& operands) {
+    const isa::Effects effects = isa::effects_of(instruction, operands);
+    Use use;
+    for (std::size_t i = 0; i < effects.register_count; ++i) {
+      const isa::RegisterEffect& one = effects.registers[i];
+      if (one.part.file != isa::RegisterFile::general) continue;
+      if (isa::reads(one.access)) use.read |= 1U << one.part.index;
+      if (isa::writes(one.access)) use.written |= 1U << one.part.index;
+    }
+    return use;
   }
 
   /// Words above the return address that an instruction reads. With registers for arguments nothing tells them from

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "abi/described_function.h"
 #include "base/number.h"
 #include "isa/effects.h"
 #include "isa/text.h"
@@ -75,7 +76,7 @@ Result<Datum> Scope::argument(std::uint64_t number) {
 /// Some compilers leave out parameters that have no place of their own. What comes after them is not known then.
 bool Scope::knows_parameters() const {
   const program::Function* function = module_->program->function_at(inside_);
-  const auto named = function != nullptr ? parameters_in(function->name.str()) : std::nullopt;
+  const auto named = function != nullptr ? abi::parameters_in(function->name.str()) : std::nullopt;
   const std::vector<const LocalVariable*> parameters = this->parameters();
   const auto made = std::ranges::count(parameters, std::string("this"), &LocalVariable::name);
   return !named || parameters.empty() || parameters.size() == *named + static_cast<std::size_t>(made);

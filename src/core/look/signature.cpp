@@ -1,7 +1,6 @@
 #include "look/signature.h"
 
-#include <algorithm>
-
+#include "abi/described_function.h"
 #include "base/number.h"
 #include "isa/text.h"
 #include "look/passed_value.h"
@@ -39,28 +38,15 @@ TypeId type_of(debuginfo::Types& home, unsigned word, Prototype::Number number, 
 /// True where the debug information has the function.
 bool describe(const Module& module, std::uint64_t in_file, Signature& result) {
   ModuleDebug& debug = Modules::debug(module);
-  const auto* locals = debug.locals.at(in_file);
-  if (locals == nullptr) return false;
-  const auto* described = debug.scopes.function_at(in_file);
-  if (program::is_assembly(*module.program, in_file)) return false;
+  const auto described = abi::described_function(*module.program, debug.types, debug.scopes, debug.locals, in_file);
+  if (!described) return false;
   result.types = &debug.types;
   result.known = true;
-  if (described != nullptr) {
-    result.compiler = abi::compiler_of(described->unit->producer);
-    if (const auto entry = module.program->debug().read({described->unit, described->entry}))
-      result.result = debug.types.of(*entry);
-  }
-  for (const debuginfo::LocalVariable& variable : locals->scopes.front().variables) {
-    if (!variable.parameter) continue;
-    const auto entry = module.program->debug().read(variable.type);
-    const TypeId id = entry ? debug.types.of(*entry) : debuginfo::kVoid;
-    result.parameters.push_back({variable.name, debug.types.name(id), id, Prototype::Use::none, {}});
-  }
-  const program::Function* function = module.program->function_at(in_file);
-  const auto named = function != nullptr ? parameters_in(function->name.str()) : std::nullopt;
-  const auto made = std::ranges::count(result.parameters, std::string("this"), &Parameter::name);
-  result.complete =
-      !named || result.parameters.empty() || result.parameters.size() == *named + static_cast<std::size_t>(made);
+  result.compiler = described->compiler;
+  result.result = described->result;
+  result.complete = described->complete;
+  for (const auto& one : described->parameters)
+    result.parameters.push_back({one.name, debug.types.name(one.type), one.type, Prototype::Use::none, {}});
   return true;
 }
 
@@ -198,23 +184,6 @@ class Reader {
 };
 
 }  // namespace
-
-std::optional<std::size_t> parameters_in(std::string_view name) {
-  const std::size_t end = name.rfind(')');
-  if (end == std::string_view::npos) return std::nullopt;
-  int depth = 0;
-  std::size_t count = 0;
-  for (std::size_t i = end + 1; i-- > 0;) {
-    const char c = name[i];
-    if (c == ')' || c == '>' || c == ']' || c == '}') ++depth;
-    if (c == ',' && depth == 1) ++count;
-    if (c != '(' && c != '<' && c != '[' && c != '{') continue;
-    if (--depth != 0) continue;
-    const std::string_view inner = name.substr(i + 1, end - i - 1);
-    return inner.empty() || inner == "void" ? 0 : count + 1;
-  }
-  return std::nullopt;
-}
 
 void Signature::lay_out() {
   std::vector<TypeId> ids;

@@ -42,9 +42,6 @@ struct Signature {
   void lay_out();
 };
 
-/// Parameters that a function has by its name, as C++ writes it: "put(int, Box<int, 3>) const" has two. Nothing for
-/// other names.
-std::optional<std::size_t> parameters_in(std::string_view name);
 /// Why nothing is known where debug information lacks some of them.
 inline constexpr std::string_view kPartlyDescribed =
     "the compiler describes only some of the parameters; look at the registers";

@@ -163,6 +163,11 @@ isa::Mode ThreadView::mode() const { return state::mode_of(registers()); }
 const state::RegisterSet& ThreadView::registers() const { return process_.fetch(*process_.find(thread_)); }
 std::uint32_t ThreadView::known_registers() const { return ~process_.find(thread_)->lost; }
 std::optional<state::ExtendedSet> ThreadView::extended() const { return extended_of(thread_); }
+std::optional<state::ExtendedSet> ThreadView::legacy() const {
+  state::ExtendedSet set;
+  set.vector_count = mode() == isa::Mode::bits32 ? 8 : 16;
+  return refresh_legacy(thread_, set) ? std::optional(set) : std::nullopt;
+}
 void ThreadView::read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const {
   process_.memory().read(requests, provenance);
 }

@@ -90,6 +90,7 @@ class ThreadView final : public state::StateView {
   [[nodiscard]] std::uint32_t known_registers() const override;
   [[nodiscard]] std::string_view why_unknown() const override { return "the processor overwrites it at a system call"; }
   [[nodiscard]] std::optional<state::ExtendedSet> extended() const override;
+  [[nodiscard]] std::optional<state::ExtendedSet> legacy() const override;
   void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override;
   using state::StateView::read_memory;
 

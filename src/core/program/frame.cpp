@@ -38,6 +38,12 @@ class Walk {
     return point_;
   }
 
+  std::vector<StackPoint> points() {
+    (void)run();
+    std::ranges::sort(points_, {}, &StackPoint::address);
+    return std::move(points_);
+  }
+
   std::optional<std::vector<StackUse>> uses() {
     const FrameShape shape = run();
     return shape.varies || shape.aligned != 0 ? std::nullopt : std::optional(std::move(uses_));
@@ -75,6 +81,7 @@ class Walk {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       if (!instruction) return;
       if (place.address == wanted_) note_point(place);
+      note_stack(instruction, place);
       look_at(instruction, place);
       const ControlFlow flow = isa::flow_of(instruction);
       std::uint64_t target = 0;
@@ -102,6 +109,16 @@ class Walk {
         if (target && holds(*target)) open_.push_back(moved_to(*target, place));
       }
     }
+  }
+
+  void note_stack(const isa::Instruction& instruction, const Place& place) {
+    const ControlFlow flow = isa::flow_of(instruction);
+    if (flow != ControlFlow::call && flow != ControlFlow::return_) return;
+    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
+    StackPoint point{place.address, instruction, {}};
+    // What was rounded down is not known for sure.
+    if (stack && !place.aligned) point.to_cfa = static_cast<std::int64_t>(kCallersStack - *stack);
+    points_.push_back(std::move(point));
   }
 
   void note_point(const Place& place) {
@@ -269,11 +286,16 @@ class Walk {
   std::optional<std::uint64_t> wanted_;
   std::optional<FramePoint> point_;
   std::vector<StackUse> uses_;
+  std::vector<StackPoint> points_;
   std::vector<Place> open_;
   std::unordered_set<std::uint64_t> seen_;
 };
 
 }  // namespace
+
+std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function) {
+  return Walk(program, scan, function).points();
+}
 
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function) {
   return Walk(program, scan, function).run();

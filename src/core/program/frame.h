@@ -35,6 +35,14 @@ struct FramePoint {
 std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,
                                    std::uint64_t address);
 
+/// The stack at the calls and returns of a function, as far as ways to them are known to agree; by address.
+struct StackPoint {
+  std::uint64_t address = 0;  ///< of the call or return
+  isa::Instruction instruction;
+  std::optional<std::int64_t> to_cfa;  ///< bytes from the stack pointer up to where it will be after the return
+};
+std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function);
+
 /// Room on the stack that an instruction of the function reads, writes or takes the address of.
 struct StackUse {
   std::uint64_t below_cfa = 0;  ///< bytes from where it begins up to where the stack pointer will be after the return

@@ -167,12 +167,19 @@ const CallTracer::Site& CallTracer::site_of(std::uint64_t back, const state::Sta
   if (!added) return *place->second;
   place->second = std::make_unique<Site>();
   Site& site = *place->second;
+  site.is_signal = signal_return_length(view, back) != 0;
+  if (site.is_signal) return site;
   look::Modules& modules = control_.modules();
-  if (const auto call = look::call_before(modules, back)) {
-    site.is_call = true;
-    site.origin = {call->address, look::own_where_at(modules, call->address)};
+  const look::Module* module = modules.at(back);
+  const bool library = module != nullptr && module->system;  // whose source nobody asks for
+  const auto call = library ? look::likely_call_before(modules, back) : look::call_before(modules, back);
+  if (!call) return site;
+  site.is_call = true;
+  site.origin.address = call->address;
+  if (library) {
+    site.origin.where.place = modules.return_name(back);
   } else {
-    site.is_signal = signal_return_length(view, back) != 0;
+    site.origin.where = look::own_where_at(modules, call->address);
   }
   return site;
 }
@@ -373,7 +380,9 @@ CallTracer::Frame& CallTracer::begin_call(Thread& thread, Stack& stack, const st
   const bool listed = !run_.request.limit || row.number <= *run_.request.limit;
   if (listed) {
     look::Scope names(control_.modules(), view);
-    row.arguments = look::arguments_of(callee.signature, {view, names, stacked, kLimits});
+    // What a program begins with is nothing that somebody passed.
+    const bool passed = by != CallRow::By::start || !callee.inferred;
+    if (passed) row.arguments = look::arguments_of(callee.signature, {view, names, stacked, kLimits});
     row.result_where = look::where_result_is(callee.signature);
   } else {
     ++run_.summary.unlisted;

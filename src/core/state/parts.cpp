@@ -114,7 +114,10 @@ std::optional<std::vector<std::uint8_t>> bytes_of(const StateView& view, Registe
     }
     default: break;
   }
-  const std::optional<ExtendedSet> set = view.extended();
+  constexpr unsigned kXmm = 128;  // bits
+  const bool wide = part.file == RegisterFile::mask ||
+                    (part.file == RegisterFile::vector && (part.index >= 16 || part.offset + part.width > kXmm));
+  const std::optional<ExtendedSet> set = wide ? view.extended() : view.legacy();
   if (!set) return std::nullopt;
   switch (part.file) {
     case RegisterFile::vector:

@@ -38,6 +38,8 @@ class StateView {
   [[nodiscard]] virtual std::string_view why_unknown() const { return "nobody kept it for this frame"; }
   /// Vectors and the floating-point unit; nothing where they are not known.
   [[nodiscard]] virtual std::optional<ExtendedSet> extended() const { return std::nullopt; }
+  /// What all processors have of it: the floating-point unit, xmm0 to xmm15, mxcsr. Less work, where that matters.
+  [[nodiscard]] virtual std::optional<ExtendedSet> legacy() const { return extended(); }
   /// Reads all pieces; each says how much of it there was.
   virtual void read_memory(std::span<MemoryRequest> requests, Provenance provenance) const = 0;
 

@@ -580,13 +580,29 @@ Error unknown(const std::string& kind, const std::string& word) {
   return {Fault::usage, message};
 }
 
+Result<ExplainedPassing> passing_of(const ExplainRequest& request) {
+  if (!request.file.empty()) return explain_passing(request.file, request.word);
+  std::string name = request.convention;
+  if (name.empty()) name = request.mode == isa::Mode::bits64 ? "system-v-64" : "system-v-32";
+  const abi::Convention* convention = abi::convention_named(name);
+  if (convention == nullptr) return unknown("convention", name);
+  return explain_passing(request.word, *convention);
+}
+
 }  // namespace
 
 std::span<const ExplainedKind> explained_kinds() {
-  static constexpr ExplainedKind kKinds[] = {
-      {"bytes", "HEX"},           {"instruction", "NAME"},    {"flags", "VALUE"},       {"register", "NAME"},
-      {"prefix", "NAME"},         {"syscall", "NAME|NUMBER"}, {"error", "NAME|NUMBER"}, {"signal", "NAME|NUMBER"},
-      {"constant", "NAME|VALUE"}, {"convention", "NAME"}};
+  static constexpr ExplainedKind kKinds[] = {{"bytes", "HEX"},
+                                             {"instruction", "NAME"},
+                                             {"flags", "VALUE"},
+                                             {"register", "NAME"},
+                                             {"prefix", "NAME"},
+                                             {"syscall", "NAME|NUMBER"},
+                                             {"error", "NAME|NUMBER"},
+                                             {"signal", "NAME|NUMBER"},
+                                             {"constant", "NAME|VALUE"},
+                                             {"convention", "NAME"},
+                                             {"passing", "DECLARATION|FILE FUNCTION"}};
   return kKinds;
 }
 
@@ -604,6 +620,12 @@ Result<Explanation> explain(const ExplainRequest& request) {
     const auto value = number_in(word);
     if (!value) return Error{Fault::usage, "explain flags: " + request.word + ": is not a number"};
     result.flags = explain_flags(*value);
+    return result;
+  }
+  if (kind == "passing") {
+    Result<ExplainedPassing> passing = passing_of(request);
+    if (!passing) return passing.error();
+    result.passing = std::move(*passing);
     return result;
   }
   const auto wanted = [&](std::string_view one) { return kind.empty() || kind == one; };

@@ -11,6 +11,7 @@
 #include "binary/loading.h"
 #include "program/program.h"
 #include "state/target.h"
+#include "study/convention_check.h"
 
 namespace deeptrace::study {
 
@@ -84,6 +85,7 @@ struct Survey {
   std::vector<SurveyedFunction>
       largest_units;                      ///< source files by the bytes of their code, largest first; no addresses
   std::vector<SurveyedFunction> largest;  ///< functions, at most ten
+  std::optional<std::vector<ConventionFinding>> checked;  ///< where the rules of the calling convention were looked at
 };
 
 /// Surveys an opened file; `program` must outlive it.

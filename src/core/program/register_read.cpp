@@ -1,4 +1,4 @@
-#include "look/register_read.h"
+#include "program/register_read.h"
 
 #include <deque>
 #include <set>
@@ -7,7 +7,7 @@
 #include "isa/walk.h"
 #include "state/known.h"
 
-namespace deeptrace::look {
+namespace deeptrace::program {
 namespace {
 
 using isa::ControlFlow;
@@ -15,34 +15,28 @@ using isa::ControlFlow;
 /// The code of the function around an address.
 class FunctionCode {
  public:
-  FunctionCode(Modules& modules, std::uint64_t address) {
-    const Module* module = modules.at(address);
-    if (module == nullptr) return;
-    program_ = module->program.get();
-    bias_ = module->bias;
-    function_ = program_->function_at(address - bias_);
-  }
+  FunctionCode(const Program& program, std::uint64_t address)
+      : program_(program), function_(program.function_at(address)) {}
   explicit operator bool() const { return function_ != nullptr; }
-  [[nodiscard]] isa::Mode mode() const { return program_->mode(); }
+  [[nodiscard]] isa::Mode mode() const { return program_.mode(); }
   [[nodiscard]] isa::Instruction at(std::uint64_t address) const {
-    if (!function_->range().holds(address - bias_)) return {};
-    return isa::decode(program_->elf().bytes_at(address - bias_), mode());
+    if (!function_->range().holds(address)) return {};
+    return isa::decode(program_.elf().bytes_at(address), mode());
   }
   /// Each instruction from the first one on, until `visit` gives true.
   template <class Visit>
   std::optional<std::uint64_t> find(const Visit& visit) const {
-    const Bytes code = program_->elf().bytes_at(function_->address);
+    const Bytes code = program_.elf().bytes_at(function_->address);
     const std::size_t size = std::min<std::size_t>(code.size(), function_->size);
     for (const isa::Placed& one : isa::instructions_of(code.first(size), mode())) {
-      if (one.instruction && visit(one.instruction)) return function_->address + bias_ + one.at;
+      if (one.instruction && visit(one.instruction)) return function_->address + one.at;
     }
     return std::nullopt;
   }
 
  private:
-  const program::Program* program_ = nullptr;
-  std::uint64_t bias_ = 0;
-  const program::Function* function_ = nullptr;
+  const Program& program_;
+  const Function* function_;
 };
 
 isa::Meaning meaning_of(const isa::Instruction& instruction) {
@@ -64,10 +58,10 @@ unsigned bits_read(const isa::Instruction& instruction, const isa::Operands& ope
 
 }  // namespace
 
-std::optional<RegisterRead> next_read(Modules& modules, std::uint64_t address, isa::General number,
+std::optional<RegisterRead> next_read(const Program& program, std::uint64_t address, isa::General number,
                                       bool through_calls) {
   constexpr std::size_t kMost = 400;  // instructions
-  const FunctionCode code(modules, address);
+  const FunctionCode code(program, address);
   if (!code) return std::nullopt;
   std::set<std::uint64_t> seen;
   std::deque<std::uint64_t> ways = {address};
@@ -99,8 +93,8 @@ std::optional<RegisterRead> next_read(Modules& modules, std::uint64_t address, i
   return std::nullopt;
 }
 
-std::optional<std::uint64_t> first_write(Modules& modules, std::uint64_t address, isa::General number) {
-  const FunctionCode code(modules, address);
+std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t address, isa::General number) {
+  const FunctionCode code(program, address);
   if (!code) return std::nullopt;
   return code.find([&](const isa::Instruction& instruction) {
     if (isa::flow_of(instruction) == ControlFlow::call) return false;
@@ -110,8 +104,8 @@ std::optional<std::uint64_t> first_write(Modules& modules, std::uint64_t address
   });
 }
 
-std::optional<std::uint64_t> aligned_access(Modules& modules, std::uint64_t address) {
-  const FunctionCode code(modules, address);
+std::optional<std::uint64_t> aligned_access(const Program& program, std::uint64_t address) {
+  const FunctionCode code(program, address);
   if (!code) return std::nullopt;
   return code.find([](const isa::Instruction& instruction) {
     if ((isa::row_of(instruction).traits & isa::kAligned) == 0) return false;
@@ -124,4 +118,4 @@ std::optional<std::uint64_t> aligned_access(Modules& modules, std::uint64_t addr
   });
 }
 
-}  // namespace deeptrace::look
+}  // namespace deeptrace::program

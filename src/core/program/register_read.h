@@ -1,14 +1,14 @@
-// Who reads a register next: what a caller does with a result, or with a register that it believes kept.
+// Who reads a register next: what a caller does with a result, or with a register that it believes kept. Addresses are
+// those of the file.
 #pragma once
 
 #include <cstdint>
 #include <optional>
 
 #include "isa/instruction.h"
-#include "look/modules.h"
-#include "state/view.h"
+#include "program/program.h"
 
-namespace deeptrace::look {
+namespace deeptrace::program {
 
 struct RegisterRead {
   std::uint64_t address = 0;  ///< of the instruction
@@ -20,14 +20,15 @@ struct RegisterRead {
 /// The first instruction from `address` on that reads the general register before anything writes it, on whichever way
 /// control may go within the function; `through_calls`: calls leave the register alone. Where it is saved on the stack
 /// (pushed) it is not read. Nothing where it is written first, returned, or where that cannot be told.
-std::optional<RegisterRead> next_read(Modules& modules, std::uint64_t address, isa::General number, bool through_calls);
+std::optional<RegisterRead> next_read(const Program& program, std::uint64_t address, isa::General number,
+                                      bool through_calls);
 
 /// The first instruction of the function around `address` that writes the register and does not restore it; nothing
 /// where none does.
-std::optional<std::uint64_t> first_write(Modules& modules, std::uint64_t address, isa::General number);
+std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t address, isa::General number);
 
 /// An instruction of the function around `address` that accesses its stack by 16 bytes and faults where these are not
 /// aligned.
-std::optional<std::uint64_t> aligned_access(Modules& modules, std::uint64_t address);
+std::optional<std::uint64_t> aligned_access(const Program& program, std::uint64_t address);
 
-}  // namespace deeptrace::look
+}  // namespace deeptrace::program

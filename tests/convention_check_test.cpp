@@ -1,0 +1,144 @@
+// `survey --check`: rules of the calling convention, found in the code alone: routines that break each, and lawful
+// neighbours.
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+using nlohmann::json;
+using Words = std::vector<std::string>;
+using Found = std::set<std::string>;
+
+Found found_in(const std::string& file) {
+  const Outcome outcome = deeptrace({"survey", "--check", "--format", "json", file});
+  EXPECT_LE(outcome.status, 1) << outcome.err;
+  const json said = json::parse(outcome.out);
+  Found result;
+  bool wrong = false;
+  for (const json& one : said["files"][0]["findings"]) {
+    wrong |= !one["note"].get<bool>();
+    result.insert(one["kind"].get<std::string>() + (one["note"].get<bool>() ? "" : "!"));
+  }
+  EXPECT_EQ(outcome.status, wrong ? 1 : 0);
+  return result;
+}
+
+/// Of an object with a function `routine`, and what else the text has.
+Found routine(const std::string& code, const char* width = "-m64", const std::string& more = "") {
+  const TempFolder folder;
+  write_file(folder / "r.s",
+             ".globl routine\n.type routine, @function\nroutine: " + code + "\n.size routine, .-routine\n" + more);
+  EXPECT_EQ(run({"gcc", width, "-c", "-o", folder / "r.o", folder / "r.s"}).status, 0) << code;
+  return found_in(folder / "r.o");
+}
+
+std::string caller(const std::string& after) {
+  return ".globl caller\n.type caller, @function\ncaller: push %rbx\nmov %rdi, %rbx\ncall routine\n" + after +
+         "pop %rbx\nret\n.size caller, .-caller\n";
+}
+
+TEST(ConventionCheck, KeptRegistersComeBack) {
+  EXPECT_EQ(routine("mov $5, %ebx\nret"), Found{"kept_register_changed"});
+  EXPECT_EQ(routine("mov $5, %ebx\nret", "-m64", caller("add %rbx, %rax\n")), Found{"kept_register_changed!"});
+  EXPECT_EQ(routine("mov $5, %ebx\nret", "-m64", caller("mov $1, %ebx\n")), Found{"kept_register_changed"});
+  EXPECT_EQ(routine("mov 8(%ebp), %ebx\nret", "-m32"), Found{"kept_register_changed"}) << "loaded, and never saved";
+  EXPECT_EQ(routine("push %rbx\nmov $5, %ebx\ntest %edi, %edi\nje 1f\npop %rbx\nret\n1: add $8, %rsp\nret"),
+            Found{"kept_register_changed"})
+      << "on one way only";
+  EXPECT_EQ(routine("push %rbx\nmov $5, %ebx\npop %rbx\nret"), Found{});
+  EXPECT_EQ(routine("sub $24, %rsp\nmov %rbx, 8(%rsp)\nmov $5, %ebx\nmov 8(%rsp), %rbx\nadd $24, %rsp\nret"), Found{});
+  EXPECT_EQ(routine("mov %rbx, %rcx\nxor %ebx, %ebx\nmov %rcx, %rbx\nret"), Found{});
+  EXPECT_EQ(routine("push %rbp\nmov %rsp, %rbp\nsub $32, %rsp\nleave\nret"), Found{});
+  EXPECT_EQ(routine("mov $5, %ecx\nmov $6, %r11d\nret"), Found{}) << "these may be changed";
+}
+
+TEST(ConventionCheck, TheStackPointerComesBack) {
+  EXPECT_EQ(routine("push %rax\nret"), Found{"stack_not_restored!"});
+  EXPECT_EQ(routine("sub $16, %rsp\nadd $8, %rsp\nret"), Found{"stack_not_restored!"});
+  EXPECT_EQ(routine("push %eax\npush %ecx\npop %ecx\nret", "-m32"), Found{"stack_not_restored!"});
+  EXPECT_EQ(routine("push %rax\npop %rcx\nret"), Found{});
+  EXPECT_EQ(routine("push %rbp\nmov %rsp, %rbp\npush %rax\npush %rax\nmov %rbp, %rsp\npop %rbp\nret"), Found{});
+}
+
+TEST(ConventionCheck, TheStackIsAlignedAtCalls) {
+  const std::string stores =
+      ".type inner, @function\ninner: sub $24, %rsp\nmovaps %xmm0, (%rsp)\nadd $24, %rsp\nret\n.size inner, .-inner\n";
+  EXPECT_EQ(routine("call inner\nret", "-m64", stores), Found{"stack_misaligned!"});
+  EXPECT_EQ(routine("push %rax\npush %rcx\ncall inner\nadd $16, %rsp\nret", "-m64", stores),
+            Found{"stack_misaligned!"});
+  EXPECT_EQ(routine("call puts@PLT\nret"), Found{"stack_misaligned"});
+  EXPECT_EQ(routine("push %rax\ncall inner\npop %rcx\nret", "-m64", stores), Found{});
+  EXPECT_EQ(routine("sub $8, %rsp\ncall puts@PLT\nadd $8, %rsp\nret"), Found{});
+}
+
+TEST(ConventionCheck, TheDirectionFlagIsClear) {
+  EXPECT_EQ(routine("std\nret"), Found{"direction_flag_set!"});
+  EXPECT_EQ(routine("std\ntest %edi, %edi\nje 1f\ncld\n1: ret"), Found{"direction_flag_set!"});
+  EXPECT_EQ(routine("std\nrep movsb\ncld\nret"), Found{});
+  EXPECT_EQ(routine("pushf\nstd\npopf\nret"), Found{});
+}
+
+TEST(ConventionCheck, CompiledCodeKeepsTheRules) {
+  const TempFolder folder;
+  write_file(folder / "c.c", R"(
+#include <stdio.h>
+#include <stdlib.h>
+int level(int a) { if (a > 3) return a; printf("%d\n", a); }
+struct large { long a[5]; };
+struct large make(long n) { struct large result = {{n, n * 2}}; return result; }
+long sum(const long *values, long n) { long all = 0; for (long i = 0; i < n; ++i) all += values[i] * n; return all; }
+double mean(const double *values, int n) { double all[n]; for (int i = 0; i < n; ++i) all[i] = values[i]; return all[n / 2]; }
+int order(const void *a, const void *b) { return *(const int *)a - *(const int *)b; }
+int rank(int *values, int n) { qsort(values, n, sizeof *values, order); return values[0] ? level(n) : abort(), 0; }
+int wrong(int a) { if (a) return 1; }
+)");
+  for (const char* level : {"-O0", "-O1", "-O2", "-Os"}) {
+    for (const char* width : {"-m64", "-m32"}) {
+      for (const char* compiler : {"gcc", "clang"}) {
+        ASSERT_EQ(run({compiler, level, width, "-g", "-w", "-c", "-o", folder / "c.o", folder / "c.c"}).status, 0);
+        Found found = found_in(folder / "c.o");
+        // What falls off the end of `wrong` is the source's mistake; optimisers do as they please.
+        found.erase("result_not_set");
+        EXPECT_EQ(found, Found{}) << compiler << " " << level << " " << width;
+      }
+    }
+  }
+  ASSERT_EQ(run({"gcc", "-O1", "-g", "-w", "-c", "-o", folder / "c.o", folder / "c.c"}).status, 0);
+  const json said = json::parse(deeptrace({"survey", "--check", "--format", "json", folder / "c.o"}).out);
+  std::set<std::string> unset;
+  for (const json& one : said["files"][0]["findings"]) unset.insert(one["function"]);
+  EXPECT_FALSE(unset.contains("order"));
+}
+
+TEST(ConventionCheck, ResultsAreSetOnEveryWay) {
+  const auto compiled = [](const std::string& source) {
+    const TempFolder folder;
+    write_file(folder / "c.c", source);
+    EXPECT_EQ(
+        run({"gcc", "-O0", "-g", "-w", "-fomit-frame-pointer", "-c", "-o", folder / "c.o", folder / "c.c"}).status, 0);
+    return found_in(folder / "c.o");
+  };
+  EXPECT_EQ(compiled("int f(void) { asm(\"nop\"); }"), Found{"result_not_set"});
+  EXPECT_EQ(compiled("long f(char *a) { asm(\"nop\" : : \"r\"(a)); }").count("kept_register_changed"), 0);
+  EXPECT_EQ(compiled("int f(void) { return 3; }"), Found{});
+  EXPECT_EQ(compiled("void f(void) { asm(\"nop\"); }"), Found{});
+}
+
+TEST(ConventionCheck, ThePlantedMistakesStandInTheDemo) {
+  const json said = json::parse(deeptrace({"survey", "--check", "--format", "json", demo("ebb")}).out);
+  std::set<std::string> all;
+  for (const json& one : said["files"][0]["findings"])
+    all.insert(one["kind"].get<std::string>() + " " + one["function"].get<std::string>() + " " +
+               std::to_string(one["line"].get<int>()));
+  EXPECT_EQ(all, (std::set<std::string>{"kept_register_changed sum_in_rbx 19", "stack_misaligned spread_shifted 144"}));
+}
+
+}  // namespace
+}  // namespace deeptrace::tests
