@@ -175,6 +175,70 @@ int main() {
   EXPECT_EQ(last[2]["thread"], 2);
 }
 
+TEST(Calls, AFunctionMayBeginWithACallOrAJump) {
+  const TempFolder folder;
+  write_file(folder / "begins.s", R"(
+        .globl straight, on, twice
+        .type straight, @function
+straight: jmp puts@PLT
+        .type on, @function
+on:     jmp straight
+        .type twice, @function
+twice:  call here
+        ret
+        .type here, @function
+here:   ret
+        .section .note.GNU-stack, "", @progbits
+)");
+  write_file(folder / "main.c",
+             "int straight(const char *); int on(const char *); void twice(void);\n"
+             "int main(void) { straight(\"ebb\"); on(\"flood\"); twice(); return 0; }\n");
+  const std::string program = folder / "begins";
+  ASSERT_EQ(run({"gcc", "-g", "-o", program, folder / "main.c", folder / "begins.s"}).status, 0);
+  const json said = traced({program});
+  EXPECT_EQ(tree_of(said), "0main 1straight 1puts 1on 1straight 1puts 1twice 2here");
+  const std::vector<json> puts = calls_of(said, "puts");
+  EXPECT_EQ(puts[1]["by"], "jump");
+  EXPECT_EQ(puts[1]["arguments"][0]["value"]["text"], "flood");
+  EXPECT_EQ(number(puts[1]["result"]["value"]), "6");
+  EXPECT_EQ(calls_of(said, "on")[0]["end"], "jumped");
+}
+
+TEST(Calls, OfChildrenAreTheirOwn) {
+  const TempFolder folder;
+  const std::string program = built(folder, "born", R"(
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+extern char **environ;
+int level(int a) { return a * 2; }
+int deep(int a) {
+  if (a == 3 && fork() == 0) return level(50);
+  return level(a);
+}
+int main(int count, char **words) {
+  if (count > 1) return level(8);
+  const int got = deep(3);
+  if (got == 100) _exit(level(4));
+  char *again[] = {words[0], "again", 0};
+  pid_t child;
+  posix_spawn(&child, words[0], 0, 0, again, environ);
+  while (wait(0) > 0) continue;
+  return level(1);
+}
+)",
+                                    {"gcc", "-g", "-w"});
+  const json said = traced({"--children", "trace", program});
+  EXPECT_EQ(said["exit"]["status"], 2);
+  std::map<int, std::multiset<std::string>> levels;  // arguments by process
+  for (const json& one : calls_of(said, "level")) levels[one["process"]].insert(number(one["arguments"][0]["value"]));
+  EXPECT_EQ(levels.size(), 3);
+  EXPECT_EQ(levels[1], (std::multiset<std::string>{"1", "3"}));
+  EXPECT_EQ(levels[2], (std::multiset<std::string>{"4", "50"}));
+  EXPECT_EQ(levels[3], (std::multiset<std::string>{"8"}));
+  EXPECT_EQ(calls_of(traced({program}), "level").size(), 2) << "children are let go";
+}
+
 TEST(Calls, AreShownAsFarAsAskedFor) {
   const TempFolder folder;
   const std::string program = built(folder, "asked", kRecursive, {"gcc", "-g", "-w", "-fno-builtin"});
@@ -183,6 +247,7 @@ TEST(Calls, AreShownAsFarAsAskedFor) {
   EXPECT_EQ(tree_of(traced({"--of", "qsort", program})), "0qsort 1order 1order 1order");
   const json counted = traced({"--count", "3", program});
   EXPECT_EQ(counted["exit"]["stopped"], "count");
+  EXPECT_EQ(counted["rows"], 3);
   const json limited = traced({"--limit", "2", program});
   EXPECT_EQ(calls_of(limited).size(), 2);
   EXPECT_GT(limited["unlisted"], 10);

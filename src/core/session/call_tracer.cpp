@@ -243,13 +243,11 @@ bool CallTracer::arrived(pid_t id, std::uint64_t address) {
   Thread& thread = thread_of(id);
   Stack& stack = stack_of(thread, view);
   unwind(stack, view, address);
-  if (entries_.contains(address)) {
-    enter(thread, stack, view, callee(address));
-  } else {
-    thread.jump = 0;
-    thread.through_pointer = false;
-    if (const Leaving* site = leaving_at(address)) leave_own(thread, stack, view, *site);
-  }
+  if (entries_.contains(address)) enter(thread, stack, view, callee(address));
+  thread.jump = 0;
+  thread.through_pointer = false;
+  // A function may begin with a call.
+  if (const Leaving* site = leaving_at(address)) leave_own(thread, stack, view, *site);
   return !run_.enough;
 }
 
@@ -280,16 +278,10 @@ void CallTracer::enter(Thread& thread, Stack& stack, const state::StateView& vie
     // loop's head.
     if (top->callee == &callee && jump == 0 && !callee.signature.known) return;
     const std::uint64_t cfa = top->cfa;
-    CallOrigin from;
-    if (const Leaving* site = jump != 0 ? leaving_at(jump) : nullptr) {
-      from = site->origin;
-    } else {
-      from.where.place = top->callee->function;
-    }
-    auto kept = std::make_unique<Site>();
-    kept->origin = std::move(from);
-    old_sites_.push_back(std::move(kept));
-    const CallOrigin& origin = old_sites_.back()->origin;
+    const Leaving* site = jump != 0 ? leaving_at(jump) : nullptr;
+    CallOrigin& left = left_by_jump_[top->callee];
+    if (site == nullptr) left.where.place = top->callee->function;
+    const CallOrigin& origin = site != nullptr ? site->origin : left;
     end_call(*top, CallRow::End::jumped, nullptr);
     stack.frames.pop_back();
     Frame& frame = begin_call(thread, stack, view, callee, CallRow::By::jump, origin, at + word);
@@ -363,6 +355,10 @@ CallTracer::Frame& CallTracer::begin_call(Thread& thread, Stack& stack, const st
   frame.level = around >= 0 ? around + 1 : is_root(callee) ? 0 : -1;
   const std::optional<std::uint64_t>& depth = run_.request.depth;
   if (frame.level < 0 || run_.enough || (depth && static_cast<std::uint64_t>(frame.level) >= *depth)) return frame;
+  if (run_.request.count && run_.summary.rows == *run_.request.count) {
+    run_.enough = true;
+    return frame;
+  }
   if (static_cast<std::uint64_t>(frame.level) >= kDeepest) {
     ++run_.summary.too_deep;
     return frame;

@@ -123,9 +123,10 @@ class CallTracer final : public control::SiteWatcher {
   std::unordered_map<std::uint64_t, std::unique_ptr<Site>> sites_;  ///< by return address
   std::set<std::uint64_t> handlers_;                                ///< of exceptions
   std::deque<Callee> all_callees_;
-  std::deque<std::unique_ptr<Site>> old_sites_;              ///< rows under way may refer to them
-  std::set<std::pair<std::string, std::uint64_t>> watched_;  ///< modules: path and bias
-  std::unordered_set<std::string> own_symbols_;              ///< of own functions of libraries
+  std::unordered_map<const Callee*, CallOrigin> left_by_jump_;  ///< functions, where the jump is not known
+  std::deque<std::unique_ptr<Site>> old_sites_;                 ///< rows under way may refer to them
+  std::set<std::pair<std::string, std::uint64_t>> watched_;     ///< modules: path and bias
+  std::unordered_set<std::string> own_symbols_;                 ///< of own functions of libraries
   std::optional<look::ConventionChecks> checks_;
   std::unordered_set<std::uint64_t> roots_;  ///< where the functions that are asked for begin
 };
