@@ -2,6 +2,7 @@
 // calling convention, each with routines that break it and neighbours that do not.
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <map>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -312,6 +313,22 @@ inner:  inc %rax
   EXPECT_EQ(calls_of(said, "inner")[0]["arguments"][0]["where"], "rax");
   EXPECT_EQ(calls_of(said, "_start")[0]["by"], "start");
   EXPECT_EQ(calls_of(said, "_start")[0]["end"], "unfinished");
+}
+
+TEST(Calls, AreDrawnOverTime) {
+  const TempFolder folder;
+  const std::string into = folder / "figure";
+  ASSERT_EQ(deeptrace({"calls", "--format", "none", "--save", into, "--save-formats", "svg,png,html",
+                       "--program-output", folder / "out", built(folder, "drawn", kRecursive, {"gcc", "-g", "-w"})})
+                .status,
+            0);
+  const std::string svg = read_file(into + "/calls.svg");
+  EXPECT_NE(svg.find("<svg"), std::string::npos);
+  EXPECT_GT(std::filesystem::file_size(into + "/calls.png"), 5000);
+  const std::string page = read_file(into + "/calls.html");
+  for (const char* part : {"factorial", "n 0x4 · 4 in rdi", "is left without a return", "(through a pointer)"})
+    EXPECT_NE(page.find(part), std::string::npos) << part;
+  EXPECT_EQ(page.find("<script>alert"), std::string::npos);
 }
 
 TEST(Calls, ADeepRecursionIsBounded) {

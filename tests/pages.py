@@ -222,6 +222,27 @@ def check_syscalls(browser, url):
     check_everywhere(browser, "syscalls")
 
 
+def check_calls(browser, url):
+    browser.open(url)
+    calls = browser.run("return document.querySelectorAll('[data-n]').length")
+    shown = ("return [...document.querySelectorAll('[data-n]')].filter(call => call.checkVisibility())"
+             ".map(call => (call.matches('details') ? call.querySelector('summary') : call).textContent)")
+    check(calls == 20 and browser.text("#count") == "20 calls", f"calls: '{browser.text('#count')}', {calls} calls")
+    check(browser.run("return document.querySelector('main > details summary').textContent").find("→ 0x0") > 0,
+          "calls: what came back stands in the head of a branch")
+    browser.point("#fold", press=True)
+    check(len(browser.run(shown)) == 17, f"calls: folded, {len(browser.run(shown))} are seen")
+    browser.type("#search", "lowest levels")
+    found = browser.run(shown)
+    check(len(found) == 3 and "fall_of_wide" in found[1] and "lowest" in found[2],
+          f"calls: the way to what is searched is open: {found}")
+    browser.open(url)
+    browser.point("#bad", press=True)
+    found = browser.run(shown)
+    check(len(found) == 3 and "wrong: eax is read" in found[2], f"calls: those with findings: {found}")
+    check_everywhere(browser, "calls")
+
+
 def main():
     if not shutil.which("chromedriver"):
         print("no browser is installed (packages chromium and chromium-driver): not tested")
@@ -229,7 +250,8 @@ def main():
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
         pages = [save(folder, "lines", "lines", "tidelog"), save(folder, "files", "compare", "tidelog", "tidelog-O2"),
                  save(folder, "function", "compare", "tidelog", "tidelog-O2", "level_sum"),
-                 save(folder, "syscalls", "syscalls", "--children", "trace", "./relay", "turned")]
+                 save(folder, "syscalls", "syscalls", "--children", "trace", "./relay", "turned"),
+                 save(folder, "calls", "calls", "--check", "./ebb", "narrow")]
         try:
             browser = Browser(folder)
         except (OSError, ValueError) as problem:
@@ -239,6 +261,7 @@ def main():
             check_lines(browser, pages[0])
             check_compare(browser, *pages[1:3])
             check_syscalls(browser, pages[3])
+            check_calls(browser, pages[4])
         finally:
             browser.close()
         time.sleep(0.2)  # its processes still write to the folder

@@ -9,6 +9,7 @@ namespace deeptrace::cli {
 namespace {
 
 constexpr std::string_view kForms[] = {"text", "json", "csv"};
+constexpr std::string_view kFiles[] = {"html", "svg", "png"};
 
 int follow(const Command& command, const Parsed& parsed, std::vector<std::string> words) {
   session::CallsRequest request;
@@ -25,7 +26,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
   request.control = std::move(*control);
-  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms);
+  Result<RunFiles> files = RunFiles::open(command, parsed.options, kForms, kFiles);
   if (!files) return report_error(files.error());
   request.control.launch.output = files->output->descriptor();
   std::vector<std::unique_ptr<session::CallsSink>> sinks;
@@ -34,6 +35,11 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
       sinks.push_back(report::calls_json(*to.out));
     } else if (to.form == "csv") {
       sinks.push_back(report::calls_csv(*to.out));
+    } else if (to.form == "html") {
+      sinks.push_back(report::calls_page(*to.out));
+    } else if (to.form == "svg" || to.form == "png") {
+      sinks.push_back(
+          report::calls_figure(to.path, to.form == "svg" ? report::Canvas::Form::svg : report::Canvas::Form::png));
     } else {
       sinks.push_back(report::calls_text(*to.out, to.style, files->take_for(to)));
     }

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/path.h"
+#include "report/call_words.h"
 #include "report/columns.h"
 #include "report/frames.h"
 #include "report/hits.h"
@@ -25,66 +26,11 @@ using session::CallsSummary;
 using By = CallRow::By;
 using End = CallRow::End;
 
-/// Text in place of its address, numbers in both readings.
-std::string passed_words(const Style& style, const Value& value) {
-  const bool text = value.kind == Value::Kind::pointer && !value.pointed_text.empty();
-  return text ? "\"" + escaped(value.pointed_text) + "\"" : value_words(style, value);
-}
-
-std::vector<std::string> passed_words(const Style& style, const CallRow& row) {
-  std::vector<std::string> words;
-  for (const look::Argument& one : row.arguments) {
-    std::string text = one.name.empty() ? "" : printable(one.name) + " ";
-    text += one.value ? passed_words(style, *one.value) : "unknown: " + printable(one.unknown);
-    if (!one.where.empty()) text += " in " + one.where;
-    words.push_back(std::move(text));
-  }
-  return words;
-}
-
-std::string_view end_word(End end) {
-  switch (end) {
-    case End::returned: return "returned";
-    case End::jumped: return "jumped";
-    case End::thrown: return "thrown";
-    case End::left: return "left";
-    case End::unfinished: break;
-  }
-  return "unfinished";
-}
-
-std::string_view by_word(By by) {
-  switch (by) {
-    case By::call: return "call";
-    case By::indirect: return "pointer";
-    case By::jump: return "jump";
-    case By::signal: return "signal";
-    case By::start: break;
-  }
-  return "start";
-}
-
-std::string end_words(const Style& style, const CallRow& row) {
-  switch (row.end) {
-    case End::jumped: return "goes on by a jump";
-    case End::thrown: return "is left by an exception";
-    case End::left: return "is left without a return";
-    case End::unfinished: return "does not come back";
-    case End::returned: break;
-  }
-  if (!row.result) return row.result_where.empty() ? "done" : "unknown";
-  return passed_words(style, *row.result) + (row.result_where.empty() ? "" : " in " + row.result_where);
-}
-
 constexpr unsigned kFrom = 22;  ///< columns of where calls are made
 
-/// Where it is called.
-std::string from_words(const Style& style, const CallRow& row) {
-  if (row.by == By::signal) return "a signal";
-  const look::Where& where = row.from->where;
-  std::string text = row.from->address != 0 ? hex(row.from->address) : "start";
-  if (!where.place.empty()) text = shown_name(style, where.place);
-  if (where.line != 0) text = fmt::format("{}:{}", printable(base_name(where.file)), where.line);
+/// Cut to its column where room is short.
+std::string from_cell(const Style& style, const CallRow& row) {
+  const std::string text = call_from_words(style, row);
   if (style.width == 0 || columns_of(text) <= kFrom) return text;
   const std::string_view mark = style.utf8 ? "…" : "..";
   return text.substr(0, bytes_within(text, kFrom - columns_of(mark))) + std::string(mark);
@@ -121,7 +67,7 @@ class Text final : public session::CallsSink {
     }
     show_output();
     pending_ = Pending{row.number,           Key{row.callee, row.from, row.depth, row.thread, row.process},
-                       head_of(row),         passed_words(style_, row),
+                       head_of(row),         call_argument_words(style_, row),
                        row.callee->inferred, row.callee->own};
   }
 
@@ -137,7 +83,7 @@ class Text final : public session::CallsSink {
       return;
     }
     const std::string tail =
-        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", end_words(style_, row), duration_words(row.duration)) +
+        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", call_end_words(style_, row), duration_words(row.duration)) +
         thread_words(row);
     if (pending_ && pending_->number == row.number) {
       write_leaf(row, tail);
@@ -211,7 +157,7 @@ class Text final : public session::CallsSink {
   std::string name_of(const CallRow& row) const { return shown_name(style_, row.callee->function); }
   std::string head_of(const CallRow& row) const {
     std::string text =
-        fmt::format("{:>6}  {:<22} {}{}", row.number, from_words(style_, row), indent(row.depth), name_of(row));
+        fmt::format("{:>6}  {:<22} {}{}", row.number, from_cell(style_, row), indent(row.depth), name_of(row));
     if (row.by == By::indirect) text += " (through a pointer)";
     if (row.by == By::jump) text += " (by a jump)";
     return text;
@@ -313,11 +259,11 @@ constexpr Column<CallRow> kColumns[] = {
     {"function", [](const CallRow& row) { return Cell::string(row.callee->function); }},
     {"address", [](const CallRow& row) { return Cell::address(row.callee->address); }},
     {"own", [](const CallRow& row) { return Cell::boolean(row.callee->own); }},
-    {"by", [](const CallRow& row) { return Cell::string(by_word(row.by)); }},
+    {"by", [](const CallRow& row) { return Cell::string(call_by_word(row.by)); }},
     {"inferred", [](const CallRow& row) { return Cell::boolean(row.callee->inferred); }},
     {"start_ns", [](const CallRow& row) { return Cell::number(row.start); }},
     {"duration_ns", [](const CallRow& row) { return Cell::number(row.duration); }},
-    {"end", [](const CallRow& row) { return Cell::string(end_word(row.end)); }},
+    {"end", [](const CallRow& row) { return Cell::string(call_end_word(row.end)); }},
 };
 
 constexpr Column<session::CallOrigin> kOrigin[] = {
@@ -406,8 +352,8 @@ class Csv final : public session::CallsSink {
     for (const auto& column : kColumns) column.of(row).write(csv_);
     for (const auto& column : kOrigin) column.of(*row.from).write(csv_);
     std::string arguments;
-    for (const std::string& one : passed_words(plain, row)) arguments += (arguments.empty() ? "" : ", ") + one;
-    csv_.cell(arguments).cell(row.result ? passed_words(plain, *row.result) : "").cell(row.result_where);
+    for (const std::string& one : call_argument_words(plain, row)) arguments += (arguments.empty() ? "" : ", ") + one;
+    csv_.cell(arguments).cell(row.result ? call_value_words(plain, *row.result) : "").cell(row.result_where);
     csv_.end_row();
   }
   void end(const CallsSummary& /*summary*/) override { out_.flush(); }

@@ -2,7 +2,9 @@
 #pragma once
 
 #include <memory>
+#include <string>
 
+#include "report/canvas.h"
 #include "report/output.h"
 #include "session/calls.h"
 
@@ -15,5 +17,9 @@ std::unique_ptr<session::CallsSink> calls_text(Output& out, Style style, TakeOut
 std::unique_ptr<session::CallsSink> calls_json(Output& out);
 /// One row a call.
 std::unique_ptr<session::CallsSink> calls_csv(Output& out);
+/// A page with a tree a thread, which folds and can be searched.
+std::unique_ptr<session::CallsSink> calls_page(Output& out);
+/// A lane for each thread over time, a bar a call below the one that made it, and who called whom how often.
+std::unique_ptr<session::CallsSink> calls_figure(const std::string& path, Canvas::Form form);
 
 }  // namespace deeptrace::report
