@@ -283,10 +283,12 @@ TEST(Calls, OfHandWrittenCodeAreInferred) {
   write_file(folder / "plain.s", R"(
         .globl _start
         .text
-_start: mov $7, %edi
+_start: pop %r12
+        mov $7, %edi
         mov $-2, %rsi
         mov $5, %ecx
         call mix
+        call inner
         mov $60, %eax
         xor %edi, %edi
         syscall
@@ -303,7 +305,7 @@ inner:  inc %rax
   const std::string program = folder / "plain";
   ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", program, folder / "plain.s"}).status, 0);
   const json said = traced({program});
-  EXPECT_EQ(tree_of(said), "0_start 1mix 2inner");
+  EXPECT_EQ(tree_of(said), "0_start 1mix 2inner 1inner");
   const json mix = calls_of(said, "mix")[0];
   EXPECT_EQ(mix["inferred"], true);
   std::map<std::string, std::string> taken;

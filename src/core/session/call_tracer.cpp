@@ -292,14 +292,16 @@ void CallTracer::enter(Thread& thread, Stack& stack, const state::StateView& vie
   const Site& site = site_of(back, view);
   CallRow::By by = site.is_signal ? CallRow::By::signal : pointer ? CallRow::By::indirect : CallRow::By::call;
   const Function* function = control_.modules().function_at(callee.address);
+  bool entry = false;
   if (!site.is_call && !site.is_signal) {
-    const bool entry = control_.process().auxiliary(state::Auxiliary::entry) == callee.address;
+    entry = control_.process().auxiliary(state::Auxiliary::entry) == callee.address;
     if (!entry && (function == nullptr || !function->typed)) return;  // a label that control comes to without a call
     by = CallRow::By::start;
   }
   const bool returns = by != CallRow::By::start && control_.watch_site(back);
   Frame& frame = begin_call(thread, stack, view, callee, by, site.origin, at + word);
-  frame.cfa = at + word;
+  // The program's entry may take off the stack what it finds there, as argc.
+  frame.cfa = entry ? ~std::uint64_t(0) : at + word;
   frame.back = returns ? back : 0;
 }
 
