@@ -149,7 +149,8 @@ TEST(Passing, WhatIsWrongIsMarked) {
 TEST(Passing, InText) {
   const std::string text =
       deeptrace({"explain", "passing", "long scale(const short *levels, struct { long a; double b; } by, ...)"}).out;
-  for (const char* part : {"levels", "rdi", "rsi (bytes 0 to 7), xmm0 (bytes 8 to 15)", "al: 1 of these", "rax"})
+  for (const char* part : {"long scale(const short *levels,", "const short *", "levels", "rdi",
+                           "rsi (bytes 0 to 7), xmm0 (bytes 8 to 15)", "al: 1 of these", "rax"})
     EXPECT_NE(text.find(part), std::string::npos) << text;
   const std::string stacked = deeptrace({"explain", "--bits", "32", "passing", "int sum(int a, double b)"}).out;
   EXPECT_LT(stacked.find("esp+8      b, 8 bytes"), stacked.find("esp+4      a, 4 bytes")) << stacked;

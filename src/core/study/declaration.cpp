@@ -124,8 +124,10 @@ class Parser {
   std::optional<TypeId> specifiers() {
     std::map<std::string_view, unsigned> parts;
     std::optional<TypeId> named;
+    bool is_constant = false;
     while (is_name() && !error_) {
       if (is_one_of(kIgnored, token_)) {
+        is_constant |= token_ == "const";
         next();
       } else if (is_one_of(kParts, token_) && !named) {
         ++parts[token_];
@@ -137,12 +139,19 @@ class Parser {
       }
     }
     if (error_) return std::nullopt;
-    if (named) return named;
-    if (parts.empty()) {
+    if (!named && parts.empty()) {
       fail("a type");
       return std::nullopt;
     }
-    return number(parts);
+    const TypeId type = named ? *named : number(parts);
+    return is_constant ? constant(type) : type;
+  }
+
+  TypeId constant(TypeId target) {
+    Type type;
+    type.kind = Type::Kind::constant;
+    type.target = target;
+    return types_.add_made(std::move(type));
   }
 
   std::optional<TypeId> one_word() {
