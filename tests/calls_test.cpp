@@ -205,6 +205,43 @@ here:   ret
   EXPECT_EQ(calls_of(said, "on")[0]["end"], "jumped");
 }
 
+TEST(Calls, OfWhatNothingDescribesShowWhatIsSetForThem) {
+  const TempFolder folder;
+  write_file(folder / "lib.c", "long mix(long a, long b) { return a * b; }\n");
+  const std::string library = folder / "libmix.so", program = folder / "uses";
+  ASSERT_EQ(run({"gcc", "-shared", "-fPIC", "-s", "-o", library, folder / "lib.c"}).status, 0);
+  write_file(folder / "main.c", "long mix(long, long); int main(void) { return mix(6, 7) - 42; }\n");
+  ASSERT_EQ(
+      run({"gcc", "-g", "-o", program, folder / "main.c", library, "-Wl,-rpath," + folder.path().string()}).status, 0);
+  const std::vector<json> mixed = calls_of(traced({"--own", folder / "main.c", program}), "mix");
+  ASSERT_EQ(mixed.size(), 1);
+  ASSERT_EQ(mixed[0]["arguments"].size(), 2) << mixed[0];
+  EXPECT_EQ(number(mixed[0]["arguments"][1]["value"]), "7");
+  EXPECT_EQ(mixed[0]["arguments"][1]["where"], "rsi");
+
+  write_file(folder / "framed.s", R"(
+        .globl _start
+_start: push $7
+        push $5
+        call addup
+        mov $1, %eax
+        xor %ebx, %ebx
+        int $0x80
+addup:  push %ebp
+        mov %esp, %ebp
+        mov 8(%ebp), %eax
+        add 12(%ebp), %eax
+        pop %ebp
+        ret $8
+)");
+  const std::string framed = folder / "framed";
+  ASSERT_EQ(run({"gcc", "-m32", "-nostdlib", "-static", "-o", framed, folder / "framed.s"}).status, 0);
+  const json addup = calls_of(traced({framed}), "addup")[0];
+  ASSERT_EQ(addup["arguments"].size(), 2) << addup;
+  EXPECT_EQ(number(addup["arguments"][0]["value"]), "5");
+  EXPECT_EQ(addup["arguments"][1]["where"], "[esp+4]");
+}
+
 TEST(Calls, OfChildrenAreTheirOwn) {
   const TempFolder folder;
   const std::string program = built(folder, "born", R"(

@@ -1,5 +1,7 @@
 #include "look/call_arguments.h"
 
+#include <algorithm>
+
 #include "look/call_before.h"
 #include "look/scope.h"
 #include "look/signature.h"
@@ -17,19 +19,17 @@ std::optional<std::uint64_t> stack_of(const CallState& state) {
   return state.registers()[Reg::rsp] + (jumps ? arch::machine_of(state.mode()).word : 0);
 }
 
-/// Of a function that nothing is known of: the registers that its caller set on the way to the call.
-void leave_those_set(const CallState& state, std::vector<Argument>& arguments) {
+}  // namespace
+
+std::size_t arguments_set(const CallState& state) {
   const auto& registers = arch::machine_of(state.mode()).arguments;
   std::size_t count = 0;
-  for (std::size_t i = 0; i < arguments.size() && i < registers.size(); ++i) {
-    const CallState::Origin origin = state.origin(registers[i]);
+  for (; count < registers.size(); ++count) {
+    const CallState::Origin origin = state.origin(registers[count]);
     if (origin.address == 0 || origin.by_call) break;
-    count = i + 1;
   }
-  arguments.resize(count);
+  return count;
 }
-
-}  // namespace
 
 std::optional<std::uint64_t> call_target(const CallState& state) {
   const isa::Operand operand = isa::operands_of(state.instruction())[0];
@@ -55,7 +55,7 @@ CallMade call_made(Modules& modules, const state::StateView& thread, const inspe
   made.typed = signature.known;
   made.function = abi::source_name(made.function);
   made.arguments = arguments_of(signature, {state, scope, stack_of(state)});
-  if (!signature.known) leave_those_set(state, made.arguments);
+  if (!signature.known) made.arguments.resize(std::min(made.arguments.size(), arguments_set(state)));
   return made;
 }
 

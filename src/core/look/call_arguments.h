@@ -12,6 +12,10 @@ namespace deeptrace::look {
 /// The call that `caller` has under way; nothing where its instruction is not found.
 std::optional<CallMade> call_made(Modules& modules, const state::StateView& thread, const inspect::Frame& caller);
 
+/// How many argument registers, in order, the code on the way to a call sets: what a function takes that nothing
+/// describes and whose code is not at hand.
+std::size_t arguments_set(const CallState& state);
+
 /// Where the call or jump that a state is before leads; nothing where that is not known.
 std::optional<std::uint64_t> call_target(const CallState& state);
 

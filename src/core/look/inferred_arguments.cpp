@@ -1,6 +1,6 @@
 #include "look/inferred_arguments.h"
 
-#include <algorithm>
+#include <optional>
 #include <set>
 
 #include "isa/walk.h"
@@ -110,13 +110,24 @@ class Reader {
       const bool by_stack = recipe.base && recipe.base.index == machine_.stack_pointer;
       const bool by_frame = recipe.base && recipe.base.index == machine_.frame_pointer;
       if ((!by_stack && !by_frame) || recipe.index) continue;
-      const auto point = program::frame_at(program_, scan_, function_, code.address);
-      if (!point || point->by_stack != by_stack) continue;
+      const auto below = below_cfa(code.address, by_stack);
+      if (!below) continue;
       constexpr std::int64_t kFarthest = 64 * 4;  // bytes
-      const std::int64_t offset = static_cast<std::int64_t>(recipe.displacement) - point->to_cfa;
+      const std::int64_t offset = static_cast<std::int64_t>(recipe.displacement) - *below;
       if (offset >= 0 && offset < kFarthest)
         words_.insert(static_cast<std::uint64_t>(offset) / machine_.word * machine_.word);
     }
+  }
+
+  /// How far the stack or frame pointer is below where the stack pointer stands before the call.
+  std::optional<std::int64_t> below_cfa(std::uint64_t address, bool by_stack) {
+    if (!by_stack) {
+      if (!frame_pointer_) frame_pointer_ = program::frame_of(program_, scan_, function_).frame_pointer;
+      // Its old value and the return address lie above it.
+      return *frame_pointer_ ? std::optional<std::int64_t>(2 * machine_.word) : std::nullopt;
+    }
+    const auto point = program::frame_at(program_, scan_, function_, address);
+    return point && point->by_stack ? std::optional(point->to_cfa) : std::nullopt;
   }
 
   const program::Program& program_;
@@ -125,8 +136,9 @@ class Reader {
   AddressRange range_;
   FlowBlocks blocks_;
   const arch::Machine& machine_;
-  std::uint32_t read_ = 0;         ///< bits by general register
-  std::set<std::uint64_t> words_;  ///< bytes above where the stack pointer stands before the call
+  std::optional<bool> frame_pointer_;  ///< it marks the frame
+  std::uint32_t read_ = 0;             ///< bits by general register
+  std::set<std::uint64_t> words_;      ///< bytes above where the stack pointer stands before the call
 };
 
 }  // namespace

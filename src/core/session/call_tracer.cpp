@@ -6,6 +6,7 @@
 
 #include "abi/prototypes.h"
 #include "arch/relocations.h"
+#include "look/call_arguments.h"
 #include "look/call_before.h"
 #include "look/inferred_arguments.h"
 #include "look/places.h"
@@ -247,7 +248,7 @@ bool CallTracer::arrived(pid_t id, std::uint64_t address) {
   thread.jump = 0;
   thread.through_pointer = false;
   // A function may begin with a call.
-  if (const Leaving* site = leaving_at(address)) leave_own(thread, stack, view, *site);
+  if (Leaving* site = leaving_at(address)) leave_own(thread, stack, view, *site);
   return !run_.enough;
 }
 
@@ -306,7 +307,7 @@ void CallTracer::enter(Thread& thread, Stack& stack, const state::StateView& vie
 }
 
 /// At an instruction of own code that calls or jumps to another function.
-void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView& view, const Leaving& site) {
+void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView& view, Leaving& site) {
   const auto target = look::flow_target(site.instruction, view);
   if (!target) return;
   std::uint64_t direct = 0;
@@ -327,7 +328,7 @@ void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView&
     const std::uint64_t back = site.origin.address + site.instruction.length;
     if (!control_.watch_site(back)) return;
     Frame& frame =
-        begin_call(thread, stack, view, called, pointer ? CallRow::By::indirect : CallRow::By::call, site.origin, at);
+        begin_leaving(thread, stack, view, called, pointer ? CallRow::By::indirect : CallRow::By::call, site, at);
     frame.cfa = at;
     frame.back = back;
     return;
@@ -337,15 +338,30 @@ void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView&
   if (top == nullptr || top->cfa != at + word || top->back != back) return;
   end_call(*top, CallRow::End::jumped, nullptr);
   stack.frames.pop_back();
-  Frame& frame = begin_call(thread, stack, view, called, CallRow::By::jump, site.origin, at + word);
+  Frame& frame = begin_leaving(thread, stack, view, called, CallRow::By::jump, site, at + word);
   frame.cfa = at + word;
   frame.back = back;
 }
 
-/// `stacked` is where arguments on the stack begin.
+/// Of what nothing describes, and whose code is not at hand, the registers that are set for the call are shown.
+CallTracer::Frame& CallTracer::begin_leaving(Thread& thread, Stack& stack, const state::StateView& view,
+                                             const Callee& called, CallRow::By by, Leaving& site,
+                                             std::uint64_t stacked) {
+  if (called.signature.known || called.inferred)
+    return begin_call(thread, stack, view, called, by, site.origin, stacked);
+  if (!site.set) {
+    look::Modules& modules = control_.modules();
+    const auto rules = [&modules](std::uint64_t address) { return modules.frame_rule(address); };
+    const auto state = look::CallState::before_instruction(modules, view, inspect::innermost_frame(view, rules));
+    site.set = state ? look::arguments_set(*state) : 0;
+  }
+  return begin_call(thread, stack, view, called, by, site.origin, stacked, *site.set);
+}
+
+/// `stacked` is where arguments on the stack begin; `most`: so many arguments are shown.
 CallTracer::Frame& CallTracer::begin_call(Thread& thread, Stack& stack, const state::StateView& view,
                                           const Callee& callee, CallRow::By by, const CallOrigin& from,
-                                          std::uint64_t stacked) {
+                                          std::uint64_t stacked, std::size_t most) {
   std::int64_t around = stack.base;
   std::uint64_t parent = stack.parent;
   if (!stack.frames.empty()) {
@@ -381,6 +397,7 @@ CallTracer::Frame& CallTracer::begin_call(Thread& thread, Stack& stack, const st
     // What a program begins with is nothing that somebody passed.
     const bool passed = by != CallRow::By::start || !callee.inferred;
     if (passed) row.arguments = look::arguments_of(callee.signature, {view, names, stacked, kLimits});
+    row.arguments.resize(std::min(row.arguments.size(), most));
     row.result_where = look::where_result_is(callee.signature);
   } else {
     ++run_.summary.unlisted;

@@ -83,6 +83,8 @@ class CallTracer final : public control::SiteWatcher {
   struct Leaving {
     isa::Instruction instruction;
     CallOrigin origin;
+    std::optional<std::size_t>
+        set;  ///< argument registers that the code before sets; asked for where nothing else tells
   };
   using Clock = std::chrono::steady_clock;
 
@@ -90,9 +92,11 @@ class CallTracer final : public control::SiteWatcher {
   Stack& stack_of(Thread& thread, const state::StateView& view);
   void unwind(Stack& stack, const state::StateView& view, std::uint64_t address);
   void enter(Thread& thread, Stack& stack, const state::StateView& view, const Callee& callee);
-  void leave_own(Thread& thread, Stack& stack, const state::StateView& view, const Leaving& site);
+  void leave_own(Thread& thread, Stack& stack, const state::StateView& view, Leaving& site);
+  Frame& begin_leaving(Thread& thread, Stack& stack, const state::StateView& view, const Callee& called, CallRow::By by,
+                       Leaving& site, std::uint64_t stacked);
   Frame& begin_call(Thread& thread, Stack& stack, const state::StateView& view, const Callee& callee, CallRow::By by,
-                    const CallOrigin& from, std::uint64_t stacked);
+                    const CallOrigin& from, std::uint64_t stacked, std::size_t most = ~std::size_t(0));
   void end_call(Frame& frame, CallRow::End end, const state::StateView* view);
   void end_all(Thread& thread, CallRow::End end);
   void make_checks();
