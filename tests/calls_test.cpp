@@ -390,8 +390,7 @@ int main(int count, char **words) {
   EXPECT_EQ(said["too_deep"], 20001);
 }
 
-// ---- the rules
-// ----------------------------------------------------------------------------------------------------------
+// ---- the rules ------------------------------------------------------------------------------------------------------
 
 /// Kinds of findings, wrong ones with an exclamation mark.
 std::set<std::string> found(const json& said) {

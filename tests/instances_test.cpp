@@ -505,8 +505,7 @@ TEST(Attaching, ToAZombieSaysSo) {
   ::waitpid(child, nullptr, 0);
 }
 
-// ---- the flow of control
-// ---------------------------------------------------------------------------------------------
+// ---- the flow of control --------------------------------------------------------------------------------------------
 
 TEST(Flow, KnowsWhatFollowsWhat) {
   const TempFolder folder;

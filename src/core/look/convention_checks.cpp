@@ -96,8 +96,7 @@ bool ConventionChecks::is_hand_written(std::uint64_t address) {
          program::is_assembly(program, address - module->bias);
 }
 
-// ---- when a call begins
-// ---------------------------------------------------------------------------------------------------------
+// ---- when a call begins ---------------------------------------------------------------------------------------------
 
 std::vector<Finding> ConventionChecks::at_call(const state::StateView& view, const CheckedCall& call,
                                                const std::vector<Argument>& passed) {
@@ -147,8 +146,7 @@ void ConventionChecks::variadic(const state::StateView& view, const CheckedCall&
   add(found, call, std::move(finding), call.call != 0 ? call.call : call.address);
 }
 
-// ---- when it has returned
-// -------------------------------------------------------------------------------------------------------
+// ---- when it has returned -------------------------------------------------------------------------------------------
 
 std::vector<Finding> ConventionChecks::at_return(const state::StateView& view, const CheckedCall& call,
                                                  const std::optional<KeptRegisters>& before, std::uint64_t expected) {

@@ -55,8 +55,7 @@ void CallTracer::make_checks() {
   if (run_.request.check) checks_.emplace(control_.modules());
 }
 
-// ---- what is watched
-// ----------------------------------------------------------------------------------------------------------
+// ---- what is watched ------------------------------------------------------------------------------------------------
 
 void CallTracer::modules_changed() {
   look::Modules& modules = control_.modules();
@@ -124,8 +123,7 @@ bool CallTracer::is_root(const Callee& callee) const {
          (!callee.own && std::ranges::find(names, callee.function) != names.end());
 }
 
-// ---- what is known of places
-// ---------------------------------------------------------------------------------------------------
+// ---- what is known of places ----------------------------------------------------------------------------------------
 
 std::uint64_t CallTracer::word_at(const state::StateView& view, std::uint64_t address) const {
   std::uint8_t bytes[8] = {};
@@ -236,8 +234,7 @@ CallTracer::Stack& CallTracer::stack_of(Thread& thread, const state::StateView& 
   return *found;
 }
 
-// ---- calls
-// -------------------------------------------------------------------------------------------------------------------
+// ---- calls ----------------------------------------------------------------------------------------------------------
 
 bool CallTracer::arrived(pid_t id, std::uint64_t address) {
   const state::StateView& view = control_.process().view(id);
@@ -449,8 +446,7 @@ void CallTracer::take(std::vector<look::Finding> found, CallRow& row) {
   }
 }
 
-// ---- ends
-// --------------------------------------------------------------------------------------------------------------------
+// ---- ends -----------------------------------------------------------------------------------------------------------
 
 void CallTracer::end_all(Thread& thread, CallRow::End end) {
   for (std::size_t i = thread.stacks.size(); i-- > 0;) {
