@@ -114,7 +114,6 @@ class Control final : public look::Subject {
   void report_sites_to(SiteWatcher* watcher) { watcher_ = watcher; }
   /// Watches a place; twice is the same as once. False when nothing can be planted there.
   bool watch_site(std::uint64_t address);
-  void forget_site(std::uint64_t address);
 
   // ---- motion ----
 

@@ -359,9 +359,8 @@ std::optional<Error> Control::replaced() {
 }
 
 void Control::take_end(const Event& event, Stopped& stopped) {
-  const bool exited = event.kind == Event::Kind::exited;
-  if (watcher_ != nullptr) watcher_->ended(!exited, event.number);
-  stopped.why = exited ? Why::exited : Why::killed;
+  if (watcher_ != nullptr) watcher_->ended();
+  stopped.why = event.kind == Event::Kind::exited ? Why::exited : Why::killed;
   stopped.number = event.number;
   stopped.thread = event.thread;
   stopped.hits.clear();

@@ -143,10 +143,6 @@ bool Control::watch_site(std::uint64_t address) {
   return true;
 }
 
-void Control::forget_site(std::uint64_t address) {
-  if (watched_sites_.erase(address) != 0) release(address);
-}
-
 /// While threads run, one may just have met the stop byte: it stays until all stand still.
 void Control::release(std::uint64_t address) {
   const auto found = sites_.find(address);

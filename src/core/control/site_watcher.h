@@ -23,8 +23,8 @@ class SiteWatcher {
   /// the new one is mapped.
   virtual void replaced() = 0;
   virtual void thread_ended(pid_t thread) = 0;
-  /// The whole process has ended, `by_signal` or by itself.
-  virtual void ended(bool by_signal, int number) = 0;
+  /// The whole process has ended.
+  virtual void ended() = 0;
   /// A child process was born, and goes on watching the same places unless it runs a program of its own. Null: nothing
   /// is watched in it.
   virtual SiteWatcher* of_child(Control& child, pid_t forked_by) = 0;

@@ -1,9 +1,7 @@
 #include "look/convention_checks.h"
 
 #include "base/number.h"
-#include "base/path.h"
 #include "isa/text.h"
-#include "look/foresight.h"
 #include "state/parts.h"
 
 namespace deeptrace::look {
@@ -36,11 +34,8 @@ std::string joined(std::initializer_list<std::string_view> parts) {
 }
 
 std::string both(std::uint64_t value, unsigned bits) {
-  const std::uint64_t mask = bits >= 64 ? ~std::uint64_t(0) : (std::uint64_t(1) << bits) - 1;
-  const std::uint64_t cut = value & mask;
-  const bool negative = (cut >> (bits - 1) & 1) != 0;
-  const auto as_signed = static_cast<std::int64_t>(negative ? cut | ~mask : cut);
-  return hex_text(cut) + " / " + std::to_string(as_signed);
+  const std::uint64_t cut = bits >= 64 ? value : value & ((std::uint64_t(1) << bits) - 1);
+  return hex_text(cut) + " / " + std::to_string(signed_of(value, bits));
 }
 
 }  // namespace

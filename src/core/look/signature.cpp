@@ -70,15 +70,12 @@ class Reader {
     read();
     Signature longer;
     if (!extended_by_format(longer)) return std::move(arguments_);
-    return Reader(longer, seen_).all();
+    Reader whole(longer, seen_);
+    whole.read();
+    return std::move(whole.arguments_);
   }
 
  private:
-  std::vector<Argument> all() {
-    read();
-    return std::move(arguments_);
-  }
-
   void read() {
     for (std::size_t i = 0; i < signature_.layout.arguments.size(); ++i) {
       Argument argument;

@@ -467,7 +467,7 @@ void CallTracer::give_up() {
   threads_.clear();
 }
 
-void CallTracer::ended(bool /*by_signal*/, int /*number*/) { give_up(); }
+void CallTracer::ended() { give_up(); }
 
 void CallTracer::replaced() {
   give_up();

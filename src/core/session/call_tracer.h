@@ -39,8 +39,6 @@ class CallTracer final : public control::SiteWatcher {
  public:
   CallTracer(CallsRun& run, control::Control& control, std::uint64_t number);
 
-  /// Own functions that are watched.
-  [[nodiscard]] std::uint64_t functions() const { return entries_.size(); }
   /// Of a name in the request that no function has, now or later.
   [[nodiscard]] std::optional<Error> wrong_name() const;
   /// All that is under way is over: nobody follows it any more.
@@ -50,7 +48,7 @@ class CallTracer final : public control::SiteWatcher {
   void modules_changed() override;
   void replaced() override;
   void thread_ended(pid_t thread) override;
-  void ended(bool by_signal, int number) override;
+  void ended() override;
   control::SiteWatcher* of_child(control::Control& child, pid_t forked_by) override;
 
  private:

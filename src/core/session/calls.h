@@ -79,7 +79,6 @@ struct CallRow {
 struct CallsStart {
   std::string program;
   bool attached = false, randomised = false, children = false, checked = false;
-  std::uint64_t functions = 0;  ///< own ones that are watched
 };
 
 struct CallsSummary {
