@@ -24,6 +24,7 @@ const Words kWrong[] = {
     {"uses", "gauge"},
     {"explain"},
     {"explain", "passing", "long f(tide_log log)"},
+    {"explain", "frame", "level_sum"},
     {"explain", "--convention", "pascal", "passing", "int f(int)"},
     {"calls"},
     {"calls", "--of", "nowhere", "./gauge"},

@@ -19,6 +19,7 @@ COMMANDS = {
     "explain": ["explain mov", "explain bytes 0f af c1", "explain flags 0x246", "explain register ah",
                 "explain jle", "explain syscall fcntl", "explain fstat", "explain EFAULT", "explain signal 11",
                 "explain constant O_CREAT", "explain convention microsoft-64",
+                "explain frame tidelog level_sum",
                 "explain passing long|f(const|char|*text,struct|{{long|a;double|b;}}|pair,...)"],
     "hits": ["hits --at levels.c:34 --keep sum,i tidelog readings.txt",
              "hits --on-write log.count --on-return level_sum tidelog readings.txt"],

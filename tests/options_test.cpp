@@ -106,6 +106,7 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"compare", {"--all"}, {tidelog, fast}, "16 functions", 1},
       {"compare", {"--own", "/nowhere"}, {tidelog, fast}, "level_sum", 0, true},
       {"compare", {"--syntax", "att"}, {tidelog, fast, "level_sum"}, "%eax", 1},
+      {"compare", {"--frame"}, {tidelog, fast, "level_sum"}, "the stack in A", 1},
       {"compare", {"--unfolded"}, {tidelog, tidelog, "log_read"}, "instructions that are the same", 0, true},
       {"hits", {"--input", folder / "short.txt"}, {"--at", "main", "/bin/cat"}, "400 1 0"},
       {"hits", {"--keep", "log->count"}, hits, "log->count"},

@@ -17,7 +17,8 @@ std::unique_ptr<study::CompareSink> sink_for(const Destination& to, bool unfolde
 
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace compare", std::string(command.answers));
-  options.add_options("Compare")("unfolded", "show long runs of instructions that are the same, too");
+  options.add_options("Compare")("unfolded", "show long runs of instructions that are the same, too")(
+      "frame", "draw the stack frame of each build, too");
   add_code_options(options);
   add_syntax_option(options);
   add_result_options(options);
@@ -37,6 +38,7 @@ int run(const Command& command, std::vector<std::string> words) {
   request.own_is_said = parsed.options.count("own") != 0;
   request.all = parsed.options.count("all") != 0;
   request.syntax = *syntax;
+  request.frames = parsed.options.count("frame") != 0;
   Result<Results> results = Results::open(command, parsed.options, kForms, kFiles);
   if (!results) return report_error(results.error());
   bool same = true;

@@ -104,12 +104,14 @@ constexpr Station kTour[] = {
     {"Who calls whom", "35-survey-check", "two of them found in the code alone, without a run", "survey --check {ebb}"},
     {"Who calls whom", "36-explain-passing", "where the arguments of a declaration travel, with the stack",
      "explain passing {tidelog} level_sum"},
-    {"Why it died", "37-fault", "a crash inside sscanf, led back to the argument that was passed by value",
+    {"Who calls whom", "37-explain-frame", "how a function builds its stack frame, and what lies where in it",
+     "explain frame {tidelog} print_summary"},
+    {"Why it died", "38-fault", "a crash inside sscanf, led back to the argument that was passed by value",
      "fault {reef} number"},
-    {"Why it died", "38-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
-    {"Why it died", "39-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
-    {"Two builds", "40-compare", "the same function without and with optimisation, side by side",
-     "compare {tidelog} {tidelog-O2} level_sum"},
+    {"Why it died", "39-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
+    {"Why it died", "40-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
+    {"Two builds", "41-compare", "the same function without and with optimisation, side by side, with the stack of both",
+     "compare --frame {tidelog} {tidelog-O2} level_sum"},
 };
 
 std::vector<std::string> words_of(std::string_view text, const fs::path& folder) {

@@ -50,7 +50,8 @@ int run(const Command& command, std::vector<std::string> words) {
   }
   if (parsed.options.count("convention") != 0) request.convention = parsed.options["convention"].as<std::string>();
   std::error_code missing;
-  if (request.kind == "passing" && rest.size() == 2 && std::filesystem::is_regular_file(rest.front(), missing)) {
+  const bool of_file = request.kind == "passing" && std::filesystem::is_regular_file(rest.front(), missing);
+  if (rest.size() == 2 && (of_file || request.kind == "frame")) {
     request.file = rest.front();
     rest.erase(rest.begin());
   }
@@ -74,7 +75,8 @@ int run(const Command& command, std::vector<std::string> words) {
 
 const Command kExplain = {
     "explain",
-    "[OPTIONS] [bytes|instruction|flags|register|prefix|syscall|error|signal|constant|convention|passing] WORD...",
+    "[OPTIONS] [bytes|instruction|flags|register|prefix|syscall|error|signal|constant|convention|passing|frame] "
+    "WORD...",
     "what bytes, an instruction, a register, a system call, an error or a constant mean",
     "deeptrace explain bytes 48f77df8", run};
 

@@ -6,6 +6,7 @@
 
 #include "report/columns.h"
 #include "report/csv.h"
+#include "report/explain_frame.h"
 #include "report/file_words.h"
 #include "report/html.h"
 #include "report/json.h"
@@ -150,6 +151,7 @@ class Text : public study::CompareSink {
       line(fact.a == fact.b ? text : look(style_, Role::changed, text));
     }
     line("");
+    frames(function);
     line("  " + counts_words(function));
     rows(function);
   }
@@ -176,6 +178,25 @@ class Text : public study::CompareSink {
 
  private:
   void line(std::string_view text) { add_line(out_, style_, text); }
+
+  /// The stack of both builds, where it was asked for.
+  void frames(const ComparedFunction& function) {
+    const auto drawn = [](const std::optional<FunctionFacts>& facts) {
+      return facts && facts->explained ? frame_drawing(*facts->explained) : std::vector<std::string>();
+    };
+    const std::vector<std::string> a = drawn(function.a), b = drawn(function.b);
+    if (a.empty() && b.empty()) return;
+    std::size_t widest = 1;
+    for (const std::string& one : a) widest = std::max(widest, columns_of(one));
+    widest = std::min(widest, widest_side());
+    line(look(style_, Role::faint, fmt::format("  {}  {}", padded("the stack in A, from above", widest), "in B")));
+    for (std::size_t i = 0; i < std::max(a.size(), b.size()); ++i) {
+      std::string text = "  " + fitted(style_, i < a.size() ? a[i] : "", widest) + "  " + (i < b.size() ? b[i] : "");
+      while (text.ends_with(' ')) text.pop_back();
+      line(i == 0 ? look(style_, Role::faint, text) : text);
+    }
+    line("");
+  }
 
   /// Both sides have the same room; the mark between them takes 10 columns.
   [[nodiscard]] std::size_t widest_side() const {
@@ -373,6 +394,10 @@ class Json : public study::CompareSink {
     json_.key("calls").begin_array();
     for (const std::string& call : facts->calls) json_.string(call);
     json_.end();
+    if (facts->explained) {
+      json_.key("explained_frame");
+      explain_frame_json(json_, *facts->explained);
+    }
     json_.end();
   }
 

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "report/explain_convention.h"
+#include "report/explain_frame.h"
 #include "report/explain_passing.h"
 #include "report/explain_system.h"
 #include "report/json.h"
@@ -162,6 +163,10 @@ class Json {
       json_.key("passing");
       explain_passing_json(json_, *e.passing);
     }
+    if (e.frame) {
+      json_.key("frame");
+      explain_frame_json(json_, *e.frame);
+    }
     explain_system_json(json_, e);
     json_.close_all();
   }
@@ -310,6 +315,7 @@ void explain_text(Output& out, Style style, const Explanation& explanation) {
     explain_convention_text(out, style, *explanation.convention);
   }
   if (explanation.passing) explain_passing_text(out, style, *explanation.passing);
+  if (explanation.frame) explain_frame_text(out, style, *explanation.frame);
   explain_system_text(out, style, explanation, first);
 }
 

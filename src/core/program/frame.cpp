@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <bit>
 #include <unordered_set>
+#include <utility>
 
+#include "program/references.h"
 #include "state/known.h"
 
 namespace deeptrace::program {
@@ -44,6 +46,12 @@ class Walk {
     return std::move(points_);
   }
 
+  std::vector<FramePlace> places() {
+    (void)run();
+    std::ranges::sort(places_, {}, &FramePlace::address);
+    return std::move(places_);
+  }
+
   std::optional<std::vector<StackUse>> uses() {
     const FrameShape shape = run();
     return shape.varies || shape.aligned != 0 ? std::nullopt : std::optional(std::move(uses_));
@@ -69,6 +77,8 @@ class Walk {
     std::vector<FramePoint::Saved> saved = {};
     bool aligned = false;                            ///< the stack pointer was rounded down
     std::optional<std::uint64_t> frame_before = {};  ///< the frame pointer as it was then
+    bool called = false;
+    std::optional<isa::General> compared = {};  ///< the instruction before compared it with the stack pointer
   };
 
   [[nodiscard]] bool holds(std::uint64_t address) const { return function_.range().holds(address); }
@@ -82,7 +92,9 @@ class Walk {
       if (!instruction) return;
       if (place.address == wanted_) note_point(place);
       note_stack(instruction, place);
+      note_place(instruction, place);
       look_at(instruction, place);
+      places_.back().stack_after = to_cfa(place, isa::kRsp);
       const ControlFlow flow = isa::flow_of(instruction);
       std::uint64_t target = 0;
       const bool direct = isa::direct_target(instruction, place.address, target);
@@ -90,6 +102,7 @@ class Walk {
       if ((flow == ControlFlow::jump || flow == ControlFlow::conditional) && direct && holds(target))
         open_.push_back(moved_to(target, place));
       if (flow == ControlFlow::jump && !direct) add_table(place);
+      note_comparison(instruction, direct && target < place.address, place);
       if (flow == ControlFlow::jump || flow == ControlFlow::return_ || flow == ControlFlow::trap) return;
       place.address = next;
     }
@@ -109,6 +122,52 @@ class Walk {
         if (target && holds(*target)) open_.push_back(moved_to(*target, place));
       }
     }
+  }
+
+  /// Bytes from a register that points into the stack up to the caller's stack pointer.
+  static std::optional<std::int64_t> to_cfa(const Place& place, isa::General number) {
+    const auto value = place.known.value({isa::RegisterFile::general, number, 0, 64});
+    if (!value || *value > kCallersStack || kCallersStack - *value > kCallersStack / 2) return std::nullopt;
+    return static_cast<std::int64_t>(kCallersStack - *value);
+  }
+
+  void note_place(const isa::Instruction& instruction, const Place& place) {
+    places_.push_back({place.address,
+                       instruction,
+                       to_cfa(place, isa::kRsp),
+                       {},
+                       to_cfa(place, isa::kRbp),
+                       place.changed,
+                       place.aligned,
+                       place.called});
+  }
+
+  /// Where much is taken, a loop takes it page by page, until the stack pointer equals a register: past the jump back
+  /// it does.
+  void note_comparison(const isa::Instruction& instruction, bool back, Place& place) {
+    const std::optional<isa::General> compared = std::exchange(place.compared, std::nullopt);
+    place.called |= isa::flow_of(instruction) == ControlFlow::call && !finds_place(instruction, place.address);
+    if (isa::flow_of(instruction) == ControlFlow::conditional && compared) {
+      const auto value = place.known.value({isa::RegisterFile::general, *compared, 0, 64});
+      if (value && back) place.known.set(isa::kRsp, *value);
+      return;
+    }
+    const isa::Operands operands = isa::operands_of(instruction);
+    const bool compares = isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp;
+    if (!compares || operands.shown != 2) return;
+    for (unsigned i = 0; i < 2; ++i) {
+      const isa::Operand& one = operands[i];
+      const isa::Operand& other = operands[1 - i];
+      const bool both = one.kind == isa::Operand::Kind::reg && other.kind == isa::Operand::Kind::reg;
+      if (both && one.reg.file == isa::RegisterFile::general && one.reg.index == isa::kRsp)
+        place.compared = static_cast<isa::General>(other.reg.index);
+    }
+  }
+
+  /// A call of the next instruction, or of the helper of 32-bit code: by which it learns where it lies.
+  [[nodiscard]] bool finds_place(const isa::Instruction& call, std::uint64_t address) const {
+    const auto target = target_of(program_, address, call);
+    return target && (*target == address + call.length || register_of_thunk(program_, *target) >= 0);
   }
 
   void note_stack(const isa::Instruction& instruction, const Place& place) {
@@ -158,10 +217,16 @@ class Walk {
     // A call of its own next instruction pushes for a moment only.
     if (*stack < entry_stack_ && isa::flow_of(instruction) != ControlFlow::call)
       shape_.size = std::max(shape_.size, entry_stack_ - *stack);
-    const auto frame = place.known.value({isa::RegisterFile::general, isa::kRbp, 0, 64});
-    shape_.frame_pointer |= frame && *frame < entry_stack_ && entry_stack_ - *frame <= 0x100 &&
-                            (place.known.written() >> isa::kRbp & 1) != 0 &&
-                            isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::copy;
+    if ((place.known.written() >> isa::kRbp & 1) != 0) shape_.frame_pointer |= marks_frame(place);
+  }
+
+  /// True where rbp (ebp) points to where it was saved, or, unsaved, to the return address. Other addresses of the
+  /// stack in it are those of variables.
+  [[nodiscard]] bool marks_frame(const Place& place) const {
+    const auto frame = to_cfa(place, isa::kRbp);
+    if (!frame) return false;
+    const auto saved = std::ranges::find(place.saved, isa::kRbp, &FramePoint::Saved::number);
+    return *frame == (saved != place.saved.end() ? saved->below_cfa : arch::machine_of(mode_).word);
   }
 
   /// `and rsp, -32`: at least what the guaranteed alignment makes of it is taken.
@@ -253,6 +318,12 @@ class Walk {
   /// A register of the caller's that still holds what it had goes to the stack.
   void note_saved(const isa::Instruction& instruction, Place& place) {
     const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    if (meaning == isa::meaning::enter) {
+      const auto stack = to_cfa(place, isa::kRsp);
+      if (stack) place.saved.push_back({isa::kRbp, *stack + arch::machine_of(mode_).word});
+      if (std::ranges::find(shape_.saved, isa::kRbp) == shape_.saved.end()) shape_.saved.push_back(isa::kRbp);
+      return;
+    }
     const bool push = meaning == isa::meaning::push;
     if (!push && meaning != isa::meaning::copy) return;
     const isa::Operands operands = isa::operands_of(instruction);
@@ -287,6 +358,7 @@ class Walk {
   std::optional<FramePoint> point_;
   std::vector<StackUse> uses_;
   std::vector<StackPoint> points_;
+  std::vector<FramePlace> places_;
   std::vector<Place> open_;
   std::unordered_set<std::uint64_t> seen_;
 };
@@ -295,6 +367,10 @@ class Walk {
 
 std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function) {
   return Walk(program, scan, function).points();
+}
+
+std::vector<FramePlace> frame_places(const Program& program, CodeScan& scan, const Function& function) {
+  return Walk(program, scan, function).places();
 }
 
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function) {

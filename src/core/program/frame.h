@@ -43,6 +43,20 @@ struct StackPoint {
 };
 std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function);
 
+/// An instruction of a function, on the way by which it was come to first.
+struct FramePlace {
+  std::uint64_t address = 0;
+  isa::Instruction instruction;
+  std::optional<std::int64_t> stack;        ///< before it: bytes from rsp (esp) up to where it will be after the return
+  std::optional<std::int64_t> stack_after;  ///< the same after it
+  std::optional<std::int64_t> frame;        ///< before it: the same of rbp (ebp), where that points into the stack
+  std::uint32_t changed = 0;  ///< registers that no longer hold what the caller had in them, bits by number
+  bool aligned = false;       ///< the stack pointer was rounded down: its distance is the least that it may be
+  bool called = false;        ///< a call was made before it
+};
+/// Those that the flow of control leads to, by address.
+std::vector<FramePlace> frame_places(const Program& program, CodeScan& scan, const Function& function);
+
 /// Room on the stack that an instruction of the function reads, writes or takes the address of.
 struct StackUse {
   std::uint64_t below_cfa = 0;  ///< bytes from where it begins up to where the stack pointer will be after the return

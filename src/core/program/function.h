@@ -27,6 +27,8 @@ struct Function {
   [[nodiscard]] std::string_view symbol() const {
     return origin == Origin::symbol ? name.symbol() : std::string_view{};
   }
+  /// True for a part of a function that a compiler put elsewhere, as it is seldom run.
+  [[nodiscard]] bool is_cold_part() const { return symbol().ends_with(".cold"); }
   [[nodiscard]] AddressRange range() const { return {address, address + size}; }
 };
 

@@ -29,6 +29,33 @@ bool gives_thread_address(const Function& function) {
   return function.name == "__tls_get_addr" || function.name == "___tls_get_addr";
 }
 
+std::optional<std::uint64_t> target_of(const Program& program, std::uint64_t address,
+                                       const isa::Instruction& instruction) {
+  std::uint64_t target = 0;
+  if (!isa::direct_target(instruction, address, target)) return std::nullopt;
+  const auto* relocation = program.relocation_in(address, instruction.length);
+  if (relocation == nullptr) return target;
+  const std::uint64_t next = address + instruction.length;
+  if (!relocation->defined) return std::nullopt;
+  return relocation->symbol_value + static_cast<std::uint64_t>(relocation->addend) + (next - relocation->address);
+}
+
+int register_of_thunk(const Program& program, std::uint64_t target) {
+  // mov reg, [esp]; ret
+  const Bytes code = program.elf().bytes_at(target);
+  const isa::Instruction load = isa::decode(code, program.mode());
+  if (!load || isa::operation_of(isa::row_of(load)).meaning != isa::meaning::copy) return -1;
+  const isa::Instruction back = isa::decode(code.subspan(load.length), program.mode());
+  if (!back || isa::flow_of(back) != ControlFlow::return_) return -1;
+  const isa::Operands operands = isa::operands_of(load);
+  if (operands.shown != 2 || operands[0].kind != Operand::Kind::reg || operands[1].kind != Operand::Kind::memory)
+    return -1;
+  const isa::MemoryRecipe from = operands[1].memory();
+  const bool top = from.base.file == isa::RegisterFile::general && from.base.index == isa::kRsp && !from.index &&
+                   from.displacement == 0;
+  return top && operands[0].reg.file == isa::RegisterFile::general ? operands[0].reg.index : -1;
+}
+
 References::References(const Program& program)
     : program_(program),
       scan_(program),
@@ -127,22 +154,6 @@ std::optional<std::uint64_t> References::thread_address(std::uint64_t target, co
   return reader.good() ? std::optional(thread_block(program_) + offset) : std::nullopt;
 }
 
-int References::register_of_thunk(std::uint64_t target) const {
-  // mov reg, [esp]; ret
-  const Bytes code = program_.elf().bytes_at(target);
-  const isa::Instruction load = isa::decode(code, program_.mode());
-  if (!load || isa::operation_of(isa::row_of(load)).meaning != isa::meaning::copy) return -1;
-  const isa::Instruction back = isa::decode(code.subspan(load.length), program_.mode());
-  if (!back || isa::flow_of(back) != ControlFlow::return_) return -1;
-  const isa::Operands operands = isa::operands_of(load);
-  if (operands.shown != 2 || operands[0].kind != Operand::Kind::reg || operands[1].kind != Operand::Kind::memory)
-    return -1;
-  const isa::MemoryRecipe from = operands[1].memory();
-  const bool top = from.base.file == isa::RegisterFile::general && from.base.index == isa::kRsp && !from.index &&
-                   from.displacement == 0;
-  return top && operands[0].reg.file == isa::RegisterFile::general ? operands[0].reg.index : -1;
-}
-
 void References::walk(const Function& function, Joins at_joins, const StateVisitor& visitor) {
   const std::span<const Stretch> split = scan_.split(function.range());
   const std::vector<Stretch> stretches(split.begin(), split.end());
@@ -183,7 +194,7 @@ void References::walk(const Function& function, Joins at_joins, const StateVisit
       if (in_block) known.set(isa::kRax, *in_block);
       const int thunk = flow == ControlFlow::call && program_.mode() == isa::Mode::bits32 &&
                                 isa::direct_target(instruction, address, target)
-                            ? register_of_thunk(target)
+                            ? register_of_thunk(program_, target)
                             : -1;
       if (thunk >= 0) known.set(static_cast<isa::General>(thunk), address + instruction.length);
       after_end = flow == ControlFlow::jump || flow == ControlFlow::return_;

@@ -33,6 +33,15 @@ std::uint64_t thread_block(const Program& program);
 /// True for the library's helper that gives the address of a thread's variable.
 bool gives_thread_address(const Function& function);
 
+/// Where a jump or call leads that says so itself; of an object file by its relocation. Nothing of others, and where
+/// the target lies in another file.
+std::optional<std::uint64_t> target_of(const Program& program, std::uint64_t address,
+                                       const isa::Instruction& instruction);
+
+/// The register that a call of a small helper sets to the address after the call (32-bit code has one to find its data
+/// by); -1 for other calls.
+int register_of_thunk(const Program& program, std::uint64_t target);
+
 class References {
  public:
   explicit References(const Program& program);
@@ -50,9 +59,6 @@ class References {
   /// What the registers are known to hold before each instruction.
   using StateVisitor = std::function<void(std::uint64_t address, const isa::Instruction&, const state::Known&)>;
   void each_state(const Function& function, const StateVisitor& visitor);
-  /// The register that a call of a small helper sets to the address after the call (32-bit code has one to find its
-  /// data by); -1 for other calls.
-  [[nodiscard]] int register_of_thunk(std::uint64_t target) const;
 
  private:
   void plain(std::uint64_t address, const isa::Instruction& instruction, std::vector<CodeReference>& out) const;

@@ -13,9 +13,6 @@ using program::Function;
 using program::Program;
 using Origin = Function::Origin;
 
-/// A part of a function that a compiler put elsewhere is jumped to; nobody calls it.
-bool is_cold_part(const Function& function) { return function.symbol().ends_with(".cold"); }
-
 class Finder {
  public:
   Finder(const look::Module& module, const std::function<bool(std::string_view)>& own_elsewhere)
@@ -25,7 +22,7 @@ class Finder {
     for (const Function& function : program_.functions()) {
       if (!program_.is_own(function) || function.origin == Origin::plt) continue;
       if (is_helper(function)) continue;
-      if (function.origin != Origin::section && !is_cold_part(function))
+      if (function.origin != Origin::section && !function.is_cold_part())
         sites_.entries.push_back(function.address + module_.bias);
       references_.each(function, [&](std::uint64_t address, const isa::Instruction& instruction,
                                      std::span<const program::CodeReference> found) {
@@ -47,11 +44,11 @@ class Finder {
     const Function* there = program_.function_at(target);
     if (there == nullptr || there == &function || there->address != target) return false;
     if (there->origin == Origin::plt) return !own_elsewhere_(there->name.symbol());
-    return !program_.is_own(*there) && !is_cold_part(*there) && !is_helper(*there);
+    return !program_.is_own(*there) && !there->is_cold_part() && !is_helper(*there);
   }
 
   /// Tells 32-bit code where it is: a part of its caller rather than a function.
-  bool is_helper(const Function& function) const { return references_.register_of_thunk(function.address) >= 0; }
+  bool is_helper(const Function& function) const { return program::register_of_thunk(program_, function.address) >= 0; }
 
   /// A jump through a slot that the dynamic linker fills: the others may be jump tables.
   bool is_through_import(std::span<const program::CodeReference> found) const {

@@ -110,6 +110,13 @@ bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands
     move_stack(slot_size(instruction));
     forget(operands[0].reg.index);
     if (popped && operands[0].width >= 32) set(static_cast<isa::General>(operands[0].reg.index), *popped);
+  } else if (meaning == isa::meaning::enter && (operands[1].value & 31) == 0) {
+    move_stack(-slot_size(instruction));
+    const auto frame = value({RegisterFile::general, isa::kRsp, 0, 64});
+    pushed_.clear();
+    forget(isa::kRbp);
+    if (frame) set(isa::kRbp, *frame);
+    move_stack(-operands[0].value);
   } else if (meaning == isa::meaning::leave) {
     // The frame pointer's old value is in memory; where the stack pointer goes is known.
     const auto frame = value({RegisterFile::general, isa::kRbp, 0, 64});

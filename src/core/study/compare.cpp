@@ -322,6 +322,13 @@ class Comparison {
     return pairs;
   }
 
+  FunctionFacts facts_of(Shaper& shaper, const Build& build) const {
+    FunctionFacts facts = shaper.facts_of(build);
+    if (request_.frames && !request_.where.empty())
+      facts.explained = explain_frame(*build.program, *build.function, request_.syntax);
+    return facts;
+  }
+
   ComparedFunction compare_pair(const FunctionPair& pair, bool rows) {
     ComparedFunction out;
     const bool by_b = pair.a == nullptr || (pair.b != nullptr && pair.a->symbol().empty());
@@ -332,11 +339,11 @@ class Comparison {
     Build a{&a_, nullptr, {}}, b{&b_, nullptr, {}};
     if (pair.a != nullptr) {
       a = shaper_a_.build_of(*pair.a);
-      out.a = shaper_a_.facts_of(a);
+      out.a = facts_of(shaper_a_, a);
     }
     if (pair.b != nullptr) {
       b = shaper_b_.build_of(*pair.b);
-      out.b = shaper_b_.facts_of(b);
+      out.b = facts_of(shaper_b_, b);
     }
     out.rows = lay_out(a, b);
     for (const ComparedRow& row : out.rows) ++out.counts[static_cast<std::size_t>(row.difference)];

@@ -10,12 +10,14 @@
 #include "isa/text.h"
 #include "program/frame.h"
 #include "program/program.h"
+#include "study/explain_frame.h"
 
 namespace deeptrace::study {
 
 struct CompareRequest {
   std::vector<std::string> where;  ///< functions; empty: all own functions of both files
   bool all = false;                ///< those of libraries and start-up code too
+  bool frames = false;             ///< how each build of a function that was asked for builds its frame, too
   isa::Syntax syntax = isa::Syntax::intel;
   bool own_is_said = false;  ///< what is own was said: then all is not compared where nothing is
 };
@@ -49,7 +51,8 @@ struct FunctionFacts {
   std::uint64_t size = 0;  ///< bytes
   std::size_t instructions = 0;
   program::FrameShape frame;
-  std::vector<std::string> calls;  ///< what it calls, each once, in order; tail calls too
+  std::vector<std::string> calls;           ///< what it calls, each once, in order; tail calls too
+  std::optional<ExplainedFrame> explained;  ///< only where frames were asked for
 };
 
 struct ComparedFunction {

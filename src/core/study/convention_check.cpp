@@ -73,10 +73,9 @@ class Checker {
 
   std::vector<ConventionFinding> run() {
     for (const Function& function : program_.functions()) {
-      const bool part = function.symbol().ends_with(".cold");
       const bool code = function.origin == Function::Origin::symbol || function.origin == Function::Origin::recovered;
-      if (!code || part || function.size == 0 || !program_.is_own(function)) continue;
-      if (references_.register_of_thunk(function.address) >= 0) continue;
+      if (!code || function.is_cold_part() || function.size == 0 || !program_.is_own(function)) continue;
+      if (program::register_of_thunk(program_, function.address) >= 0) continue;
       // Without symbols, what a compiler put elsewhere looks like a function, and is jumped to.
       if (function.origin == Function::Origin::recovered && callers_of(function.address).empty()) continue;
       check(function);
@@ -226,7 +225,7 @@ class Checker {
   void misaligned(const Function& function, const program::StackPoint& point, std::int64_t to_cfa) {
     if (machine_.mode != arch::Mode::bits64 || to_cfa % kAlignment == 0) return;
     if (finds_itself(point)) return;
-    const auto target = target_of(point.address, point.instruction);
+    const auto target = program::target_of(program_, point.address, point.instruction);
     const Function* called = target ? program_.function_at(*target) : nullptr;
     const bool here = called != nullptr && called->origin != Function::Origin::plt;
     const auto relies = here ? program::aligned_access(program_, called->address) : std::nullopt;
@@ -317,21 +316,10 @@ class Checker {
     return program::is_assembly(program_, function.address);
   }
 
-  /// Where a call leads that says so itself; of an object file by its relocation.
-  [[nodiscard]] std::optional<std::uint64_t> target_of(std::uint64_t address,
-                                                       const isa::Instruction& instruction) const {
-    const std::uint64_t next = address + instruction.length;
-    if (const auto* relocation = program_.relocation_in(address, instruction.length)) {
-      if (!relocation->defined) return std::nullopt;
-      return relocation->symbol_value + static_cast<std::uint64_t>(relocation->addend) + (next - relocation->address);
-    }
-    std::uint64_t target = 0;
-    return isa::direct_target(instruction, address, target) ? std::optional(target) : std::nullopt;
-  }
   /// A call of the next instruction, by which code learns where it lies.
   [[nodiscard]] bool finds_itself(const program::StackPoint& point) const {
     return isa::flow_of(point.instruction) == ControlFlow::call &&
-           target_of(point.address, point.instruction) == point.address + point.instruction.length;
+           program::target_of(program_, point.address, point.instruction) == point.address + point.instruction.length;
   }
 
   /// Direct calls, gathered when they are first asked for.
@@ -341,7 +329,8 @@ class Checker {
       for (const Function& one : program_.functions()) {
         references_.each(one, [&](std::uint64_t address, const isa::Instruction& instruction, const auto&) {
           if (!instruction || isa::flow_of(instruction) != ControlFlow::call) return;
-          if (const auto target = target_of(address, instruction)) callers_[*target].push_back(address);
+          if (const auto target = program::target_of(program_, address, instruction))
+            callers_[*target].push_back(address);
         });
       }
     }

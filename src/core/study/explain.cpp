@@ -602,7 +602,8 @@ std::span<const ExplainedKind> explained_kinds() {
                                              {"signal", "NAME|NUMBER"},
                                              {"constant", "NAME|VALUE"},
                                              {"convention", "NAME"},
-                                             {"passing", "DECLARATION|FILE FUNCTION"}};
+                                             {"passing", "DECLARATION|FILE FUNCTION"},
+                                             {"frame", "FILE FUNCTION"}};
   return kKinds;
 }
 
@@ -626,6 +627,13 @@ Result<Explanation> explain(const ExplainRequest& request) {
     Result<ExplainedPassing> passing = passing_of(request);
     if (!passing) return passing.error();
     result.passing = std::move(*passing);
+    return result;
+  }
+  if (kind == "frame") {
+    if (request.file.empty()) return Error{Fault::usage, "explain frame: " + request.word + ": takes FILE FUNCTION"};
+    Result<ExplainedFrame> frame = explain_frame(request.file, request.word, request.syntax);
+    if (!frame) return frame.error();
+    result.frame = std::move(*frame);
     return result;
   }
   const auto wanted = [&](std::string_view one) { return kind.empty() || kind == one; };

@@ -14,6 +14,7 @@
 #include "isa/effects.h"
 #include "isa/text.h"
 #include "study/explain_convention.h"
+#include "study/explain_frame.h"
 #include "study/explain_passing.h"
 #include "study/explain_system.h"
 
@@ -22,7 +23,7 @@ namespace deeptrace::study {
 struct ExplainRequest {
   std::string kind;  ///< one of explained_kinds(); empty: all of them
   std::string word;
-  std::string file;        ///< of the kind "passing": the file that has the function `word`; empty: it is a declaration
+  std::string file;        ///< that has the function `word`: of the kinds "frame" and "passing"; empty: a declaration
   std::string convention;  ///< of declarations; empty: that of C functions of the mode
   isa::Mode mode = isa::Mode::bits64;
   isa::Syntax syntax = isa::Syntax::intel;
@@ -117,6 +118,7 @@ struct Explanation {
   std::optional<ExplainedConstants> constants;
   std::optional<ExplainedConvention> convention;
   std::optional<ExplainedPassing> passing;
+  std::optional<ExplainedFrame> frame;
   bool brief = false;  ///< of a bare number: of what the operating system has by it, the names are enough
 };
 
