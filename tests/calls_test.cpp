@@ -480,6 +480,20 @@ TEST(CallRules, DirectionFlagAndStackPointerAreAsBefore) {
   EXPECT_EQ(checked(routine("push %rax\npop %rcx\nret"), two), Found{});
 }
 
+TEST(CallRules, TheFloatingPointUnitIsLeftEmpty) {
+  const char* main = "void outer(void); int main(void) { outer(); return 0; }";
+  const auto routine = [](const std::string& code) {
+    return ".globl outer\n.type outer, @function\nouter: " + code + "\nret\n";
+  };
+  EXPECT_EQ(checked(routine("fld1\nfldpi"), main), Found{"x87_stack_left!"});
+  EXPECT_EQ(checked(routine("fldz\nfldz\nfld1\nfaddp"), main), Found{"x87_stack_left!"});
+  EXPECT_EQ(checked(routine("mov $5, %eax\nmovd %eax, %mm0"), main), Found{"mmx_state_left"});
+  EXPECT_EQ(checked(routine("pxor %mm1, %mm1\npaddb %mm1, %mm2"), main), Found{"mmx_state_left"});
+  EXPECT_EQ(checked(routine("fldpi"), main), Found{}) << "it may be the result: nothing says what it returns";
+  EXPECT_EQ(checked(routine("fld1\nfldpi\nfaddp\nfstp %st(0)"), main), Found{});
+  EXPECT_EQ(checked(routine("mov $5, %eax\nmovd %eax, %mm0\nemms"), main), Found{});
+}
+
 TEST(CallRules, VariadicCallsCountTheirVectorRegisters) {
   const char* main =
       "double level = 2.5; char format[] = \"%f\", text[20]; void outer(void); "

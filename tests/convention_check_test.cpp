@@ -85,6 +85,99 @@ TEST(ConventionCheck, TheDirectionFlagIsClear) {
   EXPECT_EQ(routine("pushf\nstd\npopf\nret"), Found{});
 }
 
+TEST(ConventionCheck, WhatACallMayChangeIsNotReadAfterIt) {
+  const std::string begin = "push %rbx\n", end = "pop %rbx\nret", puts = "lea 1f(%rip), %rdi\n1: call puts@PLT\n";
+  const auto calls = [&](const std::string& code) { return routine(begin + code + end); };
+  EXPECT_EQ(calls("mov $5, %ecx\n2: " + puts + "dec %ecx\njnz 2b\n"), Found{"scratch_register_read!"});
+  EXPECT_EQ(calls("mov $5, %r11d\n" + puts + "mov %r11, %rax\n"), Found{"scratch_register_read!"});
+  EXPECT_EQ(routine("mov $3, %ecx\n1: mov $1, %eax\nmov $1, %edi\nsyscall\nloop 1b\nret"),
+            Found{"scratch_register_read!"})
+      << "the kernel's entry puts the return address into rcx";
+  EXPECT_EQ(routine("mov $9, %ecx\n1: push %ecx\ncall puts\npop %edx\nloop 1b\nret", "-m32"),
+            Found{"scratch_register_read!"});
+  EXPECT_EQ(calls("mov $5, %ebx\n2: " + puts + "dec %ebx\njnz 2b\n"), Found{});
+  EXPECT_EQ(calls("push %rcx\nsub $8, %rsp\n" + puts + "add $8, %rsp\npop %rcx\nmov %rcx, %rax\n"), Found{});
+  EXPECT_EQ(calls(puts + "test %eax, %eax\n"), Found{}) << "a result";
+  EXPECT_EQ(calls(puts + "xor %ecx, %ecx\ntest %ecx, %ecx\n"), Found{});
+  EXPECT_EQ(calls("mov $5, %ecx\ntest %edi, %edi\njne 2f\ncall abort@PLT\n2: mov %ecx, %eax\n"), Found{})
+      << "control does not come back from there";
+  EXPECT_EQ(routine("mov $3, %ecx\n1: mov $4, %eax\nint $0x80\nloop 1b\nret", "-m32"), Found{})
+      << "that gate keeps all but eax";
+  const std::string inner = ".type inner, @function\ninner: lea 1(%rdi), %ecx\nret\n.size inner, .-inner\n";
+  EXPECT_EQ(routine(begin + "call inner\nmov %ecx, %eax\n" + end, "-m64", inner), Found{})
+      << "routines of one file may have a convention of their own";
+}
+
+TEST(ConventionCheck, ArgumentsAreSetForEachCall) {
+  const std::string reads = ".type inner, @function\ninner: lea (%rdi,%rsi), %rax\nret\n.size inner, .-inner\n";
+  EXPECT_EQ(routine("push %rbx\ncall puts@PLT\ncall puts@PLT\npop %rbx\nret"), Found{"argument_not_set!"});
+  EXPECT_EQ(routine("push %rbx\nmov $1, %esi\ncall rand@PLT\nmov %rax, %rdi\ncall inner\npop %rbx\nret", "-m64", reads),
+            Found{"argument_not_set!"});
+  EXPECT_EQ(routine("push %rdi\ncall puts@PLT\npop %rdi\npush %rdi\ncall puts@PLT\npop %rdi\nret"), Found{});
+  EXPECT_EQ(routine("push %rbx\ncall rand@PLT\ncall rand@PLT\npop %rbx\nret"), Found{}) << "it takes none";
+  EXPECT_EQ(routine("push %rbx\ncall inner\npop %rbx\nret", "-m64", reads), Found{}) << "passed on";
+}
+
+TEST(ConventionCheck, WhatLiesBelowTheStackPointerIsGoneAfterACall) {
+  const std::string inner = ".type inner, @function\ninner: mov %rdi, %rax\nret\n.size inner, .-inner\n";
+  EXPECT_EQ(routine("push %rbx\nmov %rdi, -16(%rsp)\ncall inner\nmov -16(%rsp), %rax\npop %rbx\nret", "-m64", inner),
+            Found{"red_zone_overwritten!"});
+  EXPECT_EQ(routine("mov %rdi, -8(%rsp)\npush %rbx\nmov (%rsp), %rax\npop %rbx\nmov -8(%rsp), %rcx\nret"),
+            Found{"red_zone_overwritten!"});
+  EXPECT_EQ(routine("mov %rdi, -200(%rsp)\nmov -200(%rsp), %rax\nret"), Found{"below_stack_pointer"});
+  EXPECT_EQ(routine("mov %eax, -4(%esp)\nmov -4(%esp), %eax\nret", "-m32"), Found{"below_stack_pointer"});
+  EXPECT_EQ(routine("mov %rdi, -16(%rsp)\nmov -16(%rsp), %rax\nret"), Found{}) << "the red zone of a leaf";
+  EXPECT_EQ(
+      routine("sub $24, %rsp\nmov %rdi, 8(%rsp)\ncall inner\nmov 8(%rsp), %rax\nadd $24, %rsp\nret", "-m64", inner),
+      Found{});
+  EXPECT_EQ(routine("push %rbp\nmov %rsp, %rbp\nmov %rdi, -8(%rbp)\nmov -8(%rbp), %rax\npop %rbp\nret"), Found{});
+}
+
+TEST(ConventionCheck, UnwindTablesSayWhatTheCodeDoes) {
+  const auto unwound = [](const std::string& code, const char* width = "-m64") {
+    const TempFolder folder;
+    write_file(folder / "r.s", ".globl routine\n.type routine, @function\nroutine: .cfi_startproc\n" + code +
+                                   "\n.cfi_endproc\n.size routine, .-routine\n.globl main\n.type main, "
+                                   "@function\nmain: xor %eax, %eax\nret\n.size main, .-main\n");
+    EXPECT_EQ(run({"gcc", width, "-g", "-Wl,-z,noexecstack", "-o", folder / "r", folder / "r.s"}).status, 0) << code;
+    return found_in(folder / "r");
+  };
+  EXPECT_EQ(unwound("push %rbx\ncall main\npop %rbx\nret"), Found{"unwind_rule_wrong!"});
+  EXPECT_EQ(unwound("sub $8, %rsp\nadd $8, %rsp\nret"), Found{"unwind_rule_wrong"}) << "signals alone see it";
+  EXPECT_EQ(unwound("push %ebp\n.cfi_adjust_cfa_offset 4\nmov %esp, %ebp\n.cfi_def_cfa_register %ebp\n"
+                    "push %eax\nleave\nret",
+                    "-m32"),
+            Found{"unwind_rule_wrong"})
+      << "after `leave` it counts from esp again";
+  EXPECT_EQ(unwound("push %rbx\n.cfi_adjust_cfa_offset 8\n.cfi_offset %rbx, -16\ncall main\npop %rbx\n"
+                    ".cfi_adjust_cfa_offset -8\nret"),
+            Found{});
+  EXPECT_EQ(unwound("push %rbp\n.cfi_adjust_cfa_offset 8\nmov %rsp, %rbp\n.cfi_def_cfa_register %rbp\n"
+                    "sub $32, %rsp\ncall main\nleave\n.cfi_def_cfa %rsp, 8\nret"),
+            Found{});
+}
+
+TEST(ConventionCheck, TheFloatingPointUnitIsLeftEmpty) {
+  EXPECT_EQ(routine("fld1\nfld1\nret"), Found{"x87_stack_left!"});
+  EXPECT_EQ(routine("fstp %st(0)\nret"), Found{"x87_stack_left!"}) << "what its caller had there";
+  EXPECT_EQ(routine("fld1\ntest %edi, %edi\nje 1f\nfldpi\n1: ret"), Found{"x87_stack_left!"});
+  EXPECT_EQ(routine("movd %edi, %mm0\npaddb %mm0, %mm0\nmovd %mm0, %eax\nret"), Found{"mmx_state_left"});
+  EXPECT_EQ(routine("pxor %mm1, %mm1\npush %rax\ncall puts@PLT\npop %rcx\nemms\nret"), Found{"mmx_state_left"});
+  EXPECT_EQ(routine("fld1\nret"), Found{}) << "the result";
+  EXPECT_EQ(routine("fldl 4(%esp)\nfaddl 12(%esp)\nfstpl 4(%esp)\nret", "-m32"), Found{});
+  EXPECT_EQ(routine("movd %edi, %mm0\nmovd %mm0, %eax\nemms\nret"), Found{});
+}
+
+TEST(ConventionCheck, WhoTakesArgumentsOffTheStackIsSeen) {
+  const std::string takes = ".type inner, @function\ninner: mov 4(%esp), %eax\nret $8\n.size inner, .-inner\n";
+  const std::string leaves = ".type inner, @function\ninner: mov 4(%esp), %eax\nret\n.size inner, .-inner\n";
+  const std::string pushes = "push $1\npush $2\ncall inner\n";
+  EXPECT_EQ(routine(pushes + "add $8, %esp\nret", "-m32", takes), Found{"stack_not_restored!"}) << "both do";
+  EXPECT_EQ(routine(pushes + "ret", "-m32", leaves), Found{"stack_not_restored!"}) << "nobody does";
+  EXPECT_EQ(routine(pushes + "ret", "-m32", takes), Found{});
+  EXPECT_EQ(routine(pushes + "add $8, %esp\nret", "-m32", leaves), Found{});
+}
+
 TEST(ConventionCheck, CompiledCodeKeepsTheRules) {
   const TempFolder folder;
   write_file(folder / "c.c", R"(

@@ -631,6 +631,30 @@ TEST(Flow, CasesStandOnTheirLines) {
   }
 }
 
+/// Two tables of distances, one after the other, of which nothing says how long they are: what the second one has means
+/// something else counted from the first.
+TEST(Listing, AJumpTableEndsWhereAnotherBegins) {
+  const TempFolder folder;
+  const std::string jump = "(%rip), %r11\nmovslq (%r11,%rdx,4), %rcx\nadd %r11, %rcx\njmp *%rcx\n";
+  write_file(folder / "t.s",
+             ".globl pick\n.type pick, @function\npick: test %edi, %edi\njs 5f\nlea first" + jump + "5: lea second" +
+                 jump +
+                 "1: movabs $0x5756555453525150, %rax\nret\n2: movabs $0x5f5e5d5c5b5a5958, %rax\nret\n"
+                 "3: movabs $0x5756555453525150, %rax\nret\n4: movabs $0x5f5e5d5c5b5a5958, %rax\nret\n"
+                 ".size pick, .-pick\n.globl _start\n_start: mov $60, %eax\nsyscall\n"
+                 ".section .rodata\nfirst: .long 1b-first, 2b-first\nsecond: .long 3b-second, 4b-second\n");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-no-pie", "-o", folder / "t", folder / "t.s"}).status, 0);
+  const json listing = told({"listing", "--format", "json", folder / "t", "pick"});
+  std::vector<std::size_t> cases;
+  std::size_t instructions = 0;
+  for (const json& row : listing["functions"][0]["instructions"]) {
+    if (row.contains("cases")) cases.push_back(row["cases"].size());
+    ++instructions;
+  }
+  EXPECT_EQ(cases, (std::vector<std::size_t>{2, 2})) << listing.dump();
+  EXPECT_EQ(instructions, 18U) << "none is read from its middle";
+}
+
 TEST(Compare, FunctionsWithoutNamesGoByWhatTheyDo) {
   const TempFolder folder;
   const std::string source = R"(#include <stdio.h>

@@ -1,5 +1,8 @@
 #include "look/convention_checks.h"
 
+#include <algorithm>
+#include <bit>
+
 #include "base/number.h"
 #include "isa/text.h"
 #include "state/parts.h"
@@ -149,6 +152,7 @@ std::vector<Finding> ConventionChecks::at_return(const state::StateView& view, c
   if (before) kept(view, call, *before, found);
   stack(view, call, expected, found);
   direction(view, call, found);
+  floating(view, call, found);
   width(view, call, found);
   return found;
 }
@@ -202,6 +206,39 @@ void ConventionChecks::direction(const state::StateView& view, const CheckedCall
   finding.text = joined({"df is set when ", call.function, " returns: string instructions go downwards from now on"});
   finding.evidence.emplace_back("the convention has it clear at calls and returns, and library functions rely on that");
   add(found, call, std::move(finding), call.address);
+}
+
+const std::optional<std::uint64_t>& ConventionChecks::floating_writer(std::uint64_t function) {
+  const auto [place, added] = floating_.try_emplace(function);
+  if (added && is_hand_written(function)) place->second = in_process(function, program::floating_write);
+  return place->second;
+}
+
+/// Its stack is empty at calls and returns but for a result; mmx registers are those of that stack.
+void ConventionChecks::floating(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found) {
+  if (!call.own) return;
+  const auto& writer = floating_writer(call.address);
+  const auto set = writer ? view.legacy() : std::nullopt;
+  if (!set) return;
+  const Signature& signature = *call.signature;
+  int lawful = 1;
+  if (signature.known) {
+    lawful = static_cast<int>(std::ranges::count_if(signature.layout.result.pieces, [](const abi::Piece& piece) {
+      return piece.part.file == arch::RegisterFile::x87;
+    }));
+  }
+  const int used = std::popcount(set->x87_used);
+  if (used <= lawful) return;
+  constexpr int kRegisters = 8;
+  const bool mmx = used == kRegisters;
+  Finding finding = of_kind(mmx ? "mmx_state_left" : "x87_stack_left", mmx);
+  finding.text =
+      joined({call.function, " returns with ", std::to_string(used), " of 8 registers of the floating-point ",
+              "unit in use, where ", lawful == 0 ? "none" : "one at most", " may be"});
+  finding.evidence.push_back(joined({"written at ", at_line(*writer)}));
+  finding.evidence.emplace_back(mmx ? "after mmx instructions `emms` makes them free again"
+                                    : "what is left there takes room from whoever computes next: eight fill it");
+  add(found, call, std::move(finding), *writer);
 }
 
 /// A result of fewer bits than its caller reads: what is above them may be anything.

@@ -1,8 +1,8 @@
 // Whether calls kept the rules of the calling convention: what a function must give back as it was, and what a caller
 // may take for granted.
 //
-// x86-64: System V psABI, 3.2.1 (registers that are kept, the direction flag), 3.2.2 (alignment of the stack), 3.2.3
-// (results, `al` of variadic calls). i386: System V psABI, 2.2.
+// x86-64: System V psABI, 3.2.1 (registers that are kept, the direction flag, the floating-point unit), 3.2.2
+// (alignment of the stack), 3.2.3 (results, `al` of variadic calls). i386: System V psABI, 2.2.
 //
 // A rule that is broken is wrong where somebody relies on it; else it is a note: private helpers of hand-written
 // programs may have conventions of their own.
@@ -61,6 +61,7 @@ class ConventionChecks {
   void stack(const state::StateView& view, const CheckedCall& call, std::uint64_t expected,
              std::vector<Finding>& found);
   void direction(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found);
+  void floating(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found);
   void width(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found);
   void add(std::vector<Finding>& found, const CheckedCall& call, Finding finding, std::uint64_t at);
   bool is_hand_written(std::uint64_t address);
@@ -69,7 +70,11 @@ class ConventionChecks {
   [[nodiscard]] std::string at_line(std::uint64_t address);
   const std::optional<program::RegisterRead>& reader(std::uint64_t back, isa::General number, bool through_calls);
 
+  /// Where hand-written code at a function's address writes the floating-point unit; worked out once.
+  const std::optional<std::uint64_t>& floating_writer(std::uint64_t function);
+
   Modules& modules_;
+  std::map<std::uint64_t, std::optional<std::uint64_t>> floating_;
   std::map<std::pair<std::uint64_t, unsigned>, std::optional<program::RegisterRead>>
       readers_;                                                            ///< by place and register
   std::set<std::tuple<std::string, std::uint64_t, std::uint64_t>> given_;  ///< kind with register, function, call

@@ -350,12 +350,13 @@ void CodeScan::trace() {
   }
   follow_all();
   // Where a table of unknown length ends is a guess: what it names must fit to what is known.
-  while (!doubtful_.empty()) {
-    const std::uint64_t at = doubtful_.back();
-    doubtful_.pop_back();
-    if (marks_[at - start_] == kUnknown && fits(at)) follow(at);
+  for (std::size_t i = 0; i < doubtful_.size(); ++i) {
+    const Doubtful one = doubtful_[i];
+    if (one.entry >= entries_before_next(tables_[one.table])) continue;
+    if (marks_[one.target - start_] == kUnknown && fits(one.target)) follow(one.target);
     follow_all();
   }
+  for (JumpTable& table : tables_) table.entries = std::min(table.entries, entries_before_next(table));
   weigh_gaps();
 }
 
@@ -418,15 +419,19 @@ bool CodeScan::follow_one(std::uint64_t& at) {
 
 /// Traps that end the program, calls of functions that never return, and final calls of the kernel whose number stands
 /// in an instruction shortly before.
+bool CodeScan::is_final_call(const isa::Instruction& instruction, std::uint64_t address) const {
+  std::uint64_t target = 0;
+  if (isa::flow_of(instruction) != isa::ControlFlow::call || !isa::direct_target(instruction, address, target))
+    return false;
+  const auto relocated = program_.relocated_reference(address, instruction.length);
+  return relocated ? is_final(relocated->name) : is_final(program_.function_at(target), target);
+}
+
 bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t address) const {
   const isa::ControlFlow flow = isa::flow_of(instruction);
-  std::uint64_t target = 0;
   if (flow == isa::ControlFlow::trap)
     return isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::invalid;
-  if (flow == isa::ControlFlow::call && isa::direct_target(instruction, address, target)) {
-    const auto relocated = program_.relocated_reference(address, instruction.length);
-    return relocated ? is_final(relocated->name) : is_final(program_.function_at(target), target);
-  }
+  if (flow == isa::ControlFlow::call) return is_final_call(instruction, address);
   if (flow != isa::ControlFlow::system) return false;
   constexpr std::uint64_t kLookBack = 48;
   const bool narrow = mode_ == isa::Mode::bits32 || (isa::row_of(instruction).traits & isa::kGate) != 0;
@@ -526,15 +531,27 @@ bool CodeScan::count_entries(JumpTable& table, std::uint64_t bound) const {
 
 bool CodeScan::take_table(JumpTable table, std::uint64_t bound) {
   if (!count_entries(table, bound)) return false;
+  std::uint64_t entry = 0;
   for (const std::uint64_t target : targets_of(program_, table)) {
     if (bound != 0) add_root(target);
-    if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back(target);
+    if (bound == 0 && marks_[target - start_] == kUnknown) doubtful_.push_back({target, tables_.size(), entry});
+    ++entry;
   }
   for (std::uint64_t i = 0; i < table.entries * table.entry_size && holds(table.address + i); ++i) {
     if (marks_[table.address + i - start_] == kUnknown) marks_[table.address + i - start_] = kData;
   }
   tables_.push_back(table);
   return true;
+}
+
+/// The entries of a table whose length nothing says end where another table begins.
+std::uint64_t CodeScan::entries_before_next(const JumpTable& table) const {
+  std::uint64_t entries = table.bounded ? table.entries : kMostEntries;
+  for (const JumpTable& other : tables_) {
+    if (!table.bounded && other.address > table.address)
+      entries = std::min(entries, (other.address - table.address) / table.entry_size);
+  }
+  return entries;
 }
 
 /// Decides about what was not reached, piece by piece; pieces end at labels and at memory that is read.

@@ -74,6 +74,8 @@ class CodeScan {
   /// After tables_of: an indirect jump whose table was not found although some of the function is reached by nothing
   /// else; 0 when there is none.
   [[nodiscard]] std::uint64_t unresolved_jump() const { return unreached_ ? unresolved_ : 0; }
+  /// True of a direct call of a function that does not come back: exit, abort and their like.
+  [[nodiscard]] bool is_final_call(const isa::Instruction& instruction, std::uint64_t address) const;
 
  private:
   void add(AddressRange range, Stretch::Kind kind);
@@ -102,6 +104,13 @@ class CodeScan {
     std::vector<JumpTable> tables;
     std::uint64_t bound = 0;  ///< entries, by the comparison of the index; 0: unknown
   };
+  /// What a table of unknown length names.
+  struct Doubtful {
+    std::uint64_t target = 0;
+    std::size_t table = 0;    ///< an index of tables_
+    std::uint64_t entry = 0;  ///< its number there
+  };
+  [[nodiscard]] std::uint64_t entries_before_next(const JumpTable& table) const;
   [[nodiscard]] Candidates candidates(std::span<const Placed> backwards) const;
   void add_tables_named(const isa::Instruction& instruction, std::uint64_t at, std::vector<JumpTable>& tables) const;
   [[nodiscard]] bool count_entries(JumpTable& table, std::uint64_t bound) const;
@@ -152,10 +161,10 @@ class CodeScan {
   std::vector<Callee> callees_ = std::vector<Callee>(1024);
   std::vector<bool> read_;  ///< bytes at which instructions read or write memory
   std::vector<JumpTable> tables_;
-  std::uint64_t unresolved_ = 0;         ///< an indirect jump without a table
-  bool unreached_ = false;               ///< the flow did not reach some code
-  std::vector<std::uint64_t> doubtful_;  ///< what tables of unknown length name
-  std::vector<std::uint64_t> open_;      ///< roots that are still to be followed
+  std::uint64_t unresolved_ = 0;  ///< an indirect jump without a table
+  bool unreached_ = false;        ///< the flow did not reach some code
+  std::vector<Doubtful> doubtful_;
+  std::vector<std::uint64_t> open_;  ///< roots that are still to be followed
 };
 
 /// Calls `act(address, instruction)` for each instruction of the stretches that are code. Bytes at which none starts

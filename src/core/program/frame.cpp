@@ -5,6 +5,7 @@
 #include <unordered_set>
 #include <utility>
 
+#include "isa/walk.h"
 #include "program/references.h"
 #include "state/known.h"
 
@@ -38,12 +39,6 @@ class Walk {
     wanted_ = address;
     (void)run();
     return point_;
-  }
-
-  std::vector<StackPoint> points() {
-    (void)run();
-    std::ranges::sort(points_, {}, &StackPoint::address);
-    return std::move(points_);
   }
 
   std::vector<FramePlace> places() {
@@ -91,7 +86,6 @@ class Walk {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       if (!instruction) return;
       if (place.address == wanted_) note_point(place);
-      note_stack(instruction, place);
       note_place(instruction, place);
       look_at(instruction, place);
       places_.back().stack_after = to_cfa(place, isa::kRsp);
@@ -127,7 +121,7 @@ class Walk {
   /// Bytes from a register that points into the stack up to the caller's stack pointer.
   static std::optional<std::int64_t> to_cfa(const Place& place, isa::General number) {
     const auto value = place.known.value({isa::RegisterFile::general, number, 0, 64});
-    if (!value || *value > kCallersStack || kCallersStack - *value > kCallersStack / 2) return std::nullopt;
+    if (!value || *value < kCallersStack / 2 || *value > kCallersStack / 2 * 3) return std::nullopt;
     return static_cast<std::int64_t>(kCallersStack - *value);
   }
 
@@ -170,16 +164,6 @@ class Walk {
     return target && (*target == address + call.length || register_of_thunk(program_, *target) >= 0);
   }
 
-  void note_stack(const isa::Instruction& instruction, const Place& place) {
-    const ControlFlow flow = isa::flow_of(instruction);
-    if (flow != ControlFlow::call && flow != ControlFlow::return_) return;
-    const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
-    StackPoint point{place.address, instruction, {}};
-    // What was rounded down is not known for sure.
-    if (stack && !place.aligned) point.to_cfa = static_cast<std::int64_t>(kCallersStack - *stack);
-    points_.push_back(std::move(point));
-  }
-
   void note_point(const Place& place) {
     FramePoint point;
     point.saved = place.saved;
@@ -205,6 +189,8 @@ class Walk {
     note_uses(instruction, place);
     const auto before = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
     place.known.step(instruction, place.address);
+    const std::uint64_t taken = taken_by_call(program_, instruction, place.address);
+    if (taken != 0 && before) place.known.set(isa::kRsp, *before + taken);
     place.changed |= place.known.written();
     if (before) note_alignment(instruction, *before, place);
     const auto stack = place.known.value({isa::RegisterFile::general, isa::kRsp, 0, 64});
@@ -357,7 +343,6 @@ class Walk {
   std::optional<std::uint64_t> wanted_;
   std::optional<FramePoint> point_;
   std::vector<StackUse> uses_;
-  std::vector<StackPoint> points_;
   std::vector<FramePlace> places_;
   std::vector<Place> open_;
   std::unordered_set<std::uint64_t> seen_;
@@ -365,8 +350,18 @@ class Walk {
 
 }  // namespace
 
-std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function) {
-  return Walk(program, scan, function).points();
+std::uint64_t taken_by_call(const Program& program, const isa::Instruction& call, std::uint64_t address) {
+  if (program.mode() == isa::Mode::bits64 || isa::flow_of(call) != ControlFlow::call) return 0;
+  const auto target = target_of(program, address, call);
+  const Function* function = target ? program.function_at(*target) : nullptr;
+  if (function == nullptr || function->address != *target || function->origin == Function::Origin::plt) return 0;
+  const Bytes code = program.elf().bytes_at(*target);
+  constexpr std::size_t kMost = 4096;  // bytes that are looked over
+  const std::size_t size = std::min({code.size(), static_cast<std::size_t>(function->size), kMost});
+  for (const isa::Placed& one : isa::instructions_of(code.first(size), program.mode())) {
+    if (one.instruction && isa::flow_of(one.instruction) == ControlFlow::return_) return one.instruction.immediate;
+  }
+  return 0;
 }
 
 std::vector<FramePlace> frame_places(const Program& program, CodeScan& scan, const Function& function) {

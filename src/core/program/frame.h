@@ -35,14 +35,6 @@ struct FramePoint {
 std::optional<FramePoint> frame_at(const Program& program, CodeScan& scan, const Function& function,
                                    std::uint64_t address);
 
-/// The stack at the calls and returns of a function, as far as ways to them are known to agree; by address.
-struct StackPoint {
-  std::uint64_t address = 0;  ///< of the call or return
-  isa::Instruction instruction;
-  std::optional<std::int64_t> to_cfa;  ///< bytes from the stack pointer up to where it will be after the return
-};
-std::vector<StackPoint> stack_points(const Program& program, CodeScan& scan, const Function& function);
-
 /// An instruction of a function, on the way by which it was come to first.
 struct FramePlace {
   std::uint64_t address = 0;
@@ -57,6 +49,10 @@ struct FramePlace {
 /// Those that the flow of control leads to, by address.
 std::vector<FramePlace> frame_places(const Program& program, CodeScan& scan, const Function& function);
 
+/// Bytes of arguments that the called function takes off the stack itself (`ret 8`), as those of stdcall do and those
+/// of i386 that return structures: where its code is at hand, and of direct calls. x86-64 has none.
+std::uint64_t taken_by_call(const Program& program, const isa::Instruction& call, std::uint64_t address);
+
 /// Room on the stack that an instruction of the function reads, writes or takes the address of.
 struct StackUse {
   std::uint64_t below_cfa = 0;  ///< bytes from where it begins up to where the stack pointer will be after the return
@@ -68,8 +64,7 @@ struct StackUse {
 /// stack pointer down by ones, that are known only at run time.
 std::optional<std::vector<StackUse>> stack_uses(const Program& program, CodeScan& scan, const Function& function);
 
-/// Follows the code from its start along direct jumps and jump tables; what is reached by neither is left out. What a
-/// called function takes off the stack itself, as 32-bit ones that return structures do, is not seen.
+/// Follows the code from its start along direct jumps and jump tables; what is reached by neither is left out.
 FrameShape frame_of(const Program& program, CodeScan& scan, const Function& function);
 
 }  // namespace deeptrace::program

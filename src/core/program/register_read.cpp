@@ -93,6 +93,15 @@ std::optional<RegisterRead> next_read(const Program& program, std::uint64_t addr
   return std::nullopt;
 }
 
+std::uint32_t registers_read(const isa::Instruction& instruction) {
+  const isa::Operands operands = isa::operands_of(instruction);
+  std::uint32_t read = 0;
+  for (unsigned number = 0; number < 16; ++number) {
+    if (bits_read(instruction, operands, static_cast<isa::General>(number)) != 0) read |= 1U << number;
+  }
+  return read;
+}
+
 std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t address, isa::General number) {
   const FunctionCode code(program, address);
   if (!code) return std::nullopt;
@@ -102,6 +111,12 @@ std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t a
     if (meaning == isa::meaning::pop || meaning == isa::meaning::leave) return false;
     return (state::general_use(isa::effects_of(instruction)).written >> number & 1) != 0;
   });
+}
+
+std::optional<std::uint64_t> floating_write(const Program& program, std::uint64_t address) {
+  const FunctionCode code(program, address);
+  if (!code) return std::nullopt;
+  return code.find([](const isa::Instruction& instruction) { return isa::effects_of(instruction).touches_x87; });
 }
 
 std::optional<std::uint64_t> aligned_access(const Program& program, std::uint64_t address) {

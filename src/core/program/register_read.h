@@ -23,9 +23,16 @@ struct RegisterRead {
 std::optional<RegisterRead> next_read(const Program& program, std::uint64_t address, isa::General number,
                                       bool through_calls);
 
+/// The general registers that an instruction reads, bits by number. A save on the stack counts for none.
+std::uint32_t registers_read(const isa::Instruction& instruction);
+
 /// The first instruction of the function around `address` that writes the register and does not restore it; nothing
 /// where none does.
 std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t address, isa::General number);
+
+/// The first instruction of the function around `address` that writes registers of the floating-point unit, by their
+/// own names or as mmx registers.
+std::optional<std::uint64_t> floating_write(const Program& program, std::uint64_t address);
 
 /// An instruction of the function around `address` that accesses its stack by 16 bytes and faults where these are not
 /// aligned.

@@ -4,11 +4,11 @@
 #include <cstring>
 #include <utility>
 
+#include "abi/inferred_arguments.h"
 #include "abi/prototypes.h"
 #include "arch/relocations.h"
 #include "look/call_arguments.h"
 #include "look/call_before.h"
-#include "look/inferred_arguments.h"
 #include "look/places.h"
 #include "look/scope.h"
 #include "process/maps.h"
@@ -157,7 +157,7 @@ const Callee& CallTracer::callee(std::uint64_t target, std::string_view import) 
   if (made.signature.known || stub || function == nullptr) return made;
   made.inferred = true;
   made.signature.layout.arguments =
-      look::inferred_arguments(*module->program, look::Modules::debug(*module).scan, *function);
+      abi::inferred_arguments(*module->program, look::Modules::debug(*module).scan, *function);
   return made;
 }
 

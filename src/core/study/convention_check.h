@@ -14,7 +14,7 @@
 namespace deeptrace::study {
 
 struct ConventionFinding {
-  std::string kind;  ///< as in look/convention_checks.h; and "result_not_set"
+  std::string kind;  ///< "stack_misaligned" and so on: docs/formats/survey.md has them all
   std::string text;
   std::vector<std::string> evidence;
   std::string function;       ///< its name

@@ -254,9 +254,21 @@ class Explainer {
       if (place.stack_after) copied_return_ = place.stack_after;
       return Found{Role::copies_return};
     }
+    if (is_general(pushed) && place.stack_after && comes_back(*place.stack_after, pushed.reg.index)) {
+      saved_[*place.stack_after] = pushed.reg.index;
+      return Found{Role::saves, register_name(pushed.reg.index)};
+    }
     // What was never written is pushed for its room alone.
     const bool room = is_general(pushed, machine_.result) && (written_ >> machine_.result & 1) == 0 && !place.called;
     return room ? std::optional(Found{Role::reserves, {}, word_}) : std::nullopt;
+  }
+
+  /// True where a register that functions need not keep is taken from its place again.
+  [[nodiscard]] bool comes_back(std::int64_t slot, std::uint8_t number) const {
+    return std::ranges::any_of(places_, [&](const FramePlace& place) {
+      if (place.stack != slot || meaning_of(place.instruction) != isa::meaning::pop) return false;
+      return is_general(isa::operands_of(place.instruction)[0], static_cast<isa::General>(number));
+    });
   }
 
   std::optional<Found> pop_at(const FramePlace& place, const isa::Operands& operands) const {

@@ -8,11 +8,11 @@
 #include "program/code_scan.h"
 #include "program/program.h"
 
-namespace deeptrace::look {
+namespace deeptrace::abi {
 
 /// Registers that the convention passes arguments in come first, in its order, then others, then words of the stack.
 /// Registers that are only saved (pushed) are none.
-std::vector<abi::Passed> inferred_arguments(const program::Program& program, program::CodeScan& scan,
+std::vector<Passed> inferred_arguments(const program::Program& program, program::CodeScan& scan,
                                             const program::Function& function);
 
-}  // namespace deeptrace::look
+}  // namespace deeptrace::abi

@@ -1,4 +1,4 @@
-#include "look/inferred_arguments.h"
+#include "abi/inferred_arguments.h"
 
 #include <optional>
 #include <set>
@@ -8,7 +8,7 @@
 #include "program/frame.h"
 #include "state/known.h"
 
-namespace deeptrace::look {
+namespace deeptrace::abi {
 namespace {
 
 using program::FlowBlocks;
@@ -25,9 +25,9 @@ class Reader {
         blocks_(program, scan, {&range_, 1}),
         machine_(arch::machine_of(program.mode())) {}
 
-  std::vector<abi::Passed> run() {
+  std::vector<Passed> run() {
     follow();
-    std::vector<abi::Passed> result;
+    std::vector<Passed> result;
     const auto add = [&](unsigned number) {
       if ((read_ >> number & 1) == 0) return;
       read_ &= ~(1U << number);
@@ -143,10 +143,10 @@ class Reader {
 
 }  // namespace
 
-std::vector<abi::Passed> inferred_arguments(const program::Program& program, program::CodeScan& scan,
-                                            const program::Function& function) {
+std::vector<Passed> inferred_arguments(const program::Program& program, program::CodeScan& scan,
+                                       const program::Function& function) {
   if (function.size == 0) return {};
   return Reader(program, scan, function).run();
 }
 
-}  // namespace deeptrace::look
+}  // namespace deeptrace::abi
