@@ -480,6 +480,88 @@ TEST(CallRules, DirectionFlagAndStackPointerAreAsBefore) {
   EXPECT_EQ(checked(routine("push %rax\npop %rcx\nret"), two), Found{});
 }
 
+TEST(Calls, EveryInstructionIsCounted) {
+  const TempFolder folder;
+  write_file(folder / "work.s", R"(
+.globl turns, outer, copies
+.type turns, @function
+turns: mov $10, %ecx
+1: dec %ecx
+jnz 1b
+ret
+.type outer, @function
+outer: nop
+call turns
+call turns
+ret
+.type copies, @function
+copies: cld
+mov $5, %ecx
+push %rsi
+push %rdi
+lea here(%rip), %rsi
+lea here(%rip), %rdi
+rep movsb
+pop %rdi
+pop %rsi
+ret
+.data
+here: .zero 8
+.section .note.GNU-stack,"",@progbits
+)");
+  write_file(folder / "main.c", R"(
+#include <pthread.h>
+void turns(void), outer(void), copies(void);
+void *other(void *unused) { outer(); return unused; }
+int main(void) {
+  pthread_t thread;
+  pthread_create(&thread, 0, other, 0);
+  outer();
+  pthread_join(thread, 0);
+  copies();
+  return 0;
+})");
+  ASSERT_EQ(run({"gcc", "-g", "-pthread", "-o", folder / "a", folder / "main.c", folder / "work.s"}).status, 0);
+  const json said = traced({"--every-instruction", folder / "a"});
+  EXPECT_EQ(said["exit"]["status"], 0);
+  for (const json& one : calls_of(said, "turns")) EXPECT_EQ(one["instructions"], 22);
+  for (const json& one : calls_of(said, "outer")) EXPECT_EQ(one["instructions"], 48) << "those that it calls included";
+  for (const json& one : calls_of(said, "copies")) EXPECT_EQ(one["instructions"], 14) << "each repetition is one";
+  EXPECT_EQ(calls_of(said, "turns").size(), 4U);
+  EXPECT_EQ(calls_of(said, "copies").size(), 1U);
+  EXPECT_TRUE(calls_of(traced({folder / "a"}), "turns")[0]["instructions"].is_null());
+}
+
+TEST(Calls, VirtualCallsSayWhatTheObjectIs) {
+  const TempFolder folder;
+  write_file(folder / "v.cpp", R"(
+struct Gauge { virtual ~Gauge() = default; virtual int level(int at) const { return at; } };
+namespace tide { struct Float : Gauge { int level(int at) const override { return at + 1; } }; }
+struct Quiet : Gauge { int more = 3; };
+__attribute__((noinline)) int ask(const Gauge &gauge) { return gauge.level(4); }
+__attribute__((noinline)) int plain(int (*call)(int), int value) { return call(value); }
+int twice(int value) { return 2 * value; }
+int main() { return ask(tide::Float()) + ask(Quiet()) + ask(Gauge()) + plain(twice, 3) == 19 ? 0 : 1; }
+)");
+  for (const char* width : {"-m64", "-m32"}) {
+    for (const char* compiler : {"g++", "clang++"}) {
+      ASSERT_EQ(run({compiler, width, "-g", "-O0", "-o", folder / "v", folder / "v.cpp"}).status, 0);
+      const json said = traced({folder / "v"});
+      EXPECT_EQ(said["exit"]["status"], 0);
+      std::string found;
+      for (const json& one : calls_of(said)) {
+        if (one["by"] == "pointer")
+          found += one["function"].get<std::string>() + " of " +
+                   (one["object"].is_null() ? "none" : one["object"].get<std::string>()) + "; ";
+      }
+      EXPECT_EQ(found,
+                "tide::Float::level(int) const of tide::Float; Gauge::level(int) const of Quiet; "
+                "Gauge::level(int) const of Gauge; twice(int) of none; ")
+          << compiler << width;
+    }
+  }
+}
+
 TEST(CallRules, TheFloatingPointUnitIsLeftEmpty) {
   const char* main = "void outer(void); int main(void) { outer(); return 0; }";
   const auto routine = [](const std::string& code) {

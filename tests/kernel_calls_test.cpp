@@ -105,6 +105,44 @@ TEST(KernelCalls, CardsAndWhySayTheSame) {
   EXPECT_NE(talk.find("wrong: arguments 1 and 2 of write look exchanged", finding + 1), std::string::npos) << talk;
 }
 
+TEST(KernelCalls, AStopWaitsForTheResultThatItsConditionNames) {
+  const TempFolder folder;
+  write_file(folder / "c.c", R"(
+#include <fcntl.h>
+#include <unistd.h>
+int main(void) {
+  int lost = open("/nowhere/at/all", O_RDONLY);
+  int found = open("/dev/null", O_RDONLY);
+  write(1, "eight...", 8);
+  write(lost, "one", 1);
+  write(1, "three", 3);
+  return found < 0 || close(found);
+})");
+  for (const char* width : {"-m64", "-m32"}) {
+    ASSERT_EQ(run({"gcc", width, "-g", "-o", folder / "c", folder / "c.c"}).status, 0);
+    const auto hits = [&](const std::string& call, const std::string& when) {
+      const Outcome outcome = deeptrace({"hits", "--halt", "on syscall " + call + " when " + when, "--format", "json",
+                                         "--program-output", "/dev/null", folder / "c"});
+      EXPECT_LE(outcome.status, 1) << outcome.err;
+      std::string all;
+      const nlohmann::json said = nlohmann::json::parse(outcome.out);
+      for (const auto& row : said["hits"]) all += row["by"].get<std::string>() + "; ";
+      return all;
+    };
+    EXPECT_EQ(hits("write", "result < 0"), "system call write failed: EBADF; ") << width;
+    EXPECT_EQ(hits("write", "result == -9"), "system call write failed: EBADF; ") << width;
+    EXPECT_EQ(hits("write", "fd == 1 && result > 3"), "system call write gave 8; ") << width;
+    EXPECT_EQ(hits("write", "result != 8 && result != 1"),
+              "system call write failed: EBADF; system call write gave 3; ")
+        << width;
+    EXPECT_EQ(hits("openat", "result == -2 && var:flags == 0"), "system call openat failed: ENOENT; ") << width;
+  }
+  const std::string talk =
+      conversation(folder, {folder / "c"}, "halt on syscall write when result < 0\nresume\nframes\nresume\nquit\n").out;
+  EXPECT_NE(talk.find("system call write failed: EBADF"), std::string::npos) << talk;
+  EXPECT_NE(talk.find("c.c:8"), std::string::npos) << "the line that asked" << talk;
+}
+
 constexpr const char* kWriter = R"(
 #include <errno.h>
 #include <fcntl.h>

@@ -146,12 +146,12 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"calls", {"--depth", "1"}, program, "1 call;"},
       {"calls", {"--count", "3"}, program, "3 calls;"},
       {"calls", {"--limit", "2"}, program, "more calls not listed"},
+      {"calls", {"--every-instruction"}, program, " instructions"},
       {"calls", {"--check"}, program, "the calling convention was kept by all of them"},
   };
   // What all commands that run a program share.
-  const std::map<std::string, Words> runs = {
-      {"hits", hits}, {"steps", steps}, {"plan", planned}, {"fault", program}, {"syscalls", program},
-      {"calls", program}};
+  const std::map<std::string, Words> runs = {{"hits", hits},     {"steps", steps},      {"plan", planned},
+                                             {"fault", program}, {"syscalls", program}, {"calls", program}};
   for (const auto& [command, rest] : runs) {
     const Words start = {rest.begin(), rest.end() - 2};
     const int usual = command == "fault" ? 1 : 0;  // this program ends without one
@@ -162,8 +162,8 @@ std::vector<Case> cases(const TempFolder& folder) {
     result.push_back({command, {"--children", "kept"}, rest, "--children kept", 2});
     result.push_back({command, {"--attach", "none"}, start, "--attach none", 2});
     result.push_back({command, {"--stop-with", "luck"}, rest, "--stop-with luck", 2});
-    result.push_back({command, {"--own", "/nowhere"}, rest, "",
-                      command == "syscalls" || command == "calls" ? 1 : usual});
+    result.push_back(
+        {command, {"--own", "/nowhere"}, rest, "", command == "syscalls" || command == "calls" ? 1 : usual});
     result.push_back({command, {"--debug-dir", "/nowhere"}, rest, "", usual});
   }
   return result;

@@ -4,6 +4,7 @@
 
 #include "base/path.h"
 #include "report/names.h"
+#include "report/syscall_words.h"
 #include "report/value.h"
 
 namespace deeptrace::report {
@@ -61,6 +62,12 @@ std::string call_end_words(const Style& style, const CallRow& row) {
   }
   if (!row.result) return row.result_where.empty() ? "done" : "unknown";
   return call_value_words(style, *row.result) + (row.result_where.empty() ? "" : " in " + row.result_where);
+}
+
+std::string call_cost_words(const CallRow& row) {
+  const std::string time = duration_words(row.duration);
+  if (!row.instructions) return time;
+  return fmt::format("{}, {} instruction{}", time, *row.instructions, *row.instructions == 1 ? "" : "s");
 }
 
 std::string call_from_words(const Style& style, const CallRow& row) {

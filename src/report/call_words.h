@@ -16,6 +16,8 @@ std::string call_value_words(const Style& style, const inspect::Value& value);
 std::vector<std::string> call_argument_words(const Style& style, const session::CallRow& row);
 /// "0x1b · 27 in eax", "is left by an exception".
 std::string call_end_words(const Style& style, const session::CallRow& row);
+/// "38 us", "38 us, 112 instructions".
+std::string call_cost_words(const session::CallRow& row);
 /// Where it is called: "tidelog.c:26", else the place, "a signal".
 std::string call_from_words(const Style& style, const session::CallRow& row);
 /// For programs: "returned", "jumped", …; "call", "pointer", …

@@ -83,7 +83,7 @@ class Text final : public session::CallsSink {
       return;
     }
     const std::string tail =
-        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", call_end_words(style_, row), duration_words(row.duration)) +
+        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", call_end_words(style_, row), call_cost_words(row)) +
         thread_words(row);
     if (pending_ && pending_->number == row.number) {
       write_leaf(row, tail);
@@ -158,7 +158,8 @@ class Text final : public session::CallsSink {
   std::string head_of(const CallRow& row) const {
     std::string text =
         fmt::format("{:>6}  {:<22} {}{}", row.number, from_cell(style_, row), indent(row.depth), name_of(row));
-    if (row.by == By::indirect) text += " (through a pointer)";
+    if (row.by == By::indirect)
+      text += row.object.empty() ? " (through a pointer)" : fmt::format(" (through a pointer, of a {})", row.object);
     if (row.by == By::jump) text += " (by a jump)";
     return text;
   }
@@ -260,9 +261,12 @@ constexpr Column<CallRow> kColumns[] = {
     {"address", [](const CallRow& row) { return Cell::address(row.callee->address); }},
     {"own", [](const CallRow& row) { return Cell::boolean(row.callee->own); }},
     {"by", [](const CallRow& row) { return Cell::string(call_by_word(row.by)); }},
+    {"object", [](const CallRow& row) { return Cell::text(row.object); }},
     {"inferred", [](const CallRow& row) { return Cell::boolean(row.callee->inferred); }},
     {"start_ns", [](const CallRow& row) { return Cell::number(row.start); }},
     {"duration_ns", [](const CallRow& row) { return Cell::number(row.duration); }},
+    {"instructions",
+     [](const CallRow& row) { return row.instructions ? Cell::number(*row.instructions) : Cell::text(""); }},
     {"end", [](const CallRow& row) { return Cell::string(call_end_word(row.end)); }},
 };
 

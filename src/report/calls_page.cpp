@@ -85,7 +85,7 @@ class Page final : public session::CallsSink {
     std::string findings;
     for (const look::Finding& one : row.findings) findings += finding(one);
     const std::string back = html("→ " + call_end_words(style_, row));
-    const std::string time = fmt::format(" <span class=t>{}</span>", duration_words(row.duration));
+    const std::string time = fmt::format(" <span class=t>{}</span>", call_cost_words(row));
     const std::string bad = row.findings.empty() ? "" : " data-bad=1";
     if (thread.last == row.number) {
       thread.text += fmt::format("<div class=\"leaf{}\" data-n={}{}>{} <span class=back>{}</span>{}{}</div>\n",

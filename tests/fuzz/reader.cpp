@@ -12,7 +12,9 @@
 #include "debuginfo/variables.h"
 #include "program/flow_graph.h"
 #include "study/compare.h"
+#include "study/convention_check.h"
 #include "study/data.h"
+#include "study/explain_frame.h"
 #include "study/lines.h"
 #include "study/listing.h"
 #include "study/survey.h"
@@ -112,10 +114,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   (void)study::list_uses(*program, {"level", false, isa::Syntax::intel}, uses);
   (void)study::list_uses(*program, {"1", true, isa::Syntax::intel}, uses);
   Compare compare;
-  (void)study::compare(*program, *program, {{}, true, isa::Syntax::intel}, compare);
+  (void)study::compare(*program, *program, {.where = {}, .all = true}, compare);
   look_at_functions(*program);
   program::CodeScan scan(*program);
   for (const program::Function& function : program->functions())
     (void)program::condensed(program::flow_graph_of(*program, scan, function), 8);
+  for (const program::Function& function : program->functions())
+    (void)study::explain_frame(*program, function, isa::Syntax::intel);
+  (void)study::check_conventions(*program);
   return 0;
 }

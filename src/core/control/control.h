@@ -171,7 +171,9 @@ class Control final : public look::Subject {
   Result<look::StopPlaces> return_places(look::StopPlaces found, const std::string& where);
   std::optional<Error> place_data(Halt& halt);
   void unplace(Halt& halt);
-  bool counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned = std::nullopt);
+  /// `returned`: the function that has returned. `call`: the system call that the event is about; empty: none.
+  bool counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned = std::nullopt,
+              std::string_view call = {});
   void hit(Halt& halt, pid_t thread, Stopped& stopped, HaltHit details = {});
   void finish_once();
   [[nodiscard]] bool watches_data() const;

@@ -3,6 +3,7 @@
 #include <csignal>
 #include <cstring>
 
+#include "abi/call_errors.h"
 #include "abi/signal_names.h"
 #include "abi/system_calls.h"
 #include "control/parts.h"
@@ -313,6 +314,23 @@ void Control::signal_event(const Event& event, Stopped& stopped) {
   stopped.thread = event.thread;
 }
 
+namespace {
+
+/// Of the kernel's own numbers for calls that a signal has broken off (linux/errno.h).
+bool begins_anew(std::int64_t result) {
+  constexpr std::int64_t kFirst = 512, kLast = 516;
+  return -result >= kFirst && -result <= kLast;
+}
+
+/// " gave 22", " failed: EFAULT".
+std::string given_words(isa::Mode mode, std::int64_t result) {
+  const std::int64_t value = mode == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : result;
+  const std::string error = value < 0 ? abi::error_name(static_cast<int>(-value)) : "";
+  return error.empty() ? " gave " + std::to_string(value) : " failed: " + error;
+}
+
+}  // namespace
+
 void Control::call_event(const Event& event, Stopped& stopped) {
   const auto number = static_cast<std::uint64_t>(event.number);
   if (event.kind == Event::Kind::call_exit) {
@@ -321,13 +339,20 @@ void Control::call_event(const Event& event, Stopped& stopped) {
       goal_->reached = process_->view(event.thread).registers()[Reg::rip];
       stopped.thread = event.thread;
     }
-    return;
   }
+  const bool returned = event.kind == Event::Kind::call_exit;
+  const auto result = static_cast<std::int64_t>(process_->view(event.thread).registers()[Reg::rax]);
+  if (returned && begins_anew(result)) return;
   const std::string name = abi::call_name(number, look::table_of_call(process_->view(event.thread)));
   for (const auto& halt : halts_) {
     if (halt->rule.how().by != HaltKind::By::system_call) continue;
     if (halt->rule.what != "any" && halt->rule.what != name) continue;
-    if (counts(*halt, event.thread, stopped)) hit(*halt, event.thread, stopped, {.by = "system call " + name});
+    // What it gives is known when it returns.
+    if (returned != (halt->condition && halt->condition->uses_result())) continue;
+    if (!counts(*halt, event.thread, stopped, std::nullopt, name)) continue;
+    std::string by = "system call " + name;
+    if (returned) by += given_words(process_->view(event.thread).mode(), result);
+    hit(*halt, event.thread, stopped, {.call_returned = returned, .by = std::move(by)});
   }
 }
 
@@ -395,7 +420,10 @@ Answer Control::judge(const Event& event) {
       break;
     }
     case Kind::about_to_step: about_to_step(event.thread); break;
-    case Kind::stepped: after_step(event.thread, event.slots, stopped); break;
+    case Kind::stepped:
+      if (watcher_ != nullptr) watcher_->stepped(event.thread);
+      after_step(event.thread, event.slots, stopped);
+      break;
     case Kind::signal: signal_event(event, stopped); break;
     case Kind::call_entry:
     case Kind::call_exit: call_event(event, stopped); break;

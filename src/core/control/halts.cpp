@@ -560,7 +560,8 @@ bool Control::needs_stepping() const {
 }
 
 /// Whether an event at a stop point is one of those that it stops at. Counts it.
-bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned) {
+bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<std::uint64_t> returned,
+                     std::string_view call) {
   if (halt.spent) return false;
   if (halt.rule.thread && *halt.rule.thread != number_of(thread) &&
       *halt.rule.thread != static_cast<std::uint64_t>(thread))
@@ -570,9 +571,9 @@ bool Control::counts(Halt& halt, pid_t thread, Stopped& stopped, std::optional<s
     if (returned) scope.returned_from(*returned);
     const look::Level* level = halt.level_at(process_->view(thread).registers()[Reg::rip]);
     if (level != nullptr) scope.at_depth(level->depth);
-    if (halt.rule.how().by == HaltKind::By::system_call) {
-      const abi::CallTable table = look::table_of_call(process_->view(thread));
-      scope.in_call(abi::call_name(process_->system_call(thread).value_or(0), table), table);
+    if (!call.empty()) {
+      scope.in_call(call, look::table_of_call(process_->view(thread)));
+      if (halt.condition->uses_result()) scope.call_returned();
     }
     const Result<bool> holds = halt.condition->holds(scope);
     if (!holds || !*holds) ++halt.came;

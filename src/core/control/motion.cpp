@@ -132,7 +132,8 @@ const Stopped& Control::settle() {
   stopped_.thread = thread_;
   for (const look::HaltHit& hit : stopped_.hits) {
     const HaltRule* rule = rule_of(hit.halt);
-    if (rule != nullptr && rule->how().by == HaltKind::By::system_call) process_->stand_at_call(thread_);
+    if (rule != nullptr && rule->how().by == HaltKind::By::system_call && !hit.call_returned)
+      process_->stand_at_call(thread_);
   }
   return stopped_;
 }
@@ -167,7 +168,7 @@ void Control::then(const std::function<void()>& rest) {
 process::Process::Running Control::running() const {
   process::Process::Running how;
   how.only = others_run_ == false ? thread_ : 0;
-  how.stepping = needs_stepping();
+  how.stepping = needs_stepping() || (watcher_ != nullptr && watcher_->counts_instructions());
   how.system_calls = watches_calls() || watches_data() || (goal_ != nullptr && goal_->call_exit);
   return how;
 }

@@ -23,6 +23,9 @@ class SiteWatcher {
   /// the new one is mapped.
   virtual void replaced() = 0;
   virtual void thread_ended(pid_t thread) = 0;
+  /// Whether every instruction is to be stepped, and `stepped` called after it, however the program runs.
+  [[nodiscard]] virtual bool counts_instructions() const { return false; }
+  virtual void stepped(pid_t /*thread*/) {}
   /// The whole process has ended.
   virtual void ended() = 0;
   /// A child process was born, and goes on watching the same places unless it runs a program of its own. Null: nothing

@@ -16,6 +16,10 @@ void collect_names(const ExpressionNode& node, std::vector<std::string>& out) {
   for (const auto& part : node.parts) collect_names(*part, out);
 }
 
+bool has_result(const ExpressionNode& node) {
+  return node.op == Op::result || std::ranges::any_of(node.parts, [](const auto& part) { return has_result(*part); });
+}
+
 }  // namespace
 
 Expression::Expression(std::string text, std::unique_ptr<ExpressionNode> root)
@@ -85,5 +89,7 @@ std::vector<std::string> Expression::names() const {
   collect_names(*root_, result);
   return result;
 }
+
+bool Expression::uses_result() const { return has_result(*root_); }
 
 }  // namespace deeptrace::inspect

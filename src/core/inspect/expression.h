@@ -120,6 +120,8 @@ class Expression {
       const std::function<std::optional<TypeRef>(std::string_view)>& type_of_name, bool is_condition) const;
   /// The names in it that could be variables.
   [[nodiscard]] std::vector<std::string> names() const;
+  /// True when `result` stands in it.
+  [[nodiscard]] bool uses_result() const;
 
  private:
   Expression(std::string text, std::unique_ptr<ExpressionNode> root);

@@ -51,6 +51,8 @@ class Scope final : public inspect::Environment {
   void in_call(std::string_view name, abi::CallTable table) { asked_ = Asked{std::string(name), table}; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
+  /// The system call of in_call has returned: `result` is what it gave.
+  void call_returned() { call_returned_ = true; }
   /// Where this function's arguments and result travel; of so many arguments at least. Only inside a module.
   [[nodiscard]] abi::CallLayout layout_of_arguments(std::uint64_t arguments);
 
@@ -132,6 +134,7 @@ class Scope final : public inspect::Environment {
   const Module* module_ = nullptr;  ///< that the frame stands in; null outside all
   std::uint64_t inside_ = 0;        ///< address in the module's file that scopes are looked up by
   std::optional<std::uint64_t> returned_from_;
+  bool call_returned_ = false;
   std::optional<Asked> asked_;     ///< see in_call
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool in_their_places_ = false;

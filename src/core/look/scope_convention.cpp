@@ -136,6 +136,12 @@ bool Scope::stands_at_return() const {
 
 Result<Datum> Scope::result() {
   const unsigned word = arch::machine_of(view_.mode()).word;
+  if (call_returned_) {
+    const arch::RegisterPart whole{isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)};
+    Result<Datum> datum = passed_value(view_, {{{whole, 0, 0, word}}}, std::nullopt, 0);
+    if (datum) datum->shape = inspect::Shape{inspect::Shape::Kind::signed_integer, word};
+    return datum;
+  }
   if (!returned_from_ && !stands_at_return())
     return Error{Fault::usage, "there is no result here: it exists where a function returns (`out`, `on return NAME`)"};
   const auto type = return_type(returned_from_.value_or(frame_.inside()));

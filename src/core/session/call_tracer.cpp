@@ -7,6 +7,7 @@
 #include "abi/inferred_arguments.h"
 #include "abi/prototypes.h"
 #include "arch/relocations.h"
+#include "look/address_name.h"
 #include "look/call_arguments.h"
 #include "look/call_before.h"
 #include "look/places.h"
@@ -240,7 +241,7 @@ bool CallTracer::arrived(pid_t id, std::uint64_t address) {
   const state::StateView& view = control_.process().view(id);
   Thread& thread = thread_of(id);
   Stack& stack = stack_of(thread, view);
-  unwind(stack, view, address);
+  unwind(thread, stack, view, address);
   if (entries_.contains(address)) enter(thread, stack, view, callee(address));
   thread.jump = 0;
   thread.through_pointer = false;
@@ -250,14 +251,18 @@ bool CallTracer::arrived(pid_t id, std::uint64_t address) {
 }
 
 /// Takes off what is over, now that control is at an address.
-void CallTracer::unwind(Stack& stack, const state::StateView& view, std::uint64_t address) {
+void CallTracer::unwind(const Thread& thread, Stack& stack, const state::StateView& view, std::uint64_t address) {
   constexpr std::uint64_t kReleased = 256;  // bytes of arguments that a function may take off the stack itself
   const std::uint64_t at = view.registers()[Reg::rsp];
   while (!stack.frames.empty() && stack.frames.back().cfa <= at) {
     Frame& top = stack.frames.back();
     const bool returned = top.back == address && at - top.cfa <= kReleased;
     const bool thrown = !returned && handlers_.contains(address);
-    end_call(top, returned ? CallRow::End::returned : thrown ? CallRow::End::thrown : CallRow::End::left, &view);
+    end_call(thread, top,
+             returned ? CallRow::End::returned
+             : thrown ? CallRow::End::thrown
+                      : CallRow::End::left,
+             &view);
     stack.frames.pop_back();
     if (returned) break;
   }
@@ -280,7 +285,7 @@ void CallTracer::enter(Thread& thread, Stack& stack, const state::StateView& vie
     CallOrigin& left = left_by_jump_[top->callee];
     if (site == nullptr) left.where.place = top->callee->function;
     const CallOrigin& origin = site != nullptr ? site->origin : left;
-    end_call(*top, CallRow::End::jumped, nullptr);
+    end_call(thread, *top, CallRow::End::jumped, nullptr);
     stack.frames.pop_back();
     Frame& frame = begin_call(thread, stack, view, callee, CallRow::By::jump, origin, at + word);
     frame.cfa = cfa;
@@ -333,7 +338,7 @@ void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView&
   Frame* const top = stack.frames.empty() ? nullptr : &stack.frames.back();
   const std::uint64_t back = word_at(view, at);
   if (top == nullptr || top->cfa != at + word || top->back != back) return;
-  end_call(*top, CallRow::End::jumped, nullptr);
+  end_call(thread, *top, CallRow::End::jumped, nullptr);
   stack.frames.pop_back();
   Frame& frame = begin_leaving(thread, stack, view, called, CallRow::By::jump, site, at + word);
   frame.cfa = at + word;
@@ -395,21 +400,41 @@ CallTracer::Frame& CallTracer::begin_call(Thread& thread, Stack& stack, const st
     const bool passed = by != CallRow::By::start || !callee.inferred;
     if (passed) row.arguments = look::arguments_of(callee.signature, {view, names, stacked, kLimits});
     row.arguments.resize(std::min(row.arguments.size(), most));
+    if (by == CallRow::By::indirect) row.object = object_of(callee, view, stacked);
     row.result_where = look::where_result_is(callee.signature);
   } else {
     ++run_.summary.unlisted;
   }
   if (checks_) check_call(frame, view, stacked);
+  frame.instructions = thread.instructions;
   row.start = now();
   if (listed) run_.sink.entered(row);
   return frame;
 }
 
-void CallTracer::end_call(Frame& frame, CallRow::End end, const state::StateView* view) {
+/// A virtual function's first argument is an object, which begins with the address of its class's table (Itanium C++
+/// ABI, 2.5): that of the class that it is of, and not of the one that it is known as.
+std::string CallTracer::object_of(const Callee& callee, const state::StateView& view, std::uint64_t stacked) {
+  const auto& parameters = callee.signature.parameters;
+  if (parameters.empty() || parameters.front().name != "this") return {};
+  const arch::Machine& machine = arch::machine_of(view.mode());
+  const std::uint64_t object = machine.arguments.empty()
+                                   ? word_at(view, stacked)
+                                   : view.registers()[state::reg_numbered(machine.arguments.front())];
+  const std::uint64_t table = word_at(view, object);
+  if (table == 0) return {};
+  const std::string name = look::address_name(control_.modules(), view, table, 0).name;
+  constexpr std::string_view kTable = "vtable for ";
+  if (!name.starts_with(kTable)) return {};
+  return name.substr(kTable.size(), name.rfind('+') - kTable.size());
+}
+
+void CallTracer::end_call(const Thread& thread, Frame& frame, CallRow::End end, const state::StateView* view) {
   if (!frame.row) return;
   CallRow& row = *frame.row;
   row.end = end;
   row.duration = now() - row.start;
+  if (run_.request.every_instruction) row.instructions = thread.instructions - frame.instructions;
   if (checks_ && end == CallRow::End::returned && view != nullptr) check_return(frame, *view);
   if (run_.request.limit && row.number > *run_.request.limit) return;
   if (end == CallRow::End::returned && view != nullptr) {
@@ -451,7 +476,7 @@ void CallTracer::take(std::vector<look::Finding> found, CallRow& row) {
 void CallTracer::end_all(Thread& thread, CallRow::End end) {
   for (std::size_t i = thread.stacks.size(); i-- > 0;) {
     std::vector<Frame>& frames = thread.stacks[i].frames;
-    for (; !frames.empty(); frames.pop_back()) end_call(frames.back(), end, nullptr);
+    for (; !frames.empty(); frames.pop_back()) end_call(thread, frames.back(), end, nullptr);
   }
 }
 
@@ -501,7 +526,7 @@ control::SiteWatcher* CallTracer::of_child(control::Control& child, pid_t forked
     Stack& copy = thread.stacks.emplace_back(Stack{stack.from, stack.to, stack.base, stack.parent, {}});
     for (const Frame& frame : stack.frames)
       copy.frames.push_back(
-          {frame.cfa, frame.back, &made.callee(frame.callee->address), frame.level, nullptr, nullptr});
+          {frame.cfa, frame.back, &made.callee(frame.callee->address), frame.level, nullptr, 0, nullptr});
   }
   thread.current = parent->second.current;
   return &made;

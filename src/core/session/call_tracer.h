@@ -48,6 +48,8 @@ class CallTracer final : public control::SiteWatcher {
   void modules_changed() override;
   void replaced() override;
   void thread_ended(pid_t thread) override;
+  [[nodiscard]] bool counts_instructions() const override { return run_.request.every_instruction; }
+  void stepped(pid_t thread) override { ++thread_of(thread).instructions; }
   void ended() override;
   control::SiteWatcher* of_child(control::Control& child, pid_t forked_by) override;
 
@@ -57,7 +59,8 @@ class CallTracer final : public control::SiteWatcher {
     std::uint64_t back = 0;  ///< where it returns to
     const Callee* callee = nullptr;
     std::int64_t level = -1;                    ///< of rows; -1: outside what is asked for
-    std::unique_ptr<CallRow> row;               ///< null: it is none
+    std::unique_ptr<CallRow> row{};             ///< null: it is none
+    std::uint64_t instructions = 0;             ///< that the thread had executed when it began
     std::unique_ptr<look::KeptRegisters> kept;  ///< as they were when it began; null: nobody checks it
   };
   struct Stack {
@@ -70,8 +73,9 @@ class CallTracer final : public control::SiteWatcher {
     std::uint64_t number = 0;
     std::vector<Stack> stacks;
     std::size_t current = 0;
-    bool through_pointer = false;  ///< the call instruction that was just seen is an indirect one
-    std::uint64_t jump = 0;        ///< the jump to another function that was just seen
+    std::uint64_t instructions = 0;  ///< executed, where they are counted
+    bool through_pointer = false;    ///< the call instruction that was just seen is an indirect one
+    std::uint64_t jump = 0;          ///< the jump to another function that was just seen
   };
   struct Site {
     CallOrigin origin;
@@ -88,14 +92,15 @@ class CallTracer final : public control::SiteWatcher {
 
   Thread& thread_of(pid_t id);
   Stack& stack_of(Thread& thread, const state::StateView& view);
-  void unwind(Stack& stack, const state::StateView& view, std::uint64_t address);
+  void unwind(const Thread& thread, Stack& stack, const state::StateView& view, std::uint64_t address);
   void enter(Thread& thread, Stack& stack, const state::StateView& view, const Callee& callee);
   void leave_own(Thread& thread, Stack& stack, const state::StateView& view, Leaving& site);
   Frame& begin_leaving(Thread& thread, Stack& stack, const state::StateView& view, const Callee& called, CallRow::By by,
                        Leaving& site, std::uint64_t stacked);
   Frame& begin_call(Thread& thread, Stack& stack, const state::StateView& view, const Callee& callee, CallRow::By by,
                     const CallOrigin& from, std::uint64_t stacked, std::size_t most = ~std::size_t(0));
-  void end_call(Frame& frame, CallRow::End end, const state::StateView* view);
+  void end_call(const Thread& thread, Frame& frame, CallRow::End end, const state::StateView* view);
+  [[nodiscard]] std::string object_of(const Callee& callee, const state::StateView& view, std::uint64_t stacked);
   void end_all(Thread& thread, CallRow::End end);
   void make_checks();
   void take(std::vector<look::Finding> found, CallRow& row);

@@ -42,7 +42,7 @@ Result<CallsSummary> calls(CallsRequest request, CallsSink& sink) {
   first.modules_changed();
   run.begun = std::chrono::steady_clock::now();
   sink.begin({tree.first().path(), request.control.attach != 0, request.control.launch.randomise,
-              request.control.trace_children, request.check});
+              request.control.trace_children, request.check, request.every_instruction});
   tree.first().report_sites_to(&first);
   follow(tree, run);
   for (const auto& tracer : run.tracers) tracer->give_up();

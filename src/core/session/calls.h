@@ -26,6 +26,7 @@ struct CallsRequest {
   std::optional<std::uint64_t> count;  ///< rows after which the program is ended, or let go
   std::optional<std::uint64_t> limit;  ///< rows that are listed; those after them are counted
   bool check = false;                  ///< the rules of the calling convention, too
+  bool every_instruction = false;      ///< the program is stepped, and each call's instructions are counted
 };
 
 /// What is called.
@@ -59,6 +60,7 @@ struct CallRow {
   By by = By::call;
   const Callee* callee = nullptr;
   const CallOrigin* from = nullptr;
+  std::string object;  ///< the class of the object that a function called through a pointer is given; empty: none
   std::vector<look::Argument> arguments;
   std::uint64_t start = 0;  ///< nanoseconds since tracing began
   // When it is over:
@@ -71,6 +73,9 @@ struct CallRow {
   };
   End end = End::unfinished;
   std::uint64_t duration = 0;
+  /// From its first instruction (of what leaves own code: from the call) to its return, what it calls included; each
+  /// repetition of a string instruction is one.
+  std::optional<std::uint64_t> instructions;
   std::optional<inspect::Value> result;
   std::string result_where;  ///< "eax"; empty: it returns nothing
   std::vector<look::Finding> findings;
@@ -78,7 +83,7 @@ struct CallRow {
 
 struct CallsStart {
   std::string program;
-  bool attached = false, randomised = false, children = false, checked = false;
+  bool attached = false, randomised = false, children = false, checked = false, stepped = false;
 };
 
 struct CallsSummary {
