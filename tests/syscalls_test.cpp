@@ -80,6 +80,8 @@ TEST(KernelTypes, HaveTheSizesOfTheCompiler) {
   EXPECT_EQ(size(wide, "sysinfo"), sizeof(struct sysinfo));
   EXPECT_EQ(size(wide, "siginfo"), sizeof(siginfo_t));
   EXPECT_EQ(size(wide, "sigaction"), 32U);
+  EXPECT_EQ(size(wide, "linger"), sizeof(struct linger));
+  EXPECT_EQ(size(wide, "ucred"), 12U);
   EXPECT_EQ(size(narrow, "timespec"), 8U);
   EXPECT_EQ(size(narrow, "timespec64"), 16U);
   EXPECT_EQ(size(narrow, "stat64"), 96U);
@@ -546,6 +548,64 @@ int main(void) {
   EXPECT_NE(read.find(" water"), std::string::npos) << read;
   EXPECT_NE(calls["sendmsg"]["arguments"][1].dump().find("water"), std::string::npos) << calls["sendmsg"];
   EXPECT_NE(deeptrace({"syscalls", "--only", "connect", program}).out.find("port 4711"), std::string::npos);
+}
+
+/// The program prints what it set and got, by the library's own declarations.
+TEST(Syscalls, OptionsOfSocketsHaveTheirValues) {
+  const TempFolder folder;
+  write_file(folder / "o.c", R"(#define _GNU_SOURCE
+#include <netinet/in.h>
+#include <netinet/tcp.h>
+#include <stdio.h>
+#include <sys/socket.h>
+#include <sys/time.h>
+#include <unistd.h>
+int main(void) {
+  int tcp = socket(AF_INET, SOCK_STREAM, 0), pair[2], number = 1, got = 0;
+  socketpair(AF_UNIX, SOCK_STREAM, 0, pair);
+  socklen_t size = sizeof got;
+  setsockopt(tcp, SOL_SOCKET, SO_REUSEADDR, &number, sizeof number);
+  getsockopt(tcp, SOL_SOCKET, SO_TYPE, &got, &size);
+  printf("%d\n", got);
+  struct linger linger = {1, 5};
+  setsockopt(tcp, SOL_SOCKET, SO_LINGER, &linger, sizeof linger);
+  struct timeval wait = {2, 500000};
+  setsockopt(tcp, SOL_SOCKET, SO_RCVTIMEO, &wait, sizeof wait);
+  setsockopt(tcp, IPPROTO_TCP, TCP_NODELAY, &number, sizeof number);
+  char name[16] = "";
+  size = sizeof name;
+  getsockopt(tcp, IPPROTO_TCP, TCP_CONGESTION, name, &size);
+  printf("%s\n", name);
+  struct ucred peer;
+  size = sizeof peer;
+  getsockopt(pair[0], SOL_SOCKET, SO_PEERCRED, &peer, &size);
+  printf("{pid %d, uid %d, gid %d}\n", peer.pid, peer.uid, peer.gid);
+  unsigned char bytes[3] = {1, 2, 3};
+  setsockopt(tcp, SOL_SOCKET, 9999, bytes, sizeof bytes);
+  size = sizeof got;
+  getsockopt(-1, SOL_SOCKET, SO_ERROR, &got, &size);
+  return 0;
+})");
+  for (const char* width : {"-m64", "-m32"}) {
+    ASSERT_EQ(run({"gcc", width, "-g", "-o", folder / "o", folder / "o.c"}).status, 0);
+    const std::string log = folder / "log";
+    const Outcome outcome = deeptrace({"syscalls", "--program-output", log, folder / "o"});
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    std::istringstream said(read_file(log));
+    std::string type, congestion, peer;
+    std::getline(said, type);
+    std::getline(said, congestion);
+    std::getline(said, peer);
+    std::string out;
+    for (const char c : outcome.out) out += c == '\n' || (c == ' ' && out.ends_with(' ')) ? "" : std::string(1, c);
+    for (const std::string& words :
+         {std::string("SO_REUSEADDR, optval 1, optlen 4"), "SO_TYPE, optval " + type + ", optlen 4",
+          std::string("SO_LINGER, optval {l_onoff 1, l_linger 5}"),
+          std::string("SO_RCVTIMEO, optval {tv_sec 2, tv_usec 500000}"), std::string("TCP_NODELAY, optval 1"),
+          "TCP_CONGESTION, optval \"" + congestion + "\"", "SO_PEERCRED, optval " + peer,
+          std::string("0x270f, optval 01 02 03, optlen 3"), std::string("SO_ERROR, optval 0x")})
+      EXPECT_NE(out.find(words), std::string::npos) << words << " " << width << "\n" << outcome.out;
+  }
 }
 
 TEST(Syscalls, CodeOfHeadersCountsForTheLineThatUsesIt) {

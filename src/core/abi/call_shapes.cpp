@@ -79,7 +79,19 @@ const CallShape* call_shape(std::string_view call, CallTable table) {
   return found;
 }
 
-std::optional<ArgumentShape> variant(std::string_view call, std::uint64_t value) {
+namespace {
+
+/// Whether a row is about a call: "fcntl", or "setsockopt.SOL_SOCKET" of one with that value in `within`.
+bool is_about(std::string_view row, std::string_view call, std::optional<std::uint64_t> within) {
+  if (!within) return row == call;
+  if (!row.starts_with(call) || row.size() <= call.size() || row[call.size()] != '.') return false;
+  const Constant* named = constant(row.substr(call.size() + 1));
+  return named != nullptr && static_cast<std::uint64_t>(named->value) == *within;
+}
+
+}  // namespace
+
+std::optional<ArgumentShape> variant(std::string_view call, std::uint64_t value, std::optional<std::uint64_t> within) {
   // The calls of 32-bit programs that end so take the same arguments.
   for (const std::string_view ending : {"_time64", "64"}) {
     if (call.ends_with(ending)) call.remove_suffix(ending.size());
@@ -87,7 +99,7 @@ std::optional<ArgumentShape> variant(std::string_view call, std::uint64_t value)
   constexpr std::uint64_t kFutexCommand = 0x7f;  // <linux/futex.h>: FUTEX_CMD_MASK
   if (call == "futex") value &= kFutexCommand;
   for (const Variant& one : kVariants) {
-    if (one.call != call) continue;
+    if (!is_about(one.call, call, within)) continue;
     const Constant* named = constant(one.constant);
     if (named != nullptr && static_cast<std::uint64_t>(named->value) == value) return one.shape;
   }

@@ -61,7 +61,8 @@ struct ArgumentShape {
   Way way = Way::value;
   std::string_view of{};
   Count count{};
-  std::uint8_t by = 0;  ///< of `depends`: the argument that it depends on, from 1
+  std::uint8_t by = 0;      ///< of `depends`: the argument that it depends on, from 1
+  std::uint8_t within = 0;  ///< of `depends`: another one that says what that one's values mean, from 1; 0: none does
 
   [[nodiscard]] bool is_pointer() const {
     return way != Way::value || kind == Kind::path || kind == Kind::string || kind == Kind::strings ||
@@ -82,7 +83,9 @@ struct CallShape {
 /// Of a call in a numbering; null for a name that is not in the tables.
 const CallShape* call_shape(std::string_view call, CallTable table);
 
-/// What an argument is that depends on another one, which has `value`; nothing where the table does not say.
-std::optional<ArgumentShape> variant(std::string_view call, std::uint64_t value);
+/// What an argument is that depends on another one, which has `value`, and on what its values mean, by `within`;
+/// nothing where the table does not say.
+std::optional<ArgumentShape> variant(std::string_view call, std::uint64_t value,
+                                     std::optional<std::uint64_t> within = std::nullopt);
 
 }  // namespace deeptrace::abi

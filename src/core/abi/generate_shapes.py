@@ -31,13 +31,16 @@ def count_of(text, names):
 
 
 def shape(name, text, names):
-    way, kind, group, count = re.fullmatch(r"([&>=]?)([a-z_0-9]+)(?:\.(\w+))?(?:\[(\w+)\])?", text).groups()
-    by = 0
+    way, kind, group, second, count = re.fullmatch(
+        r"([&>=]?)([a-z_0-9]+)(?:\.(\w+))?(?:\.(\w+))?(?:\[(\w+)\])?", text).groups()
+    by = within = 0
     of = ""
     if kind == "by":
         if group not in names:
             raise Bad(f"there is no argument {group}")
         by, found = names.index(group) + 1, "depends"
+        if second:
+            by, within = names.index(second) + 1, by
     elif kind in ("flags", "one"):
         found, of = kind, group
     elif kind in KINDS:
@@ -51,7 +54,7 @@ def shape(name, text, names):
         passed = "read" if kind == "in" else "written"
     if kind in ("sockaddr", "dirents") and not way:
         passed = "read" if kind == "sockaddr" else "written"
-    return f'{{"{name}", Kind::{found}, Way::{passed}, "{of}", {count_of(count, names)}, {by}}}'
+    return f'{{"{name}", Kind::{found}, Way::{passed}, "{of}", {count_of(count, names)}, {by}, {within}}}'
 
 
 def lines_of(path):

@@ -134,6 +134,15 @@ struct flock64 flock64;
 #endif
 struct f_owner_ex f_owner_ex;
 struct sock_fprog sock_fprog;
+/* The kernel keeps these to itself: socket(7), unix(7). */
+struct linger {
+  int l_onoff, l_linger;
+} linger;
+struct ucred {
+  __kernel_pid_t pid;
+  __kernel_uid32_t uid;
+  __kernel_gid32_t gid;
+} ucred;
 struct termios termios;
 struct winsize winsize;
 struct linux_dirent64 dirent64;

@@ -270,9 +270,35 @@ class CallDecoder::Reader {
 
   /// The same types for another argument's value.
   Value depending(const ArgumentShape& shape, std::size_t index) {
-    const auto found = abi::variant(asked_.name(), asked_.arguments[shape.by - 1U]);
+    const std::uint64_t value = asked_.arguments[shape.by - 1U];
+    if (shape.within != 0) return option(shape, value, index);
+    const auto found = abi::variant(asked_.name(), value);
     if (!found) return number_value(asked_.arguments[index], bits(), false);
     if (found->way == Way::written && !result_) return pointer(asked_.arguments[index]);
+    return read(*found, index);
+  }
+
+  /// The value of a socket's option: an int where nothing else is known and it has the length of one, else bytes. Where
+  /// the kernel writes it, it writes the length too.
+  Value option(const ArgumentShape& shape, std::uint64_t value, std::size_t index) {
+    const std::uint64_t address = asked_.arguments[index];
+    const ArgumentShape& length = abi::call_shape(asked_.name(), asked_.table)->arguments[shape.count.number - 1U];
+    std::uint64_t size = count_of(shape.count);
+    if (length.is_pointer()) {
+      const bool written = result_ && static_cast<std::int64_t>(*result_) >= 0;
+      size = written ? number_at(size, 4).value_or(0) : 0;
+      if (!written) return pointer(address);
+    }
+    const auto level = static_cast<std::uint32_t>(asked_.arguments[shape.within - 1U]);
+    auto found = abi::variant(asked_.name(), static_cast<std::uint32_t>(value), level);
+    constexpr std::uint64_t kInt = 4;  // bytes
+    if (!found) {
+      found = shape;
+      found->kind = size == kInt ? Kind::signed_int : Kind::bytes;
+      found->way = Way::read;
+      found->count = {By::number, static_cast<std::uint32_t>(size == kInt ? 1 : size)};
+      if (size == kInt) found->count = {};
+    }
     return read(*found, index);
   }
 

@@ -33,7 +33,7 @@ std::string count_words(const ArgumentShape& shape, const abi::CallShape& call) 
   using By = ArgumentShape::Count::By;
   using Kind = ArgumentShape::Kind;
   const bool bytes = shape.kind == Kind::bytes || shape.kind == Kind::socket_address || shape.kind == Kind::entries ||
-                     shape.kind == Kind::signal_set;
+                     shape.kind == Kind::signal_set || shape.kind == Kind::depends;
   const std::string unit = bytes ? " bytes" : " of them";
   switch (shape.count.by) {
     case By::one: return "";
@@ -42,6 +42,14 @@ std::string count_words(const ArgumentShape& shape, const abi::CallShape& call) 
     case By::argument: return ": " + std::string(call.arguments[shape.count.number - 1].name) + unit;
   }
   return "";
+}
+
+/// What it is; of one that depends on others on which.
+std::string shape_words(const ArgumentShape& shape, const abi::CallShape& call) {
+  if (shape.kind != ArgumentShape::Kind::depends) return shape.words() + count_words(shape, call);
+  std::string text = "depends on ";
+  if (shape.within != 0) text += std::string(call.arguments[shape.within - 1U].name) + " and ";
+  return text + std::string(call.arguments[shape.by - 1U].name) + count_words(shape, call);
 }
 
 ExplainedCallForm form_of(const abi::SystemCall& call, Mode mode) {
@@ -55,8 +63,8 @@ ExplainedCallForm form_of(const abi::SystemCall& call, Mode mode) {
   if (shape == nullptr) return form;
   for (std::size_t i = 0; i < shape->arguments.size(); ++i) {
     const ArgumentShape& one = shape->arguments[i];
-    form.arguments.push_back({std::string(one.name), register_name(machine.call_arguments[i], mode),
-                              one.words() + count_words(one, *shape)});
+    form.arguments.push_back(
+        {std::string(one.name), register_name(machine.call_arguments[i], mode), shape_words(one, *shape)});
   }
   using Kind = ArgumentShape::Kind;
   std::string result = shape->result.words();
