@@ -8,6 +8,7 @@ must read the same of each call."""
 import json
 import os
 import random
+import re
 import subprocess
 import sys
 import tempfile
@@ -96,8 +97,34 @@ def kept(tool, program, rules, keep):
         words += ["--halt", rule]
     done = subprocess.run(words + [program], capture_output=True, text=True, check=False)
     if done.returncode != 0:
-        sys.exit(f"{program}: {done.stderr}")
+        raise Refused(done.stderr)
     return {hit["stop"]: hit["kept"] for hit in json.loads(done.stdout)["hits"]}
+
+
+def parameters(tool, program, numbers):
+    """Parameters by their names, by stop. Where the compiler describes one of a function not at all, that is unknown."""
+    try:
+        return kept(tool, program, [f"at f{i}" for i in range(FUNCTIONS)], ",".join(f"a{i}" for i in numbers))
+    except Refused:
+        pass
+    found = {}
+    for i in range(FUNCTIONS):
+        names = [f"a{number}" for number in numbers]
+        while True:
+            try:
+                values = kept(tool, program, [f"at f{i}"], ",".join(names))["h1"]
+                break
+            except Refused as refused:
+                missing = re.match(r"deeptrace: (a\d+): no register", str(refused))
+                if missing is None or missing[1] not in names:
+                    raise
+                names.remove(missing[1])
+        found[f"h{i + 1}"] = {f"a{number}": values.get(f"a{number}", {"unknown": "not described"}) for number in numbers}
+    return found
+
+
+class Refused(Exception):
+    pass
 
 
 def calls(tool, program):
@@ -116,7 +143,7 @@ def compare(tool, program):
     """How many values were compared, and those that differ."""
     numbers = range(1, 9)
     passed = kept(tool, program, [f"at f{i}+0" for i in range(FUNCTIONS)], ",".join(f"arg({i})" for i in numbers))
-    named = kept(tool, program, [f"at f{i}" for i in range(FUNCTIONS)], ",".join(f"a{i}" for i in numbers))
+    named = parameters(tool, program, numbers)
     backs = ",".join(f"back{i}" for i in range(FUNCTIONS))
     returned = kept(tool, program, [f"on return f{i}" for i in range(FUNCTIONS)], "result," + backs)
     called = calls(tool, program)
