@@ -532,6 +532,45 @@ int main(void) {
   EXPECT_TRUE(calls_of(traced({folder / "a"}), "turns")[0]["instructions"].is_null());
 }
 
+TEST(Calls, InlinedOnesAreRowsOnRequest) {
+  const TempFolder folder;
+  write_file(folder / "i.c", R"(
+#include <stdio.h>
+#include <stdlib.h>
+static inline __attribute__((always_inline)) int scaled(int level, int by) { return printf("%d\n", level) * by; }
+static inline __attribute__((always_inline)) int both(int first, int second) {
+  return scaled(first, 3) + scaled(second, 5);
+}
+__attribute__((noinline)) int report(int from) { return both(from, from + 1); }
+int main(int argc, char **argv) { return report(argc) + report(atoi(argv[1])) == 0; }
+)");
+  for (const char* compiler : {"gcc", "clang"}) {
+    for (const char* level : {"-O0", "-O2"}) {
+      ASSERT_EQ(run({compiler, "-g", level, "-o", folder / "i", folder / "i.c"}).status, 0);
+      const json said = traced({"--inlined", folder / "i", "40"});
+      EXPECT_EQ(said["exit"]["status"], 0);
+      std::string found;
+      for (const json& one : calls_of(said)) {
+        if (one["by"] != "inlined") continue;
+        found += std::to_string(one["depth"].get<int>()) + one["function"].get<std::string>() + "(";
+        for (const json& argument : one["arguments"])
+          found += (argument["value"].is_null() ? "?" : number(argument["value"])) + ",";
+        found += ") ";
+        EXPECT_EQ(one["end"], "inlined");
+        EXPECT_NE(one["parent"], 0);
+      }
+      // gcc begins both with an instruction of the function around them.
+      const bool mixed = std::string(compiler) == "gcc" && std::string(level) == "-O2";
+      const std::string expected =
+          mixed ? "2both(?,) 3scaled(?,) 3scaled(3,5,) 2both(?,) 3scaled(?,) 3scaled(41,5,) "
+                : "2both(2,3,) 3scaled(2,3,) 3scaled(3,5,) 2both(40,41,) 3scaled(40,3,) 3scaled(41,5,) ";
+      EXPECT_EQ(found, expected) << compiler << level;
+      EXPECT_EQ(calls_of(said, "printf").size(), 4U);
+      for (const json& one : calls_of(traced({folder / "i", "40"}))) EXPECT_NE(one["by"], "inlined");
+    }
+  }
+}
+
 TEST(Calls, VirtualCallsSayWhatTheObjectIs) {
   const TempFolder folder;
   write_file(folder / "v.cpp", R"(

@@ -147,6 +147,7 @@ std::vector<Case> cases(const TempFolder& folder) {
       {"calls", {"--count", "3"}, program, "3 calls;"},
       {"calls", {"--limit", "2"}, program, "more calls not listed"},
       {"calls", {"--every-instruction"}, program, " instructions"},
+      {"calls", {"--inlined"}, {demo("tidelog-O2"), demo("readings.txt")}, "(inlined)"},
       {"calls", {"--check"}, program, "the calling convention was kept by all of them"},
   };
   // What all commands that run a program share.

@@ -23,6 +23,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   request.count = *count;
   request.limit = *limit;
   request.check = parsed.options.count("check") != 0;
+  request.inlined = parsed.options.count("inlined") != 0;
   request.every_instruction = parsed.options.count("every-instruction") != 0;
   Result<control::ControlOptions> control = control_options_of(command, parsed.options, std::move(words));
   if (!control) return report_error(control.error());
@@ -64,6 +65,7 @@ int run(const Command& command, std::vector<std::string> words) {
                                "FUNCTION")("depth", "this many levels of calls", number(), "N")(
       "count", "this many calls, then the program is ended", number(), "N")(
       "limit", "this many calls are listed, the others counted", number(), "N")(
+      "inlined", "calls that the compiler has inlined, too")(
       "every-instruction", "step the program, and count the instructions that each call takes (slow)")(
       "check", "whether the rules of the calling convention were kept: registers, stack, widths of results");
   return run_under_keeper(command, options, std::move(words), [&](const Parsed& parsed, std::vector<std::string> rest) {

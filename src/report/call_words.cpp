@@ -36,6 +36,7 @@ std::string_view call_end_word(End end) {
     case End::jumped: return "jumped";
     case End::thrown: return "thrown";
     case End::left: return "left";
+    case End::inlined: return "inlined";
     case End::unfinished: break;
   }
   return "unfinished";
@@ -47,6 +48,7 @@ std::string_view call_by_word(By by) {
     case By::indirect: return "pointer";
     case By::jump: return "jump";
     case By::signal: return "signal";
+    case By::inlined: return "inlined";
     case By::start: break;
   }
   return "start";
@@ -58,6 +60,7 @@ std::string call_end_words(const Style& style, const CallRow& row) {
     case End::thrown: return "is left by an exception";
     case End::left: return "is left without a return";
     case End::unfinished: return "does not come back";
+    case End::inlined: return "its end is not seen";
     case End::returned: break;
   }
   if (!row.result) return row.result_where.empty() ? "done" : "unknown";
@@ -65,6 +68,7 @@ std::string call_end_words(const Style& style, const CallRow& row) {
 }
 
 std::string call_cost_words(const CallRow& row) {
+  if (row.end == End::inlined) return {};
   const std::string time = duration_words(row.duration);
   if (!row.instructions) return time;
   return fmt::format("{}, {} instruction{}", time, *row.instructions, *row.instructions == 1 ? "" : "s");

@@ -82,9 +82,10 @@ class Text final : public session::CallsSink {
       }
       return;
     }
-    const std::string tail =
-        fmt::format("{} {}   {}", style_.utf8 ? "→" : "->", call_end_words(style_, row), call_cost_words(row)) +
-        thread_words(row);
+    const std::string cost = call_cost_words(row);
+    const std::string tail = fmt::format("{} {}{}{}", style_.utf8 ? "→" : "->", call_end_words(style_, row),
+                                         cost.empty() ? "" : "   ", cost) +
+                             thread_words(row);
     if (pending_ && pending_->number == row.number) {
       write_leaf(row, tail);
     } else {
@@ -161,6 +162,7 @@ class Text final : public session::CallsSink {
     if (row.by == By::indirect)
       text += row.object.empty() ? " (through a pointer)" : fmt::format(" (through a pointer, of a {})", row.object);
     if (row.by == By::jump) text += " (by a jump)";
+    if (row.by == By::inlined) text += " (inlined)";
     return text;
   }
   std::string thread_words(const CallRow& row) {

@@ -13,6 +13,7 @@
 #include "look/places.h"
 #include "look/scope.h"
 #include "process/maps.h"
+#include "session/inlined_sites.h"
 #include "session/signal_return.h"
 #include "state/touched.h"
 
@@ -98,6 +99,15 @@ void CallTracer::watch(const look::Module& module) {
   }
   for (const std::uint64_t address : found.calls) {
     if (control_.watch_site(address)) leavings_.try_emplace(address);
+  }
+  if (!run_.request.inlined) return;
+  for (InlinedSite& site : inlined_sites_of(module)) {
+    if (!control_.watch_site(site.address)) continue;
+    Callee& callee = all_callees_.emplace_back();
+    callee.address = site.address;
+    callee.function = std::move(site.function);
+    callee.own = true;
+    inlined_[site.address].push_back({site.depth, site.described, &callee, {}});
   }
 }
 
@@ -246,6 +256,9 @@ bool CallTracer::arrived(pid_t id, std::uint64_t address) {
   thread.jump = 0;
   thread.through_pointer = false;
   // A function may begin with a call.
+  if (const auto inlined = inlined_.find(address); inlined != inlined_.end()) {
+    for (InlinedPlace& place : inlined->second) note_inlined(thread, stack, view, place);
+  }
   if (Leaving* site = leaving_at(address)) leave_own(thread, stack, view, *site);
   return !run_.enough;
 }
@@ -343,6 +356,67 @@ void CallTracer::leave_own(Thread& thread, Stack& stack, const state::StateView&
   Frame& frame = begin_leaving(thread, stack, view, called, CallRow::By::jump, site, at + word);
   frame.cfa = at + word;
   frame.back = back;
+}
+
+/// The parameters of an inlined function, as the debug information finds them where its code begins.
+std::vector<look::Argument> CallTracer::inlined_arguments(const state::StateView& view, unsigned depth) {
+  std::vector<look::Argument> arguments;
+  look::Scope scope(control_.modules(), view);
+  scope.at_depth(depth);
+  for (look::Scope::Listed& one : scope.locals()) {
+    if (!one.parameter || one.depth != depth) continue;
+    look::Argument& argument = arguments.emplace_back();
+    argument.name = std::move(one.name);
+    if (!one.datum) {
+      argument.unknown = one.datum.error().message;
+      continue;
+    }
+    inspect::Datum& datum = *one.datum;
+    argument.value = inspect::value_of(datum, scope, kLimits);
+    if (datum.type) argument.type = datum.type.types->name(datum.type.id);
+    if (datum.place == inspect::Datum::Place::reg) argument.where = isa::name_of(datum.part);
+  }
+  return arguments;
+}
+
+/// Its parameters, as the debug information finds them where its code begins. Code of it and of its caller are mixed,
+/// so that its end has no place.
+void CallTracer::note_inlined(const Thread& thread, const Stack& stack, const state::StateView& view,
+                              InlinedPlace& place) {
+  if (stack.frames.empty() || stack.frames.back().level < 0 || !stack.frames.back().row || run_.enough) return;
+  const CallRow& around = *stack.frames.back().row;
+  const CallsRequest& request = run_.request;
+  if (request.depth && around.depth + place.depth >= *request.depth) return;
+  if (request.count && run_.summary.rows == *request.count) {
+    run_.enough = true;
+    return;
+  }
+  CallRow row;
+  row.number = ++run_.summary.rows;
+  row.parent = around.number;
+  row.process = number_;
+  row.thread = thread.number;
+  row.depth = around.depth + place.depth;
+  row.by = CallRow::By::inlined;
+  row.end = CallRow::End::inlined;
+  row.callee = place.callee;
+  if (place.origin.address == 0) {
+    place.origin.address = place.callee->address;
+    place.origin.where = look::where_at(control_.modules(), place.callee->address, look::Level{place.depth - 1, {}, 0});
+  }
+  row.from = &place.origin;
+  row.start = now();
+  if (request.limit && row.number > *request.limit) {
+    ++run_.summary.unlisted;
+    return;
+  }
+  if (place.described) {
+    row.arguments = inlined_arguments(view, place.depth);
+  } else {
+    row.arguments.emplace_back().unknown = "the compiler does not count this instruction among the function's";
+  }
+  run_.sink.entered(row);
+  run_.sink.over(row);
 }
 
 /// Of what nothing describes, and whose code is not at hand, the registers that are set for the call are shown.
@@ -515,6 +589,7 @@ control::SiteWatcher* CallTracer::of_child(control::Control& child, pid_t forked
   made.entries_ = entries_;
   for (const auto& [address, site] : leavings_) made.leavings_.try_emplace(address);
   made.handlers_ = handlers_;
+  made.inlined_ = inlined_;
   made.watched_ = watched_;
   made.own_symbols_ = own_symbols_;
   made.roots_ = roots_;

@@ -100,6 +100,14 @@ class CallTracer final : public control::SiteWatcher {
   Frame& begin_call(Thread& thread, Stack& stack, const state::StateView& view, const Callee& callee, CallRow::By by,
                     const CallOrigin& from, std::uint64_t stacked, std::size_t most = ~std::size_t(0));
   void end_call(const Thread& thread, Frame& frame, CallRow::End end, const state::StateView* view);
+  struct InlinedPlace {
+    unsigned depth = 1;     ///< of inlined calls
+    bool described = true;  ///< see InlinedSite
+    const Callee* callee = nullptr;
+    CallOrigin origin;
+  };
+  std::vector<look::Argument> inlined_arguments(const state::StateView& view, unsigned depth);
+  void note_inlined(const Thread& thread, const Stack& stack, const state::StateView& view, InlinedPlace& place);
   [[nodiscard]] std::string object_of(const Callee& callee, const state::StateView& view, std::uint64_t stacked);
   void end_all(Thread& thread, CallRow::End end);
   void make_checks();
@@ -126,6 +134,7 @@ class CallTracer final : public control::SiteWatcher {
   std::uint64_t threads_seen_ = 0;
   std::unordered_set<std::uint64_t> entries_;            ///< first instructions of own functions
   std::unordered_map<std::uint64_t, Leaving> leavings_;  ///< calls that leave own code
+  std::unordered_map<std::uint64_t, std::deque<InlinedPlace>> inlined_;
   std::unordered_map<std::uint64_t, const Callee*> callees_;
   std::unordered_map<std::uint64_t, std::unique_ptr<Site>> sites_;  ///< by return address
   std::set<std::uint64_t> handlers_;                                ///< of exceptions

@@ -26,6 +26,7 @@ struct CallsRequest {
   std::optional<std::uint64_t> count;  ///< rows after which the program is ended, or let go
   std::optional<std::uint64_t> limit;  ///< rows that are listed; those after them are counted
   bool check = false;                  ///< the rules of the calling convention, too
+  bool inlined = false;                ///< calls that the compiler has inlined are rows, too
   bool every_instruction = false;      ///< the program is stepped, and each call's instructions are counted
 };
 
@@ -56,6 +57,7 @@ struct CallRow {
     jump,      ///< by a function that was left for good (a tail call): `from` has it
     signal,    ///< a signal's handler
     start,     ///< no call: the program's entry, a new context
+    inlined,   ///< by the compiler: what it is given is seen, and nothing else
   };
   By by = By::call;
   const Callee* callee = nullptr;
@@ -69,6 +71,7 @@ struct CallRow {
     jumped,     ///< it left its frame and went on in the function that is the next row of this depth
     thrown,     ///< left by an exception
     left,       ///< left without a return, by longjmp or the like
+    inlined,    ///< its end is not seen
     unfinished  ///< the thread or the program ended in it
   };
   End end = End::unfinished;
