@@ -64,6 +64,9 @@ TEST(ConventionCheck, TheStackPointerComesBack) {
   EXPECT_EQ(routine("sub $16, %rsp\nadd $8, %rsp\nret"), Found{"stack_not_restored!"});
   EXPECT_EQ(routine("push %eax\npush %ecx\npop %ecx\nret", "-m32"), Found{"stack_not_restored!"});
   EXPECT_EQ(routine("push %rax\npop %rcx\nret"), Found{});
+  EXPECT_EQ(routine("sub $8, %rsp\ntest %edi, %edi\nje 1f\nsub $16, %rsp\ncall abort@PLT\n1: add $8, %rsp\nret"),
+            Found{})
+      << "what stands after a call that does not come back is reached another way";
   EXPECT_EQ(routine("push %rbp\nmov %rsp, %rbp\npush %rax\npush %rax\nmov %rbp, %rsp\npop %rbp\nret"), Found{});
 }
 

@@ -98,6 +98,8 @@ class Walk {
       if (flow == ControlFlow::jump && !direct) add_table(place);
       note_comparison(instruction, direct && target < place.address, place);
       if (flow == ControlFlow::jump || flow == ControlFlow::return_ || flow == ControlFlow::trap) return;
+      // What stands after such a call belongs to another way.
+      if (flow == ControlFlow::call && scan_.is_final_call(instruction, place.address)) return;
       place.address = next;
     }
   }
