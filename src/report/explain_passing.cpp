@@ -68,11 +68,11 @@ void explain_passing_text(Output& out, const Style& style, const ExplainedPassin
     const ExplainedPlace& one = explained.arguments[i];
     row(one.name.empty() ? fmt::format("({})", i + 1) : one.name, one);
   }
-  if (explained.variadic && explained.convention->name == "system-v-64")
+  if (explained.variadic && !explained.convention->vectors.empty())
     line(
-        fmt::format("  {:<{}}  {:<{}}    1 byte   al: {} of these arguments are in vector registers; those that follow "
+        fmt::format("  {:<{}}  {:<{}}    1 byte   {}: {} of these arguments are in vector registers; those that follow "
                     "count, too",
-                    "(hidden)", names, "", types, explained.vectors));
+                    "(hidden)", names, "", types, explained.convention->vectors, explained.vectors));
   if (explained.result.type.empty()) {
     line(fmt::format("  {:<{}}  returns nothing", "result", names));
   } else {

@@ -22,7 +22,7 @@ class Layout {
         integers_(names_in(convention.integers)),
         floats_(names_in(convention.floats)),
         stack_(convention.home) {
-    if (variadic && convention.name == "regparm") integers_.clear();
+    if (variadic && convention.variadic_on_stack) integers_.clear();
   }
 
   Result<CallLayout> run(std::span<const TypeId> arguments, TypeId result) {
@@ -69,7 +69,7 @@ class Layout {
     if (convention_.by_position) return by_position(id, size);
     const bool by_words = convention_.integers.empty();  // all on the stack
     if (by_words) return stacked(size);
-    if (whole || convention_.name == "vectorcall") return unknown(whole ? "structures" : "its arguments");
+    if (whole || !convention_.placed) return unknown(whole ? "structures" : "its arguments");
     if (is_real(id)) return stacked(size);
     return integer(size);
   }
@@ -95,7 +95,7 @@ class Layout {
     const std::size_t count = (size + word_ - 1) / word_;
     if (count == 1 && next_ < integers_.size()) return in_register(integers_[next_++], size);
     if (count == 1) return stacked(size);
-    if (convention_.name != "regparm" || next_ + count > integers_.size()) {
+    if (!convention_.spread || next_ + count > integers_.size()) {
       next_ = integers_.size();  // what comes after goes to the stack, too
       return stacked(size);
     }

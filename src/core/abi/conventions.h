@@ -22,13 +22,17 @@ struct Convention {
   std::string_view integers{};  ///< arguments that are integers or addresses; those beyond are on the stack
   std::string_view floats{};    ///< floating-point arguments, likewise
   std::string_view result{}, float_result{};
-  std::string_view kept{};      ///< that the callee gives back as they were, beside the stack pointer
-  bool by_position = false;     ///< an argument uses up the registers of its position in both lists
-  bool stack = true;            ///< arguments beyond the registers are on the stack
-  bool callee_cleans = false;   ///< the callee takes the arguments off the stack
-  std::uint8_t alignment = 16;  ///< of the stack pointer at the call, bytes
-  std::uint8_t red_zone = 0;    ///< bytes below the stack pointer that a leaf function may use
-  std::uint8_t home = 0;        ///< bytes that the caller leaves free above the return address
+  std::string_view vectors{};      ///< of variadic calls: where the number of vector registers used is passed
+  std::string_view kept{};         ///< that the callee gives back as they were, beside the stack pointer
+  bool by_position = false;        ///< an argument uses up the registers of its position in both lists
+  bool spread = false;             ///< a value of several words lies in several registers, where so many are left
+  bool variadic_on_stack = false;  ///< functions with a variable number of arguments take all of them on the stack
+  bool placed = true;              ///< where arguments travel is known here; false: nothing but its registers is
+  bool stack = true;               ///< arguments beyond the registers are on the stack
+  bool callee_cleans = false;      ///< the callee takes the arguments off the stack
+  std::uint8_t alignment = 16;     ///< of the stack pointer at the call, bytes
+  std::uint8_t red_zone = 0;       ///< bytes below the stack pointer that a leaf function may use
+  std::uint8_t home = 0;           ///< bytes that the caller leaves free above the return address
   std::array<std::string_view, 4> remarks{};
   std::string_view source;  ///< what says so
 };
