@@ -480,6 +480,32 @@ TEST(CallRules, DirectionFlagAndStackPointerAreAsBefore) {
   EXPECT_EQ(checked(routine("push %rax\npop %rcx\nret"), two), Found{});
 }
 
+/// Assemblers say nothing of what their routines take; who calls them does.
+TEST(Calls, RoutinesAreGivenWhatTheirCallersDeclare) {
+  const TempFolder folder;
+  write_file(folder / "r.s",
+             ".globl scale, nothing\n.type scale, @function\nscale: movsd %xmm0, %xmm1\n"
+             "mov $7, %eax\nret\n.type nothing, @function\nnothing: ret\n"
+             ".section .note.GNU-stack,\"\",@progbits\n");
+  write_file(folder / "main.c", R"(
+short scale(double factor, unsigned char step, const char *name);
+void nothing();
+int main(void) { nothing(); return scale(2.5, 250, "tide") != 7; })");
+  for (const char* level : {"-O0", "-O2"}) {
+    ASSERT_EQ(run({"gcc", "-g", level, "-o", folder / "r", folder / "main.c", folder / "r.s"}).status, 0);
+    const json said = traced({folder / "r"});
+    const json scale = calls_of(said, "scale")[0];
+    EXPECT_FALSE(scale["inferred"].get<bool>());
+    ASSERT_EQ(scale["arguments"].size(), 3U) << scale.dump();
+    EXPECT_EQ(scale["arguments"][0]["where"], "xmm0");
+    EXPECT_EQ(scale["arguments"][0]["value"]["text"], "2.5") << scale.dump();
+    EXPECT_EQ(scale["arguments"][1]["value"]["unsigned"], "250");
+    EXPECT_EQ(scale["arguments"][2]["type"], "const char *");
+    EXPECT_EQ(scale["result"]["where"], "ax");
+    EXPECT_TRUE(calls_of(said, "nothing")[0]["inferred"].get<bool>()) << "that declaration does not say what it takes";
+  }
+}
+
 TEST(Calls, EveryInstructionIsCounted) {
   const TempFolder folder;
   write_file(folder / "work.s", R"(
@@ -610,7 +636,9 @@ TEST(CallRules, TheFloatingPointUnitIsLeftEmpty) {
   EXPECT_EQ(checked(routine("fldz\nfldz\nfld1\nfaddp"), main), Found{"x87_stack_left!"});
   EXPECT_EQ(checked(routine("mov $5, %eax\nmovd %eax, %mm0"), main), Found{"mmx_state_left"});
   EXPECT_EQ(checked(routine("pxor %mm1, %mm1\npaddb %mm1, %mm2"), main), Found{"mmx_state_left"});
-  EXPECT_EQ(checked(routine("fldpi"), main), Found{}) << "it may be the result: nothing says what it returns";
+  EXPECT_EQ(checked(routine("fldpi"), main), Found{"x87_stack_left!"}) << "its caller declares that it returns nothing";
+  EXPECT_EQ(checked(routine("fldpi"), "long double outer(void); int main(void) { return outer() > 4; }"), Found{})
+      << "the result";
   EXPECT_EQ(checked(routine("fld1\nfldpi\nfaddp\nfstp %st(0)"), main), Found{});
   EXPECT_EQ(checked(routine("mov $5, %eax\nmovd %eax, %mm0\nemms"), main), Found{});
 }

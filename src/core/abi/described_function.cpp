@@ -6,11 +6,38 @@
 
 namespace deeptrace::abi {
 
+namespace {
+
+/// What callers in the same file know of a function.
+std::optional<DescribedFunction> declared_function(const program::Program& program, debuginfo::Types& types,
+                                                   debuginfo::Scopes& scopes, std::uint64_t address) {
+  const program::Function* function = program.function_at(address);
+  if (function == nullptr || function->symbol().empty()) return std::nullopt;
+  const debuginfo::EntryPlace place = scopes.prototype_of(function->symbol());
+  if (!place) return std::nullopt;
+  DescribedFunction result;
+  result.compiler = compiler_of(place.unit->producer);
+  for (debuginfo::Cursor cursor(program.debug(), *place.unit, place.offset); cursor.next();) {
+    const debuginfo::Entry& entry = cursor.entry();
+    if (cursor.depth() == 0) result.result = types.of(entry);
+    if (cursor.depth() == 0) continue;
+    // `void f();` of C says nothing of them.
+    if (entry.tag == debuginfo::Tag::unspecified_parameters && result.parameters.empty()) return std::nullopt;
+    if (entry.tag == debuginfo::Tag::formal_parameter)
+      result.parameters.push_back({std::string(program.debug().name_of(entry)), types.of(entry)});
+    cursor.skip_children();
+  }
+  return result;
+}
+
+}  // namespace
+
 std::optional<DescribedFunction> described_function(const program::Program& program, debuginfo::Types& types,
                                                     debuginfo::Scopes& scopes, debuginfo::Locals& locals,
                                                     std::uint64_t address) {
   const debuginfo::FunctionLocals* here = locals.at(address);
-  if (here == nullptr || program::is_assembly(program, address)) return std::nullopt;
+  if (here == nullptr || program::is_assembly(program, address))
+    return program.debug().empty() ? std::nullopt : declared_function(program, types, scopes, address);
   DescribedFunction result;
   if (const auto* described = scopes.function_at(address)) {
     result.compiler = compiler_of(described->unit->producer);

@@ -26,8 +26,9 @@ struct DescribedFunction {
   bool complete = true;  ///< false: parameters are left out, and it is not known where the others travel
 };
 
-/// Of the function that an address of the file lies in; nothing where there is no debug information of it, or that of
-/// an assembler, which says nothing of the kind.
+/// Of the function that an address of the file lies in. Where there is no debug information of it, or that of an
+/// assembler, which says nothing of the kind, those who call it may have declared it: its parameters have no names
+/// then. Nothing where nobody has.
 std::optional<DescribedFunction> described_function(const program::Program& program, debuginfo::Types& types,
                                                     debuginfo::Scopes& scopes, debuginfo::Locals& locals,
                                                     std::uint64_t address);

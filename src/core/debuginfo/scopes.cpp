@@ -21,6 +21,34 @@ Declaration declaration_of(const DebugInfo& info, const Entry& entry) {
 
 }  // namespace
 
+EntryPlace Scopes::prototype_of(std::string_view name) {
+  if (!prototypes_) find_prototypes();
+  const auto found = prototypes_->find(name);
+  return found == prototypes_->end() ? EntryPlace{} : found->second;
+}
+
+void Scopes::find_prototypes() {
+  constexpr std::uint64_t kMost = std::uint64_t(64) << 20;  // bytes
+  prototypes_.emplace();
+  std::uint64_t size = 0;
+  for (const auto& unit : info_.units()) size += unit->end - unit->offset;
+  if (size > kMost) return;
+  for (const auto& unit : info_.units()) {
+    for (Cursor cursor(info_, *unit); cursor.next();) {
+      const Entry& entry = cursor.entry();
+      if (cursor.depth() == 0) continue;
+      const bool says = entry.tag == Tag::subprogram && entry.flag(At::declaration) &&
+                        (entry.has_children || entry.flag(At::prototyped) || entry.has(At::linkage_name));
+      if (says) {
+        const std::string_view linked = info_.linkage_name_of(entry);
+        prototypes_->try_emplace(std::string(linked.empty() ? info_.name_of(entry) : linked),
+                                 EntryPlace{unit.get(), entry.offset});
+      }
+      cursor.skip_children();
+    }
+  }
+}
+
 /// The functions of a unit that have code. Functions in functions are an extension of C; `whole` finds them too.
 void Scopes::look_over(const Unit& unit, UnitFunctions& into, bool whole) {
   into.by_address.clear();

@@ -49,6 +49,9 @@ class Scopes {
 
   /// The function whose code holds an address, or null. Holds until the object ends.
   const DescribedFunction* function_at(std::uint64_t address);
+  /// A declaration of a function by its linker's name, as those who call it have it; nothing where none says more than
+  /// its name, and where there is too much debug information to look for one (64 MB).
+  EntryPlace prototype_of(std::string_view name);
   /// The inlined calls that an address lies in, outermost first.
   std::vector<const InlinedCall*> inlined_at(std::uint64_t address);
 
@@ -61,6 +64,7 @@ class Scopes {
     std::vector<Held> by_address;
     bool whole = false;  ///< functions inside functions were looked for too
   };
+  void find_prototypes();
   void look_over(const Unit& unit, UnitFunctions& into, bool whole);
   const Held* held_at(const Unit& unit, std::uint64_t address);
   const DescribedFunction& described(const Unit& unit, std::uint64_t entry);
@@ -68,6 +72,7 @@ class Scopes {
   const DebugInfo& info_;
   Types types_;
   std::unordered_map<const Unit*, UnitFunctions> units_;
+  std::optional<std::map<std::string, EntryPlace, std::less<>>> prototypes_;
   std::map<std::pair<const Unit*, std::uint64_t>, DescribedFunction> functions_;
   const DescribedFunction* last_ = nullptr;  ///< addresses are mostly asked for one after the other
 };

@@ -5,7 +5,6 @@
 #include "abi/inferred_arguments.h"
 #include "base/path.h"
 #include "isa/text.h"
-#include "isa/walk.h"
 #include "program/code_starts.h"
 
 namespace deeptrace::study {

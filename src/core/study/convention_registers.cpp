@@ -1,7 +1,5 @@
 // Registers at calls and returns. x86-64: System V psABI, 3.2.1 and 3.2.3, A.2.1 (what `syscall` changes). i386: System
 // V psABI, 2.2.1.
-#include <algorithm>
-
 #include "abi/prototypes.h"
 #include "isa/text.h"
 #include "program/register_read.h"

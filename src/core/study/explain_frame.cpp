@@ -7,10 +7,8 @@
 #include "abi/described_function.h"
 #include "base/number.h"
 #include "debuginfo/location.h"
-#include "debuginfo/variables.h"
 #include "program/flow_blocks.h"
 #include "program/references.h"
-#include "state/known.h"
 
 namespace deeptrace::study {
 namespace {
