@@ -181,6 +181,29 @@ TEST(ConventionCheck, WhoTakesArgumentsOffTheStackIsSeen) {
   EXPECT_EQ(routine(pushes + "add $8, %esp\nret", "-m32", leaves), Found{});
 }
 
+/// Its C file declares what a routine takes and gives back.
+TEST(ConventionCheck, RoutinesFitTheirDeclarations) {
+  const auto declared = [](const std::string& declaration, const std::string& call, const std::string& code) {
+    const TempFolder folder;
+    write_file(folder / "main.c", declaration + "\nint main(void) { return " + call + " > 1; }\n");
+    write_file(folder / "r.s", ".globl f\n.type f, @function\nf: " + code +
+                                   "\n.size f, .-f\n.section .note.GNU-stack,\"\",@progbits\n");
+    EXPECT_EQ(run({"gcc", "-g", "-o", folder / "r", folder / "main.c", folder / "r.s"}).status, 0) << code;
+    return found_in(folder / "r");
+  };
+  EXPECT_EQ(declared("long f(double level);", "f(2.0)", "mov %rdi, %rax\nret"), Found{"argument_not_passed!"});
+  EXPECT_EQ(declared("long f(long a);", "f(2)", "lea (%rdi,%rsi), %rax\nret"), Found{"argument_not_passed!"});
+  EXPECT_EQ(declared("double f(long a);", "f(2)", "mov %rdi, %rax\nret"), Found{"result_in_wrong_register!"});
+  EXPECT_EQ(declared("float f(void);", "f()", "mov $3, %eax\nret"), Found{"result_in_wrong_register!"});
+  EXPECT_EQ(declared("long f(double level);", "f(2.0)", "cvttsd2si %xmm0, %rax\nret"), Found{});
+  EXPECT_EQ(declared("long f(long a, long b);", "f(2, 3)", "lea (%rdi,%rsi), %rax\nret"), Found{});
+  EXPECT_EQ(declared("double f(long a);", "f(2)", "cvtsi2sd %rdi, %xmm0\nret"), Found{});
+  EXPECT_EQ(declared("double f(double a, long b);", "f(2.0, 1)", "test %edi, %edi\nret"), Found{})
+      << "what was passed comes back";
+  EXPECT_EQ(declared("struct { long a[4]; } f(long b);", "f(2).a[0]", "mov %rsi, (%rdi)\nmov %rdi, %rax\nret"), Found{})
+      << "the place for the result is passed, too";
+}
+
 TEST(ConventionCheck, CompiledCodeKeepsTheRules) {
   const TempFolder folder;
   write_file(folder / "c.c", R"(

@@ -37,12 +37,12 @@ void Scopes::find_prototypes() {
     for (Cursor cursor(info_, *unit); cursor.next();) {
       const Entry& entry = cursor.entry();
       if (cursor.depth() == 0) continue;
-      const bool says = entry.tag == Tag::subprogram && entry.flag(At::declaration) &&
-                        (entry.has_children || entry.flag(At::prototyped) || entry.has(At::linkage_name));
-      if (says) {
+      if (entry.tag == Tag::subprogram && entry.flag(At::declaration)) {
+        // What compilers declare themselves has a linker's name and no parameters; C++ has no other mark.
         const std::string_view linked = info_.linkage_name_of(entry);
-        prototypes_->try_emplace(std::string(linked.empty() ? info_.name_of(entry) : linked),
-                                 EntryPlace{unit.get(), entry.offset});
+        const bool says = entry.has_children || entry.flag(At::prototyped) || linked.starts_with("_Z");
+        const std::string_view name = linked.empty() ? info_.name_of(entry) : linked;
+        if (says) prototypes_->try_emplace(std::string(name), EntryPlace{unit.get(), entry.offset});
       }
       cursor.skip_children();
     }

@@ -31,6 +31,7 @@ std::vector<ConventionFinding> check_conventions(const program::Program& program
     check_registers(code, checked);
     check_stack(code, checked);
     check_state(code, checked);
+    check_types(code, checked);
   }
   return code.take();
 }

@@ -133,5 +133,7 @@ void check_registers(ConventionCode& code, const CheckedFunction& checked);
 void check_stack(ConventionCode& code, const CheckedFunction& checked);
 /// The direction flag, the floating-point unit, the result.
 void check_state(ConventionCode& code, const CheckedFunction& checked);
+/// What a routine takes and gives back, against its declaration.
+void check_types(ConventionCode& code, const CheckedFunction& checked);
 
 }  // namespace deeptrace::study
