@@ -117,26 +117,26 @@ std::size_t widest_text(const ExplainedFrame& frame) {
   return std::min<std::size_t>(widest, 40);
 }
 
+void optional_number(JsonWriter& json, std::string_view key, const std::optional<std::int64_t>& value) {
+  json.key(key);
+  if (value) {
+    json.ready_made(fmt::format("{}", *value));
+  } else {
+    json.null();
+  }
+}
+std::optional<std::int64_t> known_line(std::uint32_t line) { return line == 0 ? std::nullopt : std::optional(line); }
+
 void step_json(JsonWriter& json, const FrameStep& step) {
   json.begin_object();
   json.key("address").hex(step.address);
-  json.key("line");
-  if (step.line == 0) {
-    json.null();
-  } else {
-    json.number(step.line);
-  }
+  optional_number(json, "line", known_line(step.line));
   json.key("text").string(step.text);
   json.key("role").string(study::name_of(step.role));
   json.key("subject").string_or_null(step.subject);
   json.key("bytes").number(step.bytes);
   json.key("in_all").number(step.in_all);
-  json.key("taken");
-  if (step.taken) {
-    json.number(*step.taken);
-  } else {
-    json.null();
-  }
+  optional_number(json, "taken", step.taken);
   json.end();
 }
 
@@ -193,12 +193,7 @@ void explain_frame_json(JsonWriter& json, const ExplainedFrame& frame) {
   json.key("function").string(frame.function);
   json.key("address").hex(frame.address);
   json.key("file").string_or_null(frame.file);
-  json.key("line");
-  if (frame.line == 0) {
-    json.null();
-  } else {
-    json.number(frame.line);
-  }
+  optional_number(json, "line", known_line(frame.line));
   json.key("size").number(frame.shape.size);
   json.key("red_zone").number(frame.shape.red_zone);
   json.key("aligned").number(frame.shape.aligned);
@@ -224,13 +219,8 @@ void explain_frame_json(JsonWriter& json, const ExplainedFrame& frame) {
   json.key("stack").begin_array();
   for (const FrameSlot& slot : frame.slots) {
     json.begin_object();
-    json.key("offset").ready_made(fmt::format("{}", slot.offset));
-    json.key("from_frame_pointer");
-    if (frame.mark) {
-      json.ready_made(fmt::format("{}", slot.offset - *frame.mark));
-    } else {
-      json.null();
-    }
+    optional_number(json, "offset", slot.offset);
+    optional_number(json, "from_frame_pointer", frame.mark ? std::optional(slot.offset - *frame.mark) : std::nullopt);
     json.key("size").number(slot.size);
     json.key("kind").string(study::name_of(slot.kind));
     json.key("name").string_or_null(slot.name);

@@ -323,10 +323,15 @@ bool begins_anew(std::int64_t result) {
 }
 
 /// " gave 22", " failed: EFAULT".
-std::string given_words(isa::Mode mode, std::int64_t result) {
-  const std::int64_t value = mode == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : result;
-  const std::string error = value < 0 ? abi::error_name(static_cast<int>(-value)) : "";
-  return error.empty() ? " gave " + std::to_string(value) : " failed: " + error;
+std::string given_words(std::int64_t result) {
+  const std::string error = result < 0 ? abi::error_name(static_cast<int>(-result)) : "";
+  return error.empty() ? " gave " + std::to_string(result) : " failed: " + error;
+}
+
+/// The result of the call that a thread has just come out of.
+std::int64_t call_result(const state::StateView& view) {
+  const std::uint64_t result = view.registers()[Reg::rax];
+  return view.mode() == isa::Mode::bits32 ? static_cast<std::int32_t>(result) : static_cast<std::int64_t>(result);
 }
 
 }  // namespace
@@ -341,7 +346,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
     }
   }
   const bool returned = event.kind == Event::Kind::call_exit;
-  const auto result = static_cast<std::int64_t>(process_->view(event.thread).registers()[Reg::rax]);
+  const std::int64_t result = call_result(process_->view(event.thread));
   if (returned && begins_anew(result)) return;
   const std::string name = abi::call_name(number, look::table_of_call(process_->view(event.thread)));
   for (const auto& halt : halts_) {
@@ -351,7 +356,7 @@ void Control::call_event(const Event& event, Stopped& stopped) {
     if (returned != (halt->condition && halt->condition->uses_result())) continue;
     if (!counts(*halt, event.thread, stopped, std::nullopt, name)) continue;
     std::string by = "system call " + name;
-    if (returned) by += given_words(process_->view(event.thread).mode(), result);
+    if (returned) by += given_words(result);
     hit(*halt, event.thread, stopped, {.call_returned = returned, .by = std::move(by)});
   }
 }

@@ -174,7 +174,7 @@ class Stack {
   // ---- unwind tables ----
 
   struct WrongRule {
-    std::string_view by;             ///< the register that it counts from
+    std::string by;                  ///< the register that it counts from
     std::int64_t said = 0;           ///< bytes from there up to the caller's stack pointer
     std::optional<std::int64_t> is;  ///< nothing: the register is the caller's again
   };
@@ -186,8 +186,7 @@ class Stack {
     const auto is = by_stack ? place.stack : place.frame;
     const bool restored = !by_stack && !is && place.stack == machine_.word;
     if (!restored && (!is || *is == rule->cfa_offset)) return std::nullopt;
-    const bool wide = machine_.is_wide();
-    return WrongRule{by_stack ? (wide ? "rsp" : "esp") : (wide ? "rbp" : "ebp"), rule->cfa_offset, is};
+    return WrongRule{code_.name_of(by_stack ? machine_.stack_pointer : machine_.frame_pointer), rule->cfa_offset, is};
   }
 
   /// Exceptions, and whoever looks for callers, go by the table.
@@ -199,16 +198,13 @@ class Stack {
       return isa::flow_of(place.instruction) == ControlFlow::call && wrong(place);
     });
     const WrongRule rule = *wrong_rule_at(*first);
-    const auto at = [&](std::int64_t offset) {
-      return std::string(rule.by) + "+" + hex_text(static_cast<std::uint64_t>(offset));
-    };
+    const auto at = [&](std::int64_t offset) { return rule.by + "+" + hex_text(static_cast<std::uint64_t>(offset)); };
     ConventionFinding finding;
     finding.kind = "unwind_rule_wrong";
     finding.note = !calls;
-    finding.text = checked_.function.name.str() + ": the unwind table (.cfi) has the caller's stack pointer at " +
-                   at(rule.said) +
-                   (rule.is ? ", and the code has it at " + at(*rule.is)
-                            : ", and " + std::string(rule.by) + " is the caller's again");
+    finding.text =
+        checked_.function.name.str() + ": the unwind table (.cfi) has the caller's stack pointer at " + at(rule.said) +
+        (rule.is ? ", and the code has it at " + at(*rule.is) : ", and " + rule.by + " is the caller's again");
     finding.evidence.emplace_back(
         calls ? "it calls while the table is wrong: callers are not found, and exceptions end there"
               : "nothing is called while the table is wrong: it matters to signals alone");

@@ -54,7 +54,7 @@ void check_types(ConventionCode& code, const CheckedFunction& checked) {
     ConventionFinding finding;
     finding.kind = "argument_not_passed";
     finding.text = name + " reads " + code.name_of(number) +
-                   " before it sets it: by the declaration that its callers " + "have, nothing is passed there";
+                   " before it sets it: by the declaration that its callers have, nothing is passed there";
     code.add(checked, checked.function.address, std::move(finding));
   }
 
@@ -69,7 +69,7 @@ void check_types(ConventionCode& code, const CheckedFunction& checked) {
   ConventionFinding finding;
   finding.kind = "result_in_wrong_register";
   finding.text = name + " returns " + code.types().name(described->result) +
-                 " by the declaration that its callers have, " + "which is in xmm0, and nothing sets that";
+                 " by the declaration that its callers have: that is in xmm0, and nothing sets it";
   if (writes(checked, arch::RegisterFile::general, code.machine.result))
     finding.evidence.push_back(code.name_of(code.machine.result) + " is set: integers and addresses come back there");
   code.add(checked, checked.function.address, std::move(finding));

@@ -9,6 +9,7 @@
 #include "debuginfo/location.h"
 #include "program/flow_blocks.h"
 #include "program/references.h"
+#include "study/one_function.h"
 
 namespace deeptrace::study {
 namespace {
@@ -647,11 +648,8 @@ ExplainedFrame explain_frame(const Program& program, const Function& function, i
 Result<ExplainedFrame> explain_frame(const std::string& file, std::string_view name, isa::Syntax syntax) {
   const Result<Program> program = Program::open(file, {});
   if (!program) return program.error();
-  const auto meant = program->functions_meant(name);
-  if (meant.functions.empty())
-    return Error{Fault::usage,
-                 file + ": " + std::string(name) + (meant.ambiguous() ? " " + meant.words() : " is no function of it")};
-  return explain_frame(*program, *meant.functions.front(), syntax);
+  const auto function = one_function(*program, name);
+  return function ? Result<ExplainedFrame>(explain_frame(*program, **function, syntax)) : function.error();
 }
 
 std::string_view name_of(Role role) {

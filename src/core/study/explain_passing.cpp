@@ -7,6 +7,7 @@
 #include "base/number.h"
 #include "isa/text.h"
 #include "study/declaration.h"
+#include "study/one_function.h"
 
 namespace deeptrace::study {
 namespace {
@@ -115,15 +116,12 @@ Result<ExplainedPassing> explain_passing(std::string_view declaration, const abi
 Result<ExplainedPassing> explain_passing(const std::string& file, std::string_view name) {
   const Result<program::Program> program = program::Program::open(file, {});
   if (!program) return program.error();
-  const auto meant = program->functions_meant(name);
-  if (meant.functions.empty())
-    return Error{Fault::usage,
-                 file + ": " + std::string(name) + (meant.ambiguous() ? " " + meant.words() : " is no function of it")};
+  const auto found = one_function(*program, name);
+  if (!found) return found.error();
   Types types(program->debug());
   debuginfo::Scopes scopes(program->debug());
   debuginfo::Locals locals(program->debug(), scopes);
-  const program::Function& function = *meant.functions.front();
-  const auto described = abi::described_function(*program, types, scopes, locals, function.address);
+  const auto described = abi::described_function(*program, types, scopes, locals, (*found)->address);
   if (!described || !described->complete)
     return Error{Fault::usage, file + ": " + std::string(name) + ": its debug information does not say what it takes"};
   DeclaredFunction declared;
