@@ -3,7 +3,7 @@
 registers there.   usage: calls_rate.py DEEPTRACE [CALLS]
 
 Both sides run alternating, seven times each, on one processor and on two; printed are medians, calls a second, and the
-ratio. `syscalls` decodes every call and writes it to a file. Then the same program with five hundred times the calls, of
+ratio. `syscalls` decodes every call and writes it to a file. Then the same program with a hundred times the calls, of
 which none is chosen: against a tracer that does no more than give it a filter of the same form. A last pair has ten times
 the calls, for the memory that the tracer takes (kilobytes at most, as the kernel counts them)."""
 import os
@@ -85,7 +85,7 @@ int main(int count, char **words) {
 
 def main():
     deeptrace = os.path.abspath(sys.argv[1])
-    calls = int(sys.argv[2]) if len(sys.argv) > 2 else 20000
+    calls = int(sys.argv[2]) if len(sys.argv) > 2 else 100000
     with tempfile.TemporaryDirectory() as folder:
         for name, text in (("target", TARGET), ("bare", BARE), ("filter", FILTER)):
             with open(os.path.join(folder, name + ".c"), "w", encoding="utf-8") as file:
@@ -110,7 +110,7 @@ def main():
             print(f"{len(processors)} processor{'s' if len(processors) > 1 else ''}: syscalls {calls / a:9.0f} calls a second, "
                   f"the bare loop {calls / b:9.0f}: ratio {b / a:.2f}")
             ours, theirs = [], []
-            many = str(calls * 500)
+            many = str(calls * 100)
             for _ in range(7):
                 ours.append(seconds([deeptrace, "syscalls", "--only", "sync", "--children", "trace", "--format", "csv", target,
                                      many], processors))

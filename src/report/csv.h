@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <string_view>
 
+#include "report/any_character.h"
 #include "report/output.h"
 
 namespace deeptrace::report {
@@ -16,15 +17,17 @@ class CsvWriter {
   CsvWriter& cell(std::string_view text) {
     if (!first_) out_.add(',');
     first_ = false;
-    if (text.find_first_of(",\"\r\n") == std::string_view::npos) {
+    if (!any_character(text, [](auto c) { return (c == ',') | (c == '"') | (c == '\r') | (c == '\n'); })) {
       out_.add(text);
       return *this;
     }
     out_.add('"');
-    for (const char c : text) {
-      if (c == '"') out_.add('"');
-      out_.add(c);
+    for (std::size_t end = text.find('"'); end != std::string_view::npos; end = text.find('"')) {
+      out_.add(text.substr(0, end + 1));
+      out_.add('"');
+      text.remove_prefix(end + 1);
     }
+    out_.add(text);
     out_.add('"');
     return *this;
   }

@@ -11,6 +11,8 @@
 #include <cwchar>
 #include <memory>
 
+#include "report/any_character.h"
+
 namespace deeptrace::report {
 namespace {
 
@@ -233,24 +235,7 @@ void add_line(Output& out, const Style& style, std::string_view line) {
 std::string escaped(std::string_view raw) { return made_harmless(raw, true); }
 std::string printable(std::string_view raw) { return made_harmless(raw, false); }
 bool is_plain(std::string_view raw) {
-  // Sixteen at a time; the last piece overlaps the one before it, short ones are filled up with spaces.
-  using Piece [[gnu::vector_size(16)]] = signed char;
-  const auto odd = [](const char* from) {
-    Piece piece;
-    std::memcpy(&piece, from, sizeof piece);
-    return (piece < ' ') | (piece == 0x7f) | (piece == '\\');  // bytes with their high bit set are negative
-  };
-  std::array<char, sizeof(Piece)> filled;
-  if (raw.size() < filled.size()) {
-    filled.fill(' ');
-    std::ranges::copy(raw, filled.begin());
-    raw = {filled.data(), filled.size()};
-  }
-  auto any = odd(raw.data() + raw.size() - sizeof(Piece));
-  for (std::size_t at = 0; at + sizeof(Piece) <= raw.size(); at += sizeof(Piece)) any |= odd(raw.data() + at);
-  std::uint64_t halves[2];
-  std::memcpy(halves, &any, sizeof halves);
-  return (halves[0] | halves[1]) == 0;
+  return !any_character(raw, [](auto c) { return (c < ' ') | (c == 0x7f) | (c == '\\'); });
 }
 
 std::string shown_path(const Style& style, std::string_view path) {

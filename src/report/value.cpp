@@ -72,14 +72,16 @@ std::string character_of(const Style& style, const Value& value) {
   return {};
 }
 
-std::string unit_words(const Value& value) { return value.unit.empty() ? "" : " " + printable(value.unit); }
+std::string unit_words(const Value& value) {
+  return value.remarks->unit.empty() ? "" : " " + printable(value.remarks->unit);
+}
 
 /// Of a pointer that shares what it points to: ", 2 owners, 1 watcher".
 std::string sharing_words(const Value& value) {
-  if (!value.owners) return {};
-  if (*value.owners == 0) return ", expired";
-  std::string result = fmt::format(", {} {}", *value.owners, *value.owners == 1 ? "owner" : "owners");
-  const std::uint64_t watchers = value.watchers.value_or(0);
+  if (!value.remarks->owners) return {};
+  if (*value.remarks->owners == 0) return ", expired";
+  std::string result = fmt::format(", {} {}", *value.remarks->owners, *value.remarks->owners == 1 ? "owner" : "owners");
+  const std::uint64_t watchers = value.remarks->watchers.value_or(0);
   if (watchers != 0) result += fmt::format(", {} {}", watchers, watchers == 1 ? "watcher" : "watchers");
   return result;
 }
@@ -93,8 +95,8 @@ std::string pointer_words(const Style& style, const Value& value) {
     return result + std::string(arrow) + value_words(style, value.parts.front()) + sharing_words(value) +
            (value.text.empty() ? "" : ", " + shown_name(style, value.text));
   if (!value.text.empty()) result += std::string(arrow) + shown_name(style, value.text);
-  if (value.text.empty() && !value.region.empty()) result += "  " + printable(value.region);
-  if (!value.dynamic.empty()) result += ", a " + shown_type(style, value.dynamic);
+  if (value.text.empty() && !value.remarks->region.empty()) result += "  " + printable(value.remarks->region);
+  if (!value.remarks->dynamic.empty()) result += ", a " + shown_type(style, value.remarks->dynamic);
   return result + sharing_words(value);
 }
 
@@ -152,20 +154,20 @@ void number_json(JsonWriter& json, const Value& value) {
     json.key("text").string_or_null(
         value.number != 0 && value.number < 0x80 ? std::string(1, static_cast<char>(value.number)) : std::string());
   if (value.kind == Kind::integer && !value.text.empty()) json.key("text").string(value.text);
-  if (!value.unit.empty()) json.key("unit").string(value.unit);
+  if (!value.remarks->unit.empty()) json.key("unit").string(value.remarks->unit);
   if (value.kind == Kind::truth) json.key("text").string(value.number != 0 ? "true" : "false");
   if (value.kind == Kind::floating) json.key("text").string(value.text);
   if (value.kind == Kind::enumeration) json.key("text").string_or_null(value.text);
   if (value.kind == Kind::pointer) {
     json.key("target").string_or_null(value.text);
-    if (!value.region.empty()) json.key("region").string(value.region);
-    if (!value.dynamic.empty()) json.key("class").string(value.dynamic);
+    if (!value.remarks->region.empty()) json.key("region").string(value.remarks->region);
+    if (!value.remarks->dynamic.empty()) json.key("class").string(value.remarks->dynamic);
     if (!value.parts.empty()) {
       json.key("value");
       value_json(json, value.parts.front());
     }
-    if (value.owners) json.key("owners").number(*value.owners);
-    if (value.watchers) json.key("watchers").number(*value.watchers);
+    if (value.remarks->owners) json.key("owners").number(*value.remarks->owners);
+    if (value.remarks->watchers) json.key("watchers").number(*value.remarks->watchers);
     if (!value.pointed_text.empty()) json.key("text").string(value.pointed_text);
   }
   json.end();

@@ -1,6 +1,8 @@
 #include "abi/call_shapes.h"
 
 #include <algorithm>
+#include <map>
+#include <vector>
 
 #include "abi/constants.h"
 
@@ -77,6 +79,20 @@ const CallShape* call_shape(std::string_view call, CallTable table) {
     if (!row->only_32 || table == CallTable::i386) found = row;  // the one for 32 bits comes last
   }
   return found;
+}
+
+const CallShape* call_shape(std::uint64_t number, CallTable table) {
+  static const auto kByNumber = [] {
+    std::map<CallTable, std::vector<const CallShape*>> shapes;
+    for (const CallTable one : {CallTable::x86_64, CallTable::i386}) {
+      std::vector<const CallShape*>& all = shapes[one];
+      all.resize(system_calls(one).back().number + 1U);
+      for (const SystemCall& call : system_calls(one)) all[call.number] = call_shape(call.name, one);
+    }
+    return shapes;
+  }();
+  const std::vector<const CallShape*>& all = kByNumber.at(table);
+  return number < all.size() ? all[number] : nullptr;
 }
 
 namespace {

@@ -78,10 +78,13 @@ struct CallShape {
   bool only_32 = false;  ///< the arguments of 32-bit programs
   std::span<const ArgumentShape> arguments;
   ArgumentShape result;
+  bool keeps_names = false;  ///< it changes no descriptor and no name of a file, whatever comes of it
+  bool may_fail = false;     ///< programs expect that: they ask whether something is there, or tidy up
 };
 
-/// Of a call in a numbering; null for a name that is not in the tables.
+/// Of a call in a numbering; null for a name or a number that is not in the tables.
 const CallShape* call_shape(std::string_view call, CallTable table);
+const CallShape* call_shape(std::uint64_t number, CallTable table);
 
 /// What an argument is that depends on another one, which has `value`, and on what its values mean, by `within`;
 /// nothing where the table does not say.

@@ -11,6 +11,7 @@ KINDS = {"int": "signed_int", "uint": "unsigned_int", "long": "signed_long", "ul
          "strings": "strings", "signal": "signal", "sigset": "signal_set", "fdset": "descriptor_set",
          "sockaddr": "socket_address", "wstatus": "wait_status", "dirents": "entries", "address": "address",
          "none": "none", "never": "never", "in": "bytes", "out": "bytes"}
+TRAITS = ("keeps-names", "may-fail")
 WAYS = {"&": "read", ">": "written", "=": "both", "": "value"}
 
 
@@ -57,6 +58,14 @@ def shape(name, text, names):
     return f'{{"{name}", Kind::{found}, Way::{passed}, "{of}", {count_of(count, names)}, {by}, {within}}}'
 
 
+def traits(text):
+    marks = text.split()
+    for mark in marks:
+        if mark not in TRAITS:
+            raise Bad(f"{mark} is no mark")
+    return "".join(", " + str(mark in marks).lower() for mark in TRAITS)
+
+
 def lines_of(path):
     with open(path, encoding="utf-8") as file:
         for number, line in enumerate(file, 1):
@@ -68,6 +77,7 @@ def main():
     out, calls, variants = [], [], []
     for number, line in lines_of(sys.argv[2]):
         try:
+            line, _, marks = line.partition(" | ")
             head, _, result = line.partition(" -> ")
             name, *arguments = head.replace(" ->", "").split()
             result = result or line.split("-> ")[1]
@@ -80,7 +90,7 @@ def main():
                 out += [f"    {shape(*pair, names)}," for pair in pairs]
                 out.append("};")
             listed = variable if pairs else "{}"
-            calls.append((call, bool(narrow), f'    {{"{call}", {str(bool(narrow)).lower()}, {listed}, {shape("", result, names)}}},'))
+            calls.append((call, bool(narrow), f'    {{"{call}", {str(bool(narrow)).lower()}, {listed}, {shape("", result, names)}{traits(marks)}}},'))
         except (Bad, AttributeError, IndexError, TypeError) as problem:
             sys.exit(f"{sys.argv[2]}:{number}: {problem}: {line}")
     for number, line in lines_of(sys.argv[3]):

@@ -4,11 +4,8 @@
 
 #include <filesystem>
 #include <fstream>
-#include <set>
 #include <sstream>
 #include <vector>
-
-#include "base/outside.h"
 
 namespace deeptrace::control {
 namespace {
@@ -45,29 +42,7 @@ bool listens_at(pid_t pid, std::uint16_t port) {
   return false;
 }
 
-/// Calls that change no descriptor and no name of a file, whatever comes of them.
-constexpr std::string_view kHarmless =
-    "access alarm arch_prctl brk clock_getres clock_gettime clock_gettime64 clock_nanosleep "
-    "clock_nanosleep_time64 epoll_ctl epoll_pwait epoll_wait faccessat faccessat2 fadvise64 fdatasync flock fstat "
-    "fstat64 fstatat64 fstatfs fsync futex futex_time64 getcpu getcwd getdents getdents64 getegid getegid32 "
-    "geteuid geteuid32 getgid getgid32 getitimer getpeername getpgid getpgrp getpid getppid getpriority getrandom "
-    "getrlimit getrusage getsid getsockname getsockopt gettid gettimeofday getuid getuid32 kill listen llseek "
-    "lseek lstat lstat64 madvise membarrier mincore mmap mmap2 mprotect mremap msync munmap nanosleep newfstatat "
-    "pause poll ppoll ppoll_time64 pread64 preadv preadv2 prlimit64 pselect6 pselect6_time64 pwrite64 pwritev "
-    "pwritev2 read readahead readlink readlinkat readv recvfrom restart_syscall rseq rt_sigaction rt_sigpending "
-    "rt_sigprocmask rt_sigreturn rt_sigsuspend rt_sigtimedwait sched_getaffinity sched_yield select sendmsg "
-    "sendto set_robust_list set_thread_area set_tid_address setitimer setsockopt shutdown sigaction sigaltstack "
-    "sigprocmask sigreturn stat stat64 statfs statx sysinfo tgkill time times ugetrlimit umask uname wait4 waitid "
-    "waitpid write writev";
-
-bool may_change(std::string_view call) {
-  static const std::set<std::string_view> kCalls = [] {
-    std::set<std::string_view> calls;
-    for (const Part& one : parts_between(kHarmless, [](char c) { return c == ' '; })) calls.insert(one.text);
-    return calls;
-  }();
-  return !kCalls.contains(call);
-}
+bool may_change(const abi::CallShape* call) { return call == nullptr || !call->keeps_names; }
 
 std::string descriptor_name(pid_t pid, std::uint64_t descriptor) {
   char target[4096];
@@ -78,13 +53,13 @@ std::string descriptor_name(pid_t pid, std::uint64_t descriptor) {
 
 }  // namespace
 
-void DescriptorChanges::begin(std::string_view call) {
+void DescriptorChanges::begin(const abi::CallShape* call) {
   if (!may_change(call)) return;
   ++count_;
   ++under_way_;
 }
 
-void DescriptorChanges::end(std::string_view call) {
+void DescriptorChanges::end(const abi::CallShape* call) {
   if (!may_change(call)) return;
   ++count_;
   --under_way_;

@@ -17,9 +17,9 @@ namespace deeptrace::control {
 /// the name that it had.
 class DescriptorChanges {
  public:
-  /// A call that was seen begins, or is over.
-  void begin(std::string_view call);
-  void end(std::string_view call);
+  /// A call that was seen begins, or is over; null: one that the tables do not have.
+  void begin(const abi::CallShape* call);
+  void end(const abi::CallShape* call);
   /// Counts the calls that may have changed something: what was read at another count may be wrong by now.
   [[nodiscard]] std::uint64_t count() const { return count_; }
   /// No such call is under way.

@@ -76,7 +76,7 @@ void read_pointer(Value& value, const PointerReader& pointers, bool characters) 
   Pointed pointed = pointers(value.address, value.number, characters);
   value.text = std::move(pointed.name);
   value.pointed_text = std::move(pointed.text);
-  value.region = std::move(pointed.region);
+  if (!pointed.region.empty()) value.remarks.change().region = std::move(pointed.region);
   value.number = pointed.value;
   if (!pointed.known) {
     value.kind = Kind::unknown;
@@ -215,7 +215,8 @@ class Reader {
         read_pointer(value, pointers_, characters && type.kind == Type::Kind::pointer);
         if (wide > 1 && value.kind == Kind::pointer) value.pointed_text = text_at(value.number, wide);
         if (value.kind != Kind::pointer || value.number == 0) return;
-        if (const auto object = dynamic(type.target, value.number)) value.dynamic = types_.name(object->type);
+        if (const auto object = dynamic(type.target, value.number))
+          value.remarks.change().dynamic = types_.name(object->type);
         if (type.kind != Type::Kind::pointer) add_referred(value, type.target, depth);
         return;
       }
@@ -420,7 +421,7 @@ class Reader {
         const Bytes inner = offset <= bytes.size() ? bytes.subspan(offset) : Bytes{};
         value = read(meant->type, inner, meant->address, depth + 1);
         if (meant->kind == Meant::owner) add_owned(value, *meant, depth);
-        if (!meant->name.empty()) value.unit = meant->name;
+        if (!meant->name.empty()) value.remarks.change().unit = meant->name;
         return true;
       }
       case Meant::state:
@@ -445,13 +446,15 @@ class Reader {
   void add_owned(Value& value, const LibraryValue& meant, int depth) {
     constexpr int kDeepest = 2;
     if (value.kind != Kind::pointer) return;
-    value.owners = meant.owners;
-    value.watchers = meant.watchers;
+    if (meant.owners || meant.watchers) {
+      value.remarks.change().owners = meant.owners;
+      value.remarks.change().watchers = meant.watchers;
+    }
     const TypeId target = types_[types_.plain(meant.type)].target;
     const bool alive = value.number != 0 && meant.owners.value_or(1) != 0;
     if (!alive || depth > kDeepest || elsewhere_ >= kMostElsewhere || types_.size(target) == 0) return;
     value.parts = {read_object(target, value.number, depth + 1)};
-    value.region.clear();
+    if (!value.remarks->region.empty()) value.remarks.change().region.clear();
   }
 
   /// A reference stands for what it refers to.
@@ -459,7 +462,7 @@ class Reader {
     constexpr int kDeepest = 2;
     if (depth > kDeepest || !limits_.memory || elsewhere_ >= kMostElsewhere || types_.size(target) == 0) return;
     value.parts = {read_object(target, value.number, depth + 1)};
-    value.region.clear();
+    if (!value.remarks->region.empty()) value.remarks.change().region.clear();
   }
 
   bool bits(Value& value, const LibraryValue& meant) {

@@ -9,6 +9,7 @@
 
 #include "base/byte_reader.h"
 #include "base/number.h"
+#include "base/seldom.h"
 #include "debuginfo/types.h"
 #include "inspect/library_types.h"
 #include "inspect/shape.h"
@@ -45,11 +46,14 @@ struct Value {
   bool is_signed = false;          ///< the type's own reading of an integer
   std::uint64_t number = 0;        ///< of up to 64 bits, zero-extended
   std::string text, pointed_text;  ///< raw
-  std::string unit;                ///< of a number: "ms"
-  std::string region;              ///< of a pointer to what has no name: "stack, rsp+8", "heap"
-  std::string dynamic;             ///< of a pointer to an object of a class with virtual functions: its own class
-  std::optional<std::uint64_t> owners, watchers;  ///< of a shared pointer: see LibraryValue
-  std::vector<std::uint8_t> raw;                  ///< of scalars over 64 bits, of text and bytes, in memory order
+  struct Remarks {
+    std::string unit;     ///< of a number: "ms"
+    std::string region;   ///< of a pointer to what has no name: "stack, rsp+8", "heap"
+    std::string dynamic;  ///< of a pointer to an object of a class with virtual functions: its own class
+    std::optional<std::uint64_t> owners, watchers;  ///< of a shared pointer: see LibraryValue
+  };
+  Seldom<Remarks> remarks;
+  std::vector<std::uint8_t> raw;  ///< of scalars over 64 bits, of text and bytes, in memory order
   std::vector<Value> parts;
   bool from_code = false;   ///< the width of its elements is inferred from the instructions that access them
   std::uint64_t count = 0;  ///< elements of an array, those included that were cut off; characters of a text's array

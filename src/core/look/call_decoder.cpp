@@ -24,6 +24,7 @@ using Kind = ArgumentShape::Kind;
 using Way = ArgumentShape::Way;
 using By = ArgumentShape::Count::By;
 
+constexpr std::string_view kUnreadable = "it cannot be read";
 constexpr std::uint64_t kMostErrors = 4095;  // the kernel's MAX_ERRNO: results from -4095 to -1 are errors
 
 Value number_value(std::uint64_t number, unsigned bits, bool is_signed) {
@@ -142,7 +143,7 @@ namespace {
 void look_inside(AskedCall& asked, const state::StateView& view) {
   constexpr std::string_view kStart = "SYS_";
   const abi::ConstantGroup* group = abi::constant_group("socketcall");
-  if (asked.table != abi::CallTable::i386 || asked.name() != "socketcall" || group == nullptr) return;
+  if (asked.name() != "socketcall" || group == nullptr) return;
   const std::string constant = abi::spell_one(*group, asked.arguments[0]).words();
   if (!constant.starts_with(kStart)) return;
   std::string name;
@@ -158,14 +159,20 @@ void look_inside(AskedCall& asked, const state::StateView& view) {
   if (view.read_memory(asked.arguments[1], {reinterpret_cast<std::uint8_t*>(words.data()), count * kWord}) !=
       count * kWord)
     return;
-  asked.by_socketcall = name;
+  asked.by_socketcall = shape->name;
   asked.inner_arguments = count;
   std::ranges::copy(words, asked.arguments.begin());
 }
 
 }  // namespace
 
-std::string AskedCall::name() const { return by_socketcall.empty() ? abi::call_name(number, table) : by_socketcall; }
+std::string AskedCall::name() const {
+  return by_socketcall.empty() ? abi::call_name(number, table) : std::string(by_socketcall);
+}
+
+const abi::CallShape* AskedCall::shape() const {
+  return by_socketcall.empty() ? abi::call_shape(number, table) : abi::call_shape(by_socketcall, table);
+}
 
 AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
   AskedCall asked{table, number, {}};
@@ -173,7 +180,7 @@ AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std:
     asked.arguments[i] = abi::argument(view.registers(), i + 1, asked.mode());
     if (asked.mode() == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
   }
-  look_inside(asked, view);
+  if (table == abi::CallTable::i386) look_inside(asked, view);
   return asked;
 }
 
@@ -208,7 +215,7 @@ class CallDecoder::Reader {
   [[nodiscard]] unsigned bits() const { return word_ * 8; }
   [[nodiscard]] static Value unreadable() {
     Value value;
-    value.text = "it cannot be read";
+    value.text = kUnreadable;
     return value;
   }
   [[nodiscard]] Value pointer(std::uint64_t address) const {
@@ -413,7 +420,10 @@ class CallDecoder::Reader {
     value.count = count;
     std::vector<std::uint8_t> raw(std::min<std::uint64_t>(count, decoder_.most_));
     const std::size_t got = view_.read_memory(address, raw);
-    if (got == 0 && count != 0) return unreadable();
+    if (got == 0 && count != 0) {
+      value.text = kUnreadable;
+      return value;
+    }
     raw.resize(got);
     value.kind = is_text(raw) ? Value::Kind::string : Value::Kind::bytes;
     if (value.kind == Value::Kind::string) value.text.assign(raw.begin(), raw.end());
@@ -571,10 +581,9 @@ class CallDecoder::Reader {
   unsigned word_;
 };
 
-DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& view) {
-  DecodedCall call;
+void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view) {
   call.name = asked.name();
-  const abi::CallShape* shape = abi::call_shape(call.name, asked.table);
+  const abi::CallShape* shape = asked.shape();
   call.known = shape != nullptr;
   call.shape = shape;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
@@ -600,7 +609,6 @@ DecodedCall CallDecoder::before(const AskedCall& asked, const state::StateView& 
         one.kind == Kind::mode && i > 0 && shape->arguments[i - 1].of == "open" && !makes_file(asked.arguments[i - 1]);
     argument.value = without_mode ? words_value("not used") : reader.read(now, i);
   }
-  return call;
 }
 
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {

@@ -2,7 +2,8 @@
 // the call is made, what it writes afterwards.
 //
 //   CallDecoder decoder(names);
-//   DecodedCall call = decoder.before(asked, view);
+//   DecodedCall call;
+//   decoder.before(call, asked, view);
 //   …                                             // the call is made
 //   decoder.after(call, asked, view, result);
 #pragma once
@@ -30,11 +31,13 @@ struct AskedCall {
   std::uint64_t number = 0;
   std::array<std::uint64_t, abi::kMostArguments> arguments{};
   /// What socketcall(2) is asked for: "connect", whose arguments are those in memory. Empty for other calls.
-  std::string by_socketcall{};
+  std::string_view by_socketcall{};
   std::size_t inner_arguments = 0;  ///< how many that has
 
   /// "connect", or its number where no table has it.
   [[nodiscard]] std::string name() const;
+  /// What the tables say of it; null: nothing.
+  [[nodiscard]] const abi::CallShape* shape() const;
   [[nodiscard]] isa::Mode mode() const {
     return table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
   }
@@ -60,7 +63,7 @@ class CallDecoder {
   /// `most`: bytes of buffers that are shown.
   CallDecoder(DescriptorName descriptor, std::size_t most);
 
-  [[nodiscard]] DecodedCall before(const AskedCall& asked, const state::StateView& view);
+  void before(DecodedCall& call, const AskedCall& asked, const state::StateView& view);
   void after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result);
 
  private:

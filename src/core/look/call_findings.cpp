@@ -58,21 +58,6 @@ Finding note(std::string kind, std::string text, std::vector<std::string> eviden
 
 }  // namespace
 
-namespace {
-
-/// Calls whose failure programs expect: they ask whether something is there, or tidy up.
-bool is_often_ignored(std::string_view name) {
-  static const std::set<std::string_view> kNames = {
-      "access",     "faccessat",  "faccessat2", "stat",        "lstat",   "newfstatat", "fstatat64", "stat64",
-      "lstat64",    "statx",      "readlink",   "readlinkat",  "unlink",  "unlinkat",   "rmdir",     "mkdir",
-      "mkdirat",    "close",      "ioctl",      "fcntl",       "fcntl64", "setsockopt", "kill",      "tgkill",
-      "munmap",     "madvise",    "prctl",      "fadvise64",   "lseek",   "_llseek",    "nanosleep", "clock_nanosleep",
-      "arch_prctl", "getsockopt", "shutdown",   "rt_sigaction"};
-  return kNames.contains(name);
-}
-
-}  // namespace
-
 /// Of one call.
 class CallFindings::Check {
  public:
@@ -474,15 +459,29 @@ std::string CallFindings::Made::place() const {
   return line != 0 ? function + " (" + base_name(file) + ":" + std::to_string(line) + ")" : function;
 }
 
-CallFindings::Made CallFindings::made_by(const CallOver& call) {
-  return {call.number, call.decoded->name, "", call.function, call.file, call.line, call.address};
+namespace {
+
+bool is_often_ignored(const CallOver& call) { return call.decoded->shape != nullptr && call.decoded->shape->may_fail; }
+
+}  // namespace
+
+/// It keeps the room of its texts: there is one for each call.
+void CallFindings::Made::take(const CallOver& over) {
+  call = over.number;
+  name.assign(over.decoded->name);
+  on.clear();
+  function.assign(over.function);
+  file.assign(over.file);
+  line = over.line;
+  address = over.address;
 }
 
 std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules& modules) {
   std::vector<Finding> found;
   // Others fail in loops, by what the outside does.
   static const std::set<std::string_view> kErrors = {"EFAULT", "EBADF", "EINVAL", "ENOSYS", "ENOTSOCK", "ENOENT"};
-  if (kErrors.contains(call.decoded->error) || call.decoded->name == "bind" || call.decoded->name == "connect")
+  const bool failed = call.decoded->failed && kErrors.contains(call.decoded->error);
+  if (failed || call.decoded->name == "bind" || call.decoded->name == "connect")
     found = Check(*this, call, view, modules).run();
   const std::string& name = call.decoded->name;
   const bool single = (name == "read" || name == "write") && call.asked.arguments[2] == 1 && !call.decoded->failed;
@@ -495,7 +494,7 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
                              " in a row here are for one byte each: a buffer would need one call",
                          {}));
   check_lengths(call, view, modules, found);
-  if (found.empty() && call.decoded->failed && call.after != 0 && !is_often_ignored(name)) {
+  if (found.empty() && call.decoded->failed && call.after != 0 && !is_often_ignored(call)) {
     if (const auto by = overwritten_result(modules, view, call.after))
       found.push_back(
           note("result_not_read", name + " failed with " + call.decoded->error + ", and nothing looks at its result",
@@ -503,13 +502,13 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
                 modules.place_name(by->address) + " is next to use its register, and does not read it"}));
   }
   follow_descriptors(call);
-  last_ = made_by(call);
+  (last_ ? *last_ : last_.emplace()).take(call);
   last_number_ = call.asked.number;
   last_table_ = call.asked.table;
   // A place that goes wrong again and again is said a few times.
   constexpr unsigned kEnough = 3;
   std::erase_if(found, [&](const Finding& one) {
-    return ++said_[one.kind + " " + call.function + " " + std::to_string(call.line)] > kEnough;
+    return ++said_[one.kind + " " + std::string(call.function) + " " + std::to_string(call.line)] > kEnough;
   });
   for (Finding& one : found) {
     one.function = call.function;
@@ -568,25 +567,25 @@ void CallFindings::check_lengths(const CallOver& call, const state::StateView& v
 void CallFindings::follow_descriptors(const CallOver& call) {
   const abi::CallShape* shape = call.decoded->shape;
   if (call.decoded->failed) {
-    failed_[static_cast<std::int32_t>(call.result)] = made_by(call);
+    failed_[static_cast<std::int32_t>(call.result)].take(call);
     if (shape != nullptr && shape->result.kind == Kind::descriptor) {
-      no_descriptor_ = made_by(call);
+      no_descriptor_.emplace().take(call);
       no_descriptor_->on = call.decoded->error;
     }
     return;
   }
   const auto first = static_cast<std::uint32_t>(call.asked.arguments[0]);
   if (call.decoded->name == "close") {
-    closed_[first] = made_by(call);
+    closed_[first].take(call);
     open_.erase(first);
   } else if (call.decoded->name == "close_range") {
     open_.clear();
   } else if (shape != nullptr && shape->result.kind == Kind::descriptor) {
     closed_.erase(call.result);
     if (call.result <= STDERR_FILENO) return;
-    Made made = made_by(call);
+    Made& made = open_[call.result];
+    made.take(call);
     made.on = surroundings_.descriptor(call.result);
-    open_[call.result] = std::move(made);
   }
 }
 

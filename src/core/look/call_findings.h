@@ -23,16 +23,16 @@
 
 namespace deeptrace::look {
 
-/// A call that is over.
+/// A call that is over. What it refers to must outlive it.
 struct CallOver {
   std::uint64_t number = 0;  ///< of the row; 0: it has none
-  AskedCall asked;
+  const AskedCall& asked;
   const DecodedCall* decoded = nullptr;
   std::uint64_t result = 0;
   std::uint64_t address = 0;  ///< of the instruction that made it
   bool raw = false;           ///< the developer's own code has that instruction
   std::uint64_t after = 0;    ///< where control comes back to the developer's own code; 0: unknown
-  std::string function, file;
+  std::string_view function, file;
   std::uint32_t line = 0;  ///< of the developer's own code; 0: unknown
 };
 
@@ -71,8 +71,8 @@ class CallFindings {
     [[nodiscard]] std::string place() const;
     /// "call 3 (close, at main+0x12)".
     [[nodiscard]] std::string words() const;
+    void take(const CallOver& over);
   };
-  static Made made_by(const CallOver& call);
   void follow_descriptors(const CallOver& call);
   void check_lengths(const CallOver& call, const state::StateView& view, Modules& modules, std::vector<Finding>& found);
 
@@ -87,7 +87,7 @@ class CallFindings {
   std::set<std::array<std::uint64_t, 3>> measured_;  ///< place, address and length of buffers that were looked at
   std::map<std::string, unsigned> said_;             ///< by kind and place
   Run single_;                                       ///< calls for one byte in a row
-  std::optional<Made> last_;
+  std::optional<Made> last_;                         ///< with the two that follow
   std::uint64_t last_number_ = 0;
   abi::CallTable last_table_ = abi::CallTable::x86_64;
 };

@@ -19,7 +19,8 @@ namespace {
 /// Descriptors are numbers here: what they are open on only the operating system knows.
 std::optional<DecodedCall> call_at(const AskedCall& asked, const state::StateView& view) {
   constexpr std::size_t kShownBytes = 64;
-  DecodedCall call = CallDecoder({}, kShownBytes).before(asked, view);
+  DecodedCall call;
+  CallDecoder({}, kShownBytes).before(call, asked, view);
   return call.known ? std::optional(std::move(call)) : std::nullopt;
 }
 

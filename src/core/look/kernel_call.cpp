@@ -19,7 +19,7 @@ KernelCall KernelCalls::begin(const state::StateView& view) {
   const std::uint64_t number = view.registers()[state::Reg::rax];
   result.address = view.registers()[state::Reg::rip];
   result.asked = AskedCall::of(view, table, table == abi::CallTable::i386 ? number & 0xffffffff : number);
-  result.call = decoder_.before(result.asked, view);
+  decoder_.before(result.call, result.asked, view);
   return result;
 }
 

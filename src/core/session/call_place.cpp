@@ -1,6 +1,8 @@
 #include "session/call_place.h"
 
 #include <algorithm>
+#include <array>
+#include <span>
 
 namespace deeptrace::session {
 
@@ -27,14 +29,15 @@ std::vector<ReadsKept::Stretch> ReadsKept::stretches() const {
 }
 
 bool CallPlace::holds_in(const state::StateView& view) const {
-  constexpr std::size_t kMost = 16;  // stretches; more cost as much as the frames
+  constexpr std::size_t kMost = 16;     // stretches; more cost as much as the frames
+  std::array<std::uint8_t, 4096> room;  // bytes of one; it is not set for nothing
   const state::RegisterSet& registers = view.registers();
   if (made_by.empty() || stretches.size() > kMost || registers[state::Reg::rsp] != stack_pointer ||
       registers[state::Reg::rbp] != frame_pointer)
     return false;
-  std::vector<std::uint8_t> now;
   return std::ranges::all_of(stretches, [&](const ReadsKept::Stretch& stretch) {
-    now.resize(stretch.size);
+    if (stretch.size > room.size()) return false;
+    const std::span<std::uint8_t> now(room.data(), stretch.size);
     return view.read_memory(stretch.address, now) == now.size() &&
            std::ranges::all_of(stretch.pieces, [&](const ReadsKept::Read& piece) {
              const auto from = now.begin() + static_cast<std::ptrdiff_t>(piece.address - stretch.address);

@@ -53,6 +53,7 @@ class Run {
   struct Pending {
     SyscallRow row;
     std::string name;
+    const abi::CallShape* shape = nullptr;
     Clock::time_point from;
     bool wanted = false;
   };
@@ -63,7 +64,7 @@ class Run {
     std::unique_ptr<control::DescriptorNames> descriptors;
     std::unique_ptr<look::CallDecoder> decoder;
     std::unique_ptr<look::CallFindings> findings;
-    std::map<pid_t, Pending> pending;
+    std::map<pid_t, Pending> pending;  ///< one a thread that is in a call
     std::map<pid_t, std::uint64_t> threads;
     std::map<std::uint64_t, CallPlace> places;       ///< by the instruction after the call
     std::map<std::uint64_t, abi::CallTable> tables;  ///< likewise
@@ -165,16 +166,17 @@ class Run {
     member.threads.try_emplace(event.thread, member.threads.size() + 1);
     const state::StateView& view = member.process->view(event.thread);
     const abi::CallTable table = table_at(member, view);
-    Pending pending;
+    member.pending.erase(event.thread);
+    Pending& pending = member.pending[event.thread];
     SyscallRow& row = pending.row;
     row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
     pending.name = row.asked.name();
-    if (changes_) changes_->begin(pending.name);
+    pending.shape = row.asked.shape();
+    if (changes_) changes_->begin(pending.shape);
     pending.wanted = request_.choice.has(pending.name);
     if (pending.wanted) describe(member, event.thread, view, row);
     pending.from = Clock::now();
     row.start = nanoseconds(pending.from - begun_);
-    member.pending[event.thread] = std::move(pending);
   }
 
   /// The instruction that is executed again and again need not be read again.
@@ -188,7 +190,7 @@ class Run {
     row.process = member.number;
     row.thread = member.threads[thread];
     row.other_abi = row.asked.table != abi::call_table(view.mode());
-    row.call = member.decoder->before(row.asked, view);
+    member.decoder->before(row.call, row.asked, view);
     row.address = view.registers()[state::Reg::rip] - process::kCallSize;
     if (!member.modules) return;
     if (std::exchange(member.maps_changed, false)) {
@@ -265,12 +267,11 @@ class Run {
   /// `seen` is looked at in its place.
   void leave(Member& member, pid_t thread, std::uint64_t result, pid_t seen) {
     const Clock::time_point now = Clock::now();
-    const auto found = member.pending.find(thread);
-    if (found == member.pending.end()) return;
-    Pending pending = std::move(found->second);
-    member.pending.erase(found);
+    const auto found = member.pending.extract(thread);
+    if (found.empty()) return;
+    Pending& pending = found.mapped();
     const std::string& name = pending.name;
-    if (changes_) changes_->end(name);
+    if (changes_) changes_->end(pending.shape);
     if (name == "mmap" || name == "mmap2" || name == "munmap") {
       member.maps_changed = true;
       member.tables.clear();
@@ -302,11 +303,10 @@ class Run {
 
   /// A call that does not come back.
   void end_pending(Member& member, pid_t thread) {
-    const auto found = member.pending.find(thread);
-    if (found == member.pending.end()) return;
-    Pending pending = std::move(found->second);
-    member.pending.erase(found);
-    if (changes_) changes_->end(pending.name);
+    const auto found = member.pending.extract(thread);
+    if (found.empty()) return;
+    Pending& pending = found.mapped();
+    if (changes_) changes_->end(pending.shape);
     pending.row.ended = false;
     pending.row.duration = nanoseconds(Clock::now() - pending.from);
     if (pending.wanted) send(pending.row);
