@@ -15,22 +15,17 @@ using debuginfo::Types;
 
 class Layout {
  public:
-  Layout(const Convention& convention, Types& types, bool variadic)
+  Layout(const Convention& convention, Types& types)
       : convention_(convention),
         types_(types),
         word_(arch::machine_of(convention.mode).word),
         integers_(names_in(convention.integers)),
         floats_(names_in(convention.floats)),
-        stack_(convention.home) {
-    if (variadic && convention.variadic_on_stack) integers_.clear();
-  }
+        stack_(convention.home) {}
 
   Result<CallLayout> run(std::span<const TypeId> arguments, TypeId result) {
     CallLayout layout = by_address_result(result);
-    if (layout.hidden_result) {
-      const Result<Passed> address = word();
-      if (!address) return address.error();
-    }
+    if (layout.hidden_result) ++position_;
     for (const TypeId one : arguments) {
       Result<Passed> passed = argument(one);
       if (!passed) return passed.error();
@@ -45,8 +40,6 @@ class Layout {
   /// The result, and whether its place is passed in front of the arguments.
   CallLayout by_address_result(TypeId id) {
     CallLayout layout;
-    if (convention_.mode == arch::Mode::bits32 && convention_.stack)
-      return layout_of_call(arch::Mode::bits32, {}, types_, {}, id);
     const std::uint64_t size = types_.size(id);
     if (size == 0) return layout;
     const bool in_vector = is_real(id) || is_vector(id);
@@ -67,10 +60,6 @@ class Layout {
     const bool whole = types_[types_.plain(id)].is_aggregate() || is_vector(id);
     if (!convention_.stack && (whole || is_real(id) || size > word_)) return unknown("anything but integers");
     if (convention_.by_position) return by_position(id, size);
-    const bool by_words = convention_.integers.empty();  // all on the stack
-    if (by_words) return stacked(size);
-    if (whole || !convention_.placed) return unknown(whole ? "structures" : "its arguments");
-    if (is_real(id)) return stacked(size);
     return integer(size);
   }
 
@@ -92,33 +81,8 @@ class Layout {
   }
 
   Result<Passed> integer(std::uint64_t size) {
-    const std::size_t count = (size + word_ - 1) / word_;
-    if (count == 1 && next_ < integers_.size()) return in_register(integers_[next_++], size);
-    if (count == 1) return stacked(size);
-    if (!convention_.spread || next_ + count > integers_.size()) {
-      next_ = integers_.size();  // what comes after goes to the stack, too
-      return stacked(size);
-    }
-    Passed passed;
-    for (std::size_t i = 0; i < count; ++i) {
-      passed.pieces.push_back(in_register(integers_[next_++], word_).pieces.front());
-      passed.pieces.back().offset = i * word_;
-    }
-    return passed;
-  }
-
-  Result<Passed> word() {
-    if (convention_.by_position) {
-      ++position_;
-      return Passed{};
-    }
-    return integers_.empty() ? Result<Passed>(stacked(word_)) : integer(word_);
-  }
-
-  Passed stacked(std::uint64_t size) {
-    Passed passed{{{arch::RegisterPart{}, stack_, 0, size}}, false};
-    stack_ += (size + word_ - 1) / word_ * word_;
-    return passed;
+    if (next_ < integers_.size()) return in_register(integers_[next_++], size);
+    return unknown("more than " + std::to_string(integers_.size()) + " arguments");
   }
 
   Passed in_register(std::string_view name, std::uint64_t size) const {
@@ -154,11 +118,36 @@ class Layout {
 
 }  // namespace
 
-Result<CallLayout> layout_by(const Convention& convention, Types& types, std::span<const TypeId> arguments,
-                             TypeId result, bool variadic) {
-  const bool system_v = convention.name == "system-v-64" || convention.name == "system-v-32";
-  if (system_v) return layout_of_call(convention.mode, {}, types, arguments, result);
-  return Layout(convention, types, variadic).run(arguments, result);
+namespace {
+
+/// Of a convention of 32-bit functions.
+WordRegisters registers_of(const Convention& convention, bool variadic) {
+  WordRegisters registers{.words = {}, .numbers_alone = !convention.spread};
+  if (!variadic || !convention.variadic_on_stack) {
+    for (const std::string_view name : names_in(convention.integers))
+      registers.words.push_back(state::part_named(name, convention.mode).value_or(arch::RegisterPart{}));
+  }
+  registers.reals = !convention.floats.empty();
+  if (registers.reals) registers.vectors = static_cast<unsigned>(names_in(convention.floats).size());
+  return registers;
+}
+
+}  // namespace
+
+Result<CallLayout> layout_by(const Convention& convention, Compiler compiler, Types& types,
+                             std::span<const TypeId> arguments, TypeId result, bool variadic) {
+  if (convention.name == "system-v-64") return layout_of_call(convention.mode, compiler, types, arguments, result);
+  if (convention.mode == arch::Mode::bits64 || !convention.stack)
+    return Layout(convention, types).run(arguments, result);
+  const WordRegisters registers = registers_of(convention, variadic);
+  constexpr std::uint64_t kDouble = 8;  // bytes
+  const auto is_long_double = [&](TypeId id) {
+    const Type& type = types[types.plain(id)];
+    return type.kind == Type::Kind::base && type.encoding == Encoding::floating && type.size > kDouble;
+  };
+  if (registers.reals && std::ranges::any_of(arguments, is_long_double))
+    return Error{Fault::usage, "how " + std::string(convention.name) + " passes long double is not known here"};
+  return layout_in_words(registers, compiler, types, arguments, result);
 }
 
 }  // namespace deeptrace::abi

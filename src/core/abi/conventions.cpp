@@ -25,6 +25,7 @@ constexpr Convention kConventions[] = {
      .vectors = "al",
      .kept = "rbx rbp r12 r13 r14 r15",
      .red_zone = 128,
+     .code = 0xc2,
      .remarks =
          {"structures of up to 16 bytes travel in the registers of their parts; larger ones are on the stack, and "
           "as a result they are written where a hidden first argument in rdi says, whose address comes back in rax",
@@ -50,7 +51,10 @@ constexpr Convention kConventions[] = {
      .kept = kKept32,
      .spread = true,
      .variadic_on_stack = true,
-     .remarks = {"variadic functions take all arguments on the stack"},
+     .remarks =
+         {"variadic functions take all arguments on the stack",
+          "structures are in registers where enough are left for all of one; floating-point numbers, and structures "
+          "of nothing but one, are on the stack"},
      .source = "gcc, x86 function attributes"},
     {.name = "kernel-64",
      .also = "syscall64 linux-64",
@@ -89,6 +93,7 @@ constexpr Convention kConventions[] = {
      .kept = "rbx rbp rdi rsi r12 r13 r14 r15 xmm6 xmm7 xmm8 xmm9 xmm10 xmm11 xmm12 xmm13 xmm14 xmm15",
      .by_position = true,
      .home = 32,
+     .code = 0xc1,
      .remarks = {"structures of 1, 2, 4 or 8 bytes travel as integers; the address of a copy is passed for others",
                  "of variadic functions floating-point arguments are in the integer register, too"},
      .source = "Microsoft, x64 calling convention"},
@@ -101,6 +106,7 @@ constexpr Convention kConventions[] = {
      .kept = kKept32,
      .callee_cleans = true,
      .alignment = 4,
+     .code = 0xb1,
      .remarks =
          {"the return is ret N, with the bytes of the arguments; variadic functions cannot do that, and leave it "
           "to the caller"},
@@ -115,7 +121,10 @@ constexpr Convention kConventions[] = {
      .kept = kKept32,
      .callee_cleans = true,
      .alignment = 4,
-     .remarks = {"arguments of more than 4 bytes are on the stack"},
+     .code = 0xb3,
+     .remarks =
+         {"numbers and addresses of one word alone are in registers; structures and numbers of two words take up "
+          "registers, too, and are on the stack"},
      .source = "gcc, x86 function attributes"},
     {.name = "thiscall",
      .also = "msthiscall",
@@ -127,6 +136,7 @@ constexpr Convention kConventions[] = {
      .kept = kKept32,
      .callee_cleans = true,
      .alignment = 4,
+     .code = 0xb5,
      .remarks = {"the first argument is the object's address (this)"},
      .source = "gcc, x86 function attributes"},
     {.name = "vectorcall",
@@ -138,10 +148,13 @@ constexpr Convention kConventions[] = {
      .result = "eax edx",
      .float_result = "xmm0",
      .kept = kKept32,
-     .placed = false,
      .callee_cleans = true,
      .alignment = 4,
-     .remarks = {"64-bit functions of that kind take integers as microsoft-64 does"},
+     .code = 0xc0,
+     .remarks =
+         {"structures of up to four floating-point numbers or vectors of one kind are in vector registers that are "
+          "left; where too few are, the address is passed",
+          "other structures and numbers of two words take up registers, and are on the stack"},
      .source = "clang, attribute vectorcall"},
 };
 
@@ -162,6 +175,12 @@ std::vector<std::string_view> names_in(std::string_view list) {
     list.remove_prefix(std::min(end + 1, list.size()));
   }
   return result;
+}
+
+const Convention* convention_of_code(std::uint64_t code, arch::Mode mode) {
+  const auto found = std::ranges::find_if(
+      kConventions, [&](const Convention& one) { return code != 0 && one.code == code && one.mode == mode; });
+  return found != std::end(kConventions) ? &*found : nullptr;
 }
 
 const Convention* convention_named(std::string_view name) {

@@ -27,12 +27,13 @@ struct Convention {
   bool by_position = false;        ///< an argument uses up the registers of its position in both lists
   bool spread = false;             ///< a value of several words lies in several registers, where so many are left
   bool variadic_on_stack = false;  ///< functions with a variable number of arguments take all of them on the stack
-  bool placed = true;              ///< where arguments travel is known here; false: nothing but its registers is
   bool stack = true;               ///< arguments beyond the registers are on the stack
   bool callee_cleans = false;      ///< the callee takes the arguments off the stack
   std::uint8_t alignment = 16;     ///< of the stack pointer at the call, bytes
   std::uint8_t red_zone = 0;       ///< bytes below the stack pointer that a leaf function may use
   std::uint8_t home = 0;           ///< bytes that the caller leaves free above the return address
+  std::uint8_t code = 0;           ///< DW_AT_calling_convention of functions that were declared to follow it, as clang
+                                   ///< writes it; 0: it writes none
   std::array<std::string_view, 4> remarks{};
   std::string_view source;  ///< what says so
 };
@@ -40,6 +41,8 @@ struct Convention {
 std::span<const Convention> conventions();
 /// Of one of its names, in any case; null: there is none.
 const Convention* convention_named(std::string_view name);
+/// The one that debug information means by a code; null: there is none.
+const Convention* convention_of_code(std::uint64_t code, arch::Mode mode);
 /// The parts of a list of names.
 std::vector<std::string_view> names_in(std::string_view list);
 

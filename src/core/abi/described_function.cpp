@@ -16,11 +16,13 @@ std::optional<DescribedFunction> declared_function(const program::Program& progr
   const debuginfo::EntryPlace place = scopes.prototype_of(function->symbol());
   if (!place) return std::nullopt;
   DescribedFunction result;
-  result.compiler = compiler_of(place.unit->producer);
   for (debuginfo::Cursor cursor(program.debug(), *place.unit, place.offset); cursor.next();) {
     const debuginfo::Entry& entry = cursor.entry();
-    if (cursor.depth() == 0) result.result = types.of(entry);
-    if (cursor.depth() == 0) continue;
+    if (cursor.depth() == 0) {
+      result.compiler = compiler_of(entry);
+      result.result = types.of(entry);
+      continue;
+    }
     // `void f();` of C says nothing of them.
     if (entry.tag == debuginfo::Tag::unspecified_parameters && result.parameters.empty()) return std::nullopt;
     if (entry.tag == debuginfo::Tag::formal_parameter)
@@ -40,8 +42,10 @@ std::optional<DescribedFunction> described_function(const program::Program& prog
     return program.debug().empty() ? std::nullopt : declared_function(program, types, scopes, address);
   DescribedFunction result;
   if (const auto* described = scopes.function_at(address)) {
-    result.compiler = compiler_of(described->unit->producer);
-    if (const auto entry = program.debug().read({described->unit, described->entry})) result.result = types.of(*entry);
+    if (const auto entry = program.debug().read({described->unit, described->entry})) {
+      result.compiler = compiler_of(*entry);
+      result.result = types.of(*entry);
+    }
   }
   for (const debuginfo::LocalVariable& variable : here->scopes.front().variables) {
     if (!variable.parameter) continue;

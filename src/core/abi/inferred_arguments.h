@@ -13,6 +13,6 @@ namespace deeptrace::abi {
 /// Registers that the convention passes arguments in come first, in its order, then others, then words of the stack.
 /// Registers that are only saved (pushed) are none.
 std::vector<Passed> inferred_arguments(const program::Program& program, program::CodeScan& scan,
-                                            const program::Function& function);
+                                       const program::Function& function);
 
 }  // namespace deeptrace::abi

@@ -2,7 +2,12 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <charconv>
+#include <optional>
+#include <utility>
+
+#include "abi/convention_layout.h"
 
 namespace deeptrace::abi {
 namespace {
@@ -280,13 +285,20 @@ class Layout64 {
 
 class Layout32 {
  public:
-  Layout32(Types& types, Compiler compiler) : types_(types), compiler_(compiler) {}
+  Layout32(Types& types, Compiler compiler, WordRegisters registers)
+      : types_(types), compiler_(compiler), registers_(std::move(registers)) {}
 
   CallLayout run(std::span<const TypeId> arguments, TypeId result) {
     CallLayout layout;
     layout.result = returned(result, layout.hidden_result);
-    stack_ = layout.hidden_result ? kWord : 0;
-    for (const TypeId one : arguments) layout.arguments.push_back(argument(one));
+    if (layout.hidden_result) (void)words(kWord);
+    layout.arguments.resize(arguments.size());
+    for (std::size_t i = 0; i < arguments.size() && registers_.reals; ++i) {
+      if (is_in_vectors(arguments[i])) layout.arguments[i] = in_vectors(types_.size(arguments[i]), 1);
+    }
+    for (std::size_t i = 0; i < arguments.size(); ++i) {
+      if (layout.arguments[i].pieces.empty()) layout.arguments[i] = argument(arguments[i]);
+    }
     layout.stack = stack_;
     return layout;
   }
@@ -302,6 +314,9 @@ class Layout32 {
     const bool is_complex = type.kind == Type::Kind::base && type.encoding == Encoding::complex_float;
     if (is_vector && size == 8) return {{{{RegisterFile::mmx, 0, 0, 64}, 0, 0, 8}}, false};
     if (is_vector && size == 16) return {{{vector(0, 16), 0, 0, 16}}, false};
+    if (registers_.reals && is_in_vectors(id)) return {{{vector(0, size), 0, 0, size}}, false};
+    if (const auto same = registers_.reals ? of_one_kind(id) : std::nullopt)
+      return in_vectors_from(0, same->size, same->count);
     if (is_real(type) && !is_quad(type)) return {{{floating_stack(0), 0, 0, size}}, false};
     if (is_class(type) || size > 2 * kWord || (is_complex && size > 2 * kWord)) {
       hidden = true;
@@ -312,22 +327,108 @@ class Layout32 {
   }
 
   Passed argument(TypeId id) {
-    if (id == kVoid) return stacked(kWord, kWord);
-    if (goes_by_address(types_, id)) {
-      Passed passed = stacked(kWord, kWord);
-      passed.by_address = true;
-      return passed;
-    }
+    if (id == kVoid) return words(kWord);
+    if (goes_by_address(types_, id)) return address();
     const std::uint64_t size = types_.size(id);
     if (size == 0 || (compiler_.clang && has_empty_bases_alone(id))) return {};
     const Type& type = types_[types_.plain(id)];
     const bool is_vector = type.kind == Type::Kind::array && type.vector;
-    constexpr unsigned kVectors = 3;
-    if (is_vector && size == 16 && vectors_ < kVectors) return {{{vector(vectors_++, 16), 0, 0, 16}}, false};
-    if (is_vector && size == 8 && mmx_ < kVectors)
+    if (registers_.reals) {
+      const auto same = of_one_kind(id);
+      if (same && vectors_ + same->count <= registers_.vectors) return in_vectors(same->size, same->count);
+      if (same || is_in_vectors(id)) return address();
+    }
+    if (is_vector && size == 16 && vectors_ < registers_.vectors) return in_vectors(size, 1);
+    constexpr unsigned kMmx = 3;
+    if (is_vector && size == 8 && mmx_ < kMmx)
       return {{{{RegisterFile::mmx, static_cast<std::uint8_t>(mmx_++), 0, 64}, 0, 0, 8}}, false};
     const bool aligned = is_vector || (!compiler_.clang && holds_wide(id));
-    return stacked(size, aligned ? std::max<std::uint64_t>(16, types_.alignment(id, kWord)) : kWord);
+    const std::uint64_t alignment = aligned ? std::max<std::uint64_t>(16, types_.alignment(id, kWord)) : kWord;
+    if (!is_vector && is_whole_number(id)) return words(size, alignment, is_class(type));
+    return stacked(size, alignment);
+  }
+
+  Passed address() {
+    Passed passed = words(kWord);
+    passed.by_address = true;
+    return passed;
+  }
+
+  /// What is no floating-point number: those and structures of no more than one of them take up no registers. gcc: what
+  /// has no integer mode, nor none at all.
+  bool is_whole_number(TypeId id, int depth = 0) {
+    constexpr int kDeepest = 16;
+    const Type& type = types_[types_.plain(id)];
+    if (type.kind == Type::Kind::base) return !is_real(type) && type.encoding != Encoding::complex_float;
+    if (type.kind == Type::Kind::array)
+      return types_.size(type.target) != types_.size(id) || is_whole_number(type.target, depth + 1);
+    if (type.kind == Type::Kind::union_type || !is_class(type) || depth > kDeepest) return true;
+    return std::ranges::none_of(type.members, [&](const debuginfo::Member& member) {
+      return types_.size(member.type) == type.size && !is_whole_number(member.type, depth + 1);
+    });
+  }
+
+  /// A value of whole words: in registers, if there are as many left.
+  Passed words(std::uint64_t size, std::uint64_t alignment = kWord, bool is_structure = false) {
+    const std::size_t count = (size + kWord - 1) / kWord, left = registers_.words.size() - next_;
+    const bool fits = count <= left && !(registers_.numbers_alone && (is_structure || count > 1));
+    const std::size_t first = next_;
+    next_ += std::min(count, left);
+    if (!fits || count == 0) return stacked(size, alignment);
+    Passed passed;
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::uint64_t bytes = std::min(kWord, size - i * kWord);
+      RegisterPart part = registers_.words[first + i];
+      part.width = static_cast<std::uint16_t>(count == 1 && std::has_single_bit(bytes) ? bytes * 8 : kWord * 8);
+      passed.pieces.push_back({part, 0, i * kWord, bytes});
+    }
+    return passed;
+  }
+
+  struct OfOneKind {
+    std::uint64_t size = 0;  ///< of each, bytes
+    unsigned count = 0;
+  };
+  /// A structure of up to four floating-point numbers or vectors of one size.
+  std::optional<OfOneKind> of_one_kind(TypeId id, int depth = 0) {
+    constexpr int kDeepest = 16;
+    constexpr unsigned kMost = 4;
+    const Type& type = types_[types_.plain(id)];
+    if (depth > kDeepest) return std::nullopt;
+    if (depth > 0 && is_in_vectors(id)) return OfOneKind{types_.size(id), 1};
+    OfOneKind all;
+    const auto add = [&](TypeId part, std::uint64_t times) {
+      const auto one = times <= kMost ? of_one_kind(part, depth + 1) : std::nullopt;
+      if (!one || (all.count != 0 && one->size != all.size)) return false;
+      all = {one->size, all.count + one->count * static_cast<unsigned>(times)};
+      return true;
+    };
+    if (type.kind == Type::Kind::array && !type.vector && depth > 0) {
+      const std::uint64_t element = types_.size(type.target);
+      if (element == 0 || !add(type.target, types_.size(id) / element)) return std::nullopt;
+    } else if (!is_class(type) || type.kind == Type::Kind::union_type ||
+               !std::ranges::all_of(type.members, [&](const auto& member) { return add(member.type, 1); })) {
+      return std::nullopt;
+    }
+    const bool whole = all.count != 0 && all.count <= kMost && all.count * all.size == types_.size(id);
+    return whole ? std::optional(all) : std::nullopt;
+  }
+
+  bool is_in_vectors(TypeId id) {
+    const Type& type = types_[types_.plain(id)];
+    const std::uint64_t size = types_.size(id);
+    return (is_real(type) && size <= 2 * kWord) || (type.kind == Type::Kind::array && type.vector && size == 16);
+  }
+  /// Nothing where too few are left.
+  Passed in_vectors(std::uint64_t size, unsigned count) {
+    if (vectors_ + count > registers_.vectors) return {};
+    const unsigned first = std::exchange(vectors_, vectors_ + count);
+    return in_vectors_from(first, size, count);
+  }
+  static Passed in_vectors_from(unsigned first, std::uint64_t size, unsigned count) {
+    Passed passed;
+    for (unsigned i = 0; i < count; ++i) passed.pieces.push_back({vector(first + i, size), 0, i * size, size});
+    return passed;
   }
 
   /// Members of empty classes count, bases do not.
@@ -361,6 +462,8 @@ class Layout32 {
 
   Types& types_;
   Compiler compiler_;
+  WordRegisters registers_;
+  std::size_t next_ = 0;  ///< of the registers for words
   unsigned vectors_ = 0, mmx_ = 0;
   std::uint64_t stack_ = 0;
 };
@@ -377,10 +480,28 @@ Compiler compiler_of(std::string_view producer) {
   return compiler;
 }
 
+Compiler compiler_of(const debuginfo::Entry& function) {
+  constexpr std::uint64_t kFirst = 0x40;  // DW_CC_lo_user: those before are not about registers (DWARF 5, 7.15)
+  Compiler compiler = compiler_of(function.unit->producer);
+  const std::uint64_t code = function.number(debuginfo::At::calling_convention).value_or(0);
+  if (code >= kFirst) compiler.declared = code;
+  return compiler;
+}
+
 CallLayout layout_of_call(arch::Mode mode, Compiler compiler, Types& types, std::span<const TypeId> arguments,
                           TypeId result) {
-  if (mode == arch::Mode::bits32) return Layout32(types, compiler).run(arguments, result);
+  const Convention* declared = compiler.declared != 0 ? convention_of_code(compiler.declared, mode) : nullptr;
+  if (declared != nullptr) {
+    compiler.declared = 0;
+    if (auto layout = layout_by(*declared, compiler, types, arguments, result, false)) return std::move(*layout);
+  }
+  if (mode == arch::Mode::bits32) return layout_in_words({}, compiler, types, arguments, result);
   return Layout64(types, arch::machine_of(mode), compiler).run(arguments, result);
+}
+
+CallLayout layout_in_words(const WordRegisters& registers, Compiler compiler, Types& types,
+                           std::span<const TypeId> arguments, TypeId result) {
+  return Layout32(types, compiler, registers).run(arguments, result);
 }
 
 }  // namespace deeptrace::abi

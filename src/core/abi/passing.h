@@ -42,12 +42,31 @@ struct Compiler {
   bool clang = false;  ///< i386: nothing is passed for an empty class, and on the stack vectors alone are aligned; with
                        ///< gcc an empty class takes a word, and structures that hold vectors are aligned too
   unsigned version = 0;  ///< the first number of its version; clang before 18: 128-bit integers are two words
+  /// DW_AT_calling_convention of a function that was declared to follow another one (clang says that, gcc does not; the
+  /// codes are in abi/conventions.h); 0: it was not.
+  std::uint64_t declared = 0;
 };
 /// From what a unit's debug information says (DW_AT_producer).
 Compiler compiler_of(std::string_view producer);
+/// The same of a function, by its entry.
+Compiler compiler_of(const debuginfo::Entry& function);
 
-/// By the convention of C functions. An argument of a type that is not known (kVoid) is taken for a word.
+/// By the convention of C functions, or by that which the function was declared to follow. An argument of a type that
+/// is not known (kVoid) is taken for a word.
 CallLayout layout_of_call(arch::Mode mode, Compiler compiler, debuginfo::Types& types,
                           std::span<const debuginfo::TypeId> arguments, debuginfo::TypeId result);
+
+/// What a convention of 32-bit functions puts into registers; System V's has none of it but the vectors.
+struct WordRegisters {
+  std::vector<arch::RegisterPart> words;  ///< for arguments of whole words, in their order
+  bool numbers_alone = false;  ///< for numbers and addresses of one word; what else would fit takes them up, and lies
+                               ///< on the stack
+  unsigned vectors = 3;  ///< xmm0 and so on
+  bool reals = false;    ///< these are for floating-point numbers too, and for structures of up to four of one kind,
+                       ///< after those by themselves; where none is left an address is passed
+};
+/// By gcc's rules for the attributes regparm, fastcall and thiscall, and clang's for vectorcall, but long double.
+CallLayout layout_in_words(const WordRegisters& registers, Compiler compiler, debuginfo::Types& types,
+                           std::span<const debuginfo::TypeId> arguments, debuginfo::TypeId result);
 
 }  // namespace deeptrace::abi

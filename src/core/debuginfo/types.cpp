@@ -73,8 +73,8 @@ std::int64_t signed_value(const FormValue& value, std::uint64_t size) {
 }  // namespace
 
 Types::Types(const DebugInfo& info) : info_(info) {
-  slots_.emplace_back();
-  slots_.back().loaded = true;
+  slots_.push_back(std::make_unique<Slot>());
+  slots_.back()->loaded = true;
 }
 
 TypeId Types::of(const Entry& entry) {
@@ -86,16 +86,10 @@ TypeId Types::at(EntryPlace place) {
   if (!place) return kVoid;
   const auto [found, added] = ids_.try_emplace({place.unit, place.offset}, static_cast<TypeId>(slots_.size()));
   if (added) {
-    slots_.emplace_back();
-    slots_.back().place = place;
+    slots_.push_back(std::make_unique<Slot>());
+    slots_.back()->place = place;
   }
   return found->second;
-}
-
-const Type& Types::operator[](TypeId id) {
-  Slot& slot = slots_[id < slots_.size() ? id : kVoid];
-  if (!slot.loaded) load(slot);
-  return slot.type;
 }
 
 void Types::load(Slot& slot) {
@@ -273,7 +267,7 @@ TypeId Types::plain(TypeId id) {
 }
 
 TypeId Types::add_made(Type type) {
-  slots_.push_back({{}, true, std::move(type)});
+  slots_.push_back(std::make_unique<Slot>(Slot{{}, true, std::move(type), {}}));
   return static_cast<TypeId>(slots_.size() - 1);
 }
 
@@ -471,7 +465,12 @@ std::string Types::qualified_name(const Entry& entry) {
   return result;
 }
 
-std::string Types::declaration(TypeId id, std::string_view name) { return declaration(id, std::string(name), 0); }
+std::string Types::declaration(TypeId id, std::string_view name) {
+  if (!name.empty() || id >= slots_.size()) return declaration(id, std::string(name), 0);
+  std::string& spelled = slots_[id]->spelled;
+  if (spelled.empty()) spelled = declaration(id, std::string(), 0);
+  return spelled;
+}
 
 namespace {
 

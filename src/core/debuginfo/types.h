@@ -4,8 +4,8 @@
 // each other in circles are no difficulty. Number 0 is void.
 #pragma once
 
-#include <deque>
 #include <map>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -64,12 +64,12 @@ struct Type {
   bool complete = true;  ///< false: declared only
   bool c_names = true;   ///< written with struct, union or enum in front
   bool variadic = false;
-  bool vector = false;       ///< an array that stands for a vector register
-  bool callable = false;     ///< a class with a call operator, such as a lambda's
-  bool by_address = false;   ///< a class that is copied or destroyed by code: calls pass its address (Itanium C++ ABI)
+  bool vector = false;      ///< an array that stands for a vector register
+  bool callable = false;    ///< a class with a call operator, such as a lambda's
+  bool by_address = false;  ///< a class that is copied or destroyed by code: calls pass its address (Itanium C++ ABI)
   std::uint64_t alignment = 0;  ///< bytes, where it is more than that of the parts; else 0
-  TypeId target = kVoid;     ///< of pointers, arrays, typedefs, qualifiers, enumerations; what a function returns
-  TypeId container = kVoid;  ///< of pointers to members
+  TypeId target = kVoid;        ///< of pointers, arrays, typedefs, qualifiers, enumerations; what a function returns
+  TypeId container = kVoid;     ///< of pointers to members
   std::vector<Member> members;
   std::vector<Enumerator> enumerators;
   std::vector<TypeId> parameters;
@@ -99,7 +99,11 @@ class Types {
   /// The type that an entry describes.
   TypeId at(EntryPlace place);
   /// The views and references hold until the object ends.
-  const Type& operator[](TypeId id);
+  const Type& operator[](TypeId id) {
+    Slot& slot = *slots_[id < slots_.size() ? id : kVoid];
+    if (!slot.loaded) load(slot);
+    return slot.type;
+  }
   /// The type without typedefs and qualifiers.
   TypeId plain(TypeId id);
   /// Bytes; 0 when unknown.
@@ -144,6 +148,7 @@ class Types {
     EntryPlace place;
     bool loaded = false;
     Type type;
+    std::string spelled;  ///< its name, once it was asked for
   };
   void load(Slot& slot);
   std::optional<Placed> placed_member(TypeId id, std::string_view name, int depth);
@@ -164,7 +169,7 @@ class Types {
   std::string declaration(TypeId id, std::string inner, int depth);
 
   const DebugInfo& info_;
-  std::deque<Slot> slots_;
+  std::vector<std::unique_ptr<Slot>> slots_;
   std::map<std::pair<const Unit*, std::uint64_t>, TypeId> ids_;
   std::unordered_map<const Unit*, std::vector<Scope>> scopes_;
   std::map<TypeId, TypeId> pointers_, elements_;  ///< types that no entry describes, by what they are made of

@@ -27,8 +27,9 @@ Result<Datum> passed_value(const state::StateView& view, const abi::Passed& pass
   }
   datum.loaded = true;
   for (const abi::Piece& piece : passed.pieces) {
-    std::vector<std::uint8_t> bytes(piece.size);
+    std::vector<std::uint8_t> bytes;
     if (!piece.part) {
+      bytes.resize(piece.size);
       if (view.read_memory(arguments + piece.stack, bytes) != bytes.size())
         return Error{Fault::usage, "the stack cannot be read where it was passed"};
     } else if (auto raw = state::bytes_of(view, piece.part)) {
@@ -36,6 +37,10 @@ Result<Datum> passed_value(const state::StateView& view, const abi::Passed& pass
       bytes.resize(piece.size);
     } else {
       return Error{Fault::usage, "what " + std::string(isa::name_of(piece.part)) + " held is not known here"};
+    }
+    if (piece.offset == 0) {
+      datum.bytes = std::move(bytes);
+      continue;
     }
     datum.bytes.resize(piece.offset);
     datum.bytes.insert(datum.bytes.end(), bytes.begin(), bytes.end());

@@ -100,6 +100,24 @@ Result<Datum> Scope::passed(std::uint64_t number) {
   return passed_value(view_, passed, type, arguments);
 }
 
+namespace {
+
+/// What describes the function that an address lies in.
+std::optional<debuginfo::Entry> entry_at(Modules& modules, std::uint64_t address) {
+  const Module* module = modules.at(address);
+  if (module == nullptr) return std::nullopt;
+  const auto* described = Modules::debug(*module).scopes.function_at(address - module->bias);
+  if (described == nullptr) return std::nullopt;
+  return module->program->debug().read({described->unit, described->entry});
+}
+
+abi::Compiler compiler_at(Modules& modules, std::uint64_t address) {
+  const auto entry = entry_at(modules, address);
+  return entry ? abi::compiler_of(*entry) : abi::Compiler{};
+}
+
+}  // namespace
+
 abi::CallLayout Scope::layout_of_arguments(std::uint64_t arguments) {
   std::vector<debuginfo::TypeId> types;
   for (const LocalVariable* parameter : parameters()) {
@@ -107,23 +125,17 @@ abi::CallLayout Scope::layout_of_arguments(std::uint64_t arguments) {
     types.push_back(type ? type->id : debuginfo::kVoid);
   }
   types.resize(std::max<std::size_t>(types.size(), arguments), debuginfo::kVoid);
-  const auto result = return_type(frame_.inside());
-  ModuleDebug& debug = Modules::debug(*module_);
-  const auto* described = debug.scopes.function_at(inside_);
-  return abi::layout_of_call(view_.mode(),
-                             abi::compiler_of(described != nullptr ? described->unit->producer : std::string_view()),
-                             debug.types, types, result ? result->id : debuginfo::kVoid);
+  const std::uint64_t function = frame_.inside();
+  const auto result = return_type(function);
+  return abi::layout_of_call(view_.mode(), compiler_at(modules_, function), Modules::debug(*module_).types, types,
+                             result ? result->id : debuginfo::kVoid);
 }
 
 std::optional<TypeRef> Scope::return_type(std::uint64_t function) {
-  const Module* module = modules_.at(function);
-  if (module == nullptr) return std::nullopt;
-  ModuleDebug& debug = Modules::debug(*module);
-  const auto* described = debug.scopes.function_at(function - module->bias);
-  if (described == nullptr) return std::nullopt;
-  const auto entry = module->program->debug().read({described->unit, described->entry});
+  const auto entry = entry_at(modules_, function);
   if (!entry) return std::nullopt;
-  return TypeRef{&debug.types, debug.types.of(*entry)};
+  debuginfo::Types& types = Modules::debug(*modules_.at(function)).types;
+  return TypeRef{&types, types.of(*entry)};
 }
 
 bool Scope::stands_at_return() const {
@@ -144,7 +156,8 @@ Result<Datum> Scope::result() {
   }
   if (!returned_from_ && !stands_at_return())
     return Error{Fault::usage, "there is no result here: it exists where a function returns (`out`, `on return NAME`)"};
-  const auto type = return_type(returned_from_.value_or(frame_.inside()));
+  const std::uint64_t function = returned_from_.value_or(frame_.inside());
+  const auto type = return_type(function);
   if (!type) {
     abi::Passed whole{{{{isa::RegisterFile::general, isa::kRax, 0, static_cast<std::uint16_t>(word * 8)}, 0, 0, word}}};
     Result<Datum> datum = passed_value(view_, whole, std::nullopt, 0);
@@ -157,7 +170,8 @@ Result<Datum> Scope::result() {
   }
   if ((*type->types)[type->types->plain(type->id)].kind == Type::Kind::none)
     return Error{Fault::usage, "the function returns nothing"};
-  const abi::CallLayout layout = abi::layout_of_call(view_.mode(), {}, *type->types, {}, type->id);
+  const abi::CallLayout layout =
+      abi::layout_of_call(view_.mode(), compiler_at(modules_, function), *type->types, {}, type->id);
   if (layout.result.pieces.empty()) return Error{Fault::usage, "the result has no bytes"};
   Result<Datum> datum = passed_value(view_, layout.result, type, 0);
   const abi::Piece& first = layout.result.pieces.front();

@@ -95,7 +95,7 @@ std::optional<std::vector<std::uint8_t>> bytes_of(const StateView& view, Registe
   std::vector<std::uint8_t> result((part.width + 7U) / 8);
   const auto take = [&](const void* from) {
     std::memcpy(result.data(), from, result.size());
-    return result;
+    return std::move(result);
   };
   switch (part.file) {
     case RegisterFile::general:

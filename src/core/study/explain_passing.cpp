@@ -108,7 +108,7 @@ Result<ExplainedPassing> explain_passing(std::string_view declaration, const abi
   const Result<DeclaredFunction> function = parse_declaration(declaration, convention.mode, types);
   if (!function) return function.error();
   const Result<abi::CallLayout> layout =
-      abi::layout_by(convention, types, types_of(*function), function->result, function->variadic);
+      abi::layout_by(convention, {}, types, types_of(*function), function->result, function->variadic);
   if (!layout) return layout.error();
   return Explainer(convention, types).run(*function, *layout);
 }
