@@ -3,6 +3,7 @@
 help is made of.   usage: generate.py TOOL FOLDER"""
 import json
 import os
+import re
 import subprocess
 import sys
 
@@ -78,12 +79,18 @@ def main_page(commands, about):
 
 CHOICES = {"colour": "auto always never", "syntax": "intel att", "children": "leave trace", "stop-with": "auto byte hardware",
            "format": "text json csv none", "totals": "call descriptor line file"}
-# Commands whose words after the file are functions and places in it.
-WITH_PLACES = ("listing", "lines", "data", "uses")
+# Commands whose words after so many files are functions and places in the first.
+WITH_PLACES = {"listing": 1, "lines": 1, "data": 1, "uses": 1, "explain": 1, "compare": 2}
 
 
 def options_of(command):
     return [option for group in command["groups"] for option in group["options"]]
+
+
+def kinds_of(command):
+    """The words that the first one may be: "[bytes|instruction|flags] WORD..."."""
+    found = re.search(r"\[([a-z]+(?:\|[a-z]+)+)\]", command["arguments"])
+    return found.group(1).split("|") if found else []
 
 
 def bash(commands):
@@ -95,9 +102,12 @@ def bash(commands):
                       for name, words in CHOICES.items())
     files = sorted({option["option"] for command in commands for option in options_of(command)
                     if option["value"] in ("FILE", "DIR", "PATH", "CORE")})
+    kinds = "".join(f'    {command["command"]}:2) COMPREPLY=($(compgen -W "{" ".join(kinds_of(command))}" -- "$word")); return ;;\n'
+                    for command in commands if kinds_of(command))
+    places = "".join(f"    {name}) files={count} ;;\n" for name, count in WITH_PLACES.items())
     return f"""# Completion of deeptrace for bash.
 _deeptrace() {{
-  local word="${{COMP_WORDS[COMP_CWORD]}}" before="${{COMP_WORDS[COMP_CWORD-1]}}" options="" i
+  local word="${{COMP_WORDS[COMP_CWORD]}}" before="${{COMP_WORDS[COMP_CWORD-1]}}" options="" file="" files i
   if [ "$COMP_CWORD" -eq 1 ]; then
     COMPREPLY=($(compgen -W "{names} help --help --version" -- "$word"))
     return
@@ -111,15 +121,19 @@ _deeptrace() {{
     COMPREPLY=($(compgen -W "$options" -- "$word"))
     return
   fi
+  case "${{COMP_WORDS[1]}}:$COMP_CWORD" in
+{kinds}  esac
   case "${{COMP_WORDS[1]}}" in
-    {"|".join(WITH_PLACES)})
-      for ((i = 2; i < COMP_CWORD; i++)); do
-        if [ -f "${{COMP_WORDS[i]}}" ]; then
-          COMPREPLY=($(compgen -W "$(deeptrace --names "${{COMP_WORDS[i]}}" 2> /dev/null)" -- "$word"))
-          return
-        fi
-      done ;;
+{places}    *) files=0 ;;
   esac
+  for ((i = 2; files > 0 && i < COMP_CWORD; i++)); do
+    if [ -f "${{COMP_WORDS[i]}}" ]; then
+      file="${{file:-${{COMP_WORDS[i]}}}}"
+      ((--files > 0)) && continue
+      COMPREPLY=($(compgen -W "$(deeptrace --names "$file" 2> /dev/null)" -- "$word"))
+      return
+    fi
+  done
   COMPREPLY=($(compgen -f -- "$word"))
 }}
 complete -o filenames -F _deeptrace deeptrace
@@ -143,10 +157,12 @@ def zsh(commands):
             action = f":{option['value']}:({CHOICES[option['option']]})" if option["option"] in CHOICES else \
                 f":{option['value'].replace(':', ' ')}:_files" if option["value"] else ""
             lines += [f"        '*--{option['option']}[{help_text}]{action}' \\"]
-        rest = "_deeptrace_places" if command["command"] in WITH_PLACES else "_files"
-        lines += ["        '2:file:_files' \\", f"        '*:place:{rest}' ;;"]
-    lines += ["  esac", "}", "_deeptrace_places() {", "  local file", "  local -a names", "  for file in ${words[3,-1]}; do",
-              "    if [[ -f $file ]]; then", "      names=(${(f)\"$(deeptrace --names $file 2> /dev/null)\"})",
+        files = WITH_PLACES.get(command["command"])
+        rest = f"_deeptrace_places {files}" if files else "_files"
+        first = f"kind:({' '.join(kinds_of(command))})" if kinds_of(command) else "file:_files"
+        lines += [f"        '2:{first}' \\", f"        '*:place:{rest}' ;;"]
+    lines += ["  esac", "}", "_deeptrace_places() {", "  local word file", "  local -i files=$1", "  local -a names", "  for word in ${words[3,CURRENT-1]}; do",
+              "    if [[ -f $word ]]; then", "      file=${file:-$word}", "      (( --files > 0 )) && continue", "      names=(${(f)\"$(deeptrace --names $file 2> /dev/null)\"})",
               "      compadd -a names", "      return", "    fi", "  done", "  _files", "}", "_deeptrace \"$@\"", ""]
     return "\n".join(lines)
 
@@ -164,9 +180,24 @@ def fish(commands):
             takes = f" -r -f -a '{CHOICES[option['option']]}'" if option["option"] in CHOICES else " -r -F" if option["value"] else ""
             lines.append(f"complete -c deeptrace -n '__fish_seen_subcommand_from {command['command']}' -l {option['option']}"
                          f"{takes} -d '{text(option['help'])}'")
-    lines.append("function __deeptrace_names\n    for word in (commandline -opc)[3..-1]\n        if test -f $word\n"
-                 "            deeptrace --names $word 2> /dev/null\n            return\n        end\n    end\nend")
-    lines.append(f"complete -c deeptrace -n '__fish_seen_subcommand_from {' '.join(WITH_PLACES)}' -a '(__deeptrace_names)'")
+        if kinds_of(command):
+            lines.append(f"complete -c deeptrace -f -n 'test (count (commandline -opc)) -eq 2; and __fish_seen_subcommand_from "
+                         f"{command['command']}' -a '{' '.join(kinds_of(command))}'")
+        if command["command"] in WITH_PLACES:
+            lines.append(f"complete -c deeptrace -n '__fish_seen_subcommand_from {command['command']}' "
+                         f"-a '(__deeptrace_names {WITH_PLACES[command['command']]})'")
+    lines.append("""function __deeptrace_names
+    set -l files
+    for word in (commandline -opc)[3..-1]
+        if test -f $word
+            set -a files $word
+            if test (count $files) -eq $argv[1]
+                deeptrace --names $files[1] 2> /dev/null
+                return
+            end
+        end
+    end
+end""")
     return "\n".join(lines) + "\n"
 
 

@@ -8,7 +8,7 @@ packages=(g++ cmake ninja-build python3 libc6-dev libcxxopts-dev libfmt-dev gcc-
     libtomlplusplus-dev
     fonts-dejavu-core nasm binutils)
 if [ "$1" = everything ]; then
-  packages+=(clang git nlohmann-json3-dev libgtest-dev libbenchmark-dev procps libc6-dbg llvm-14)
+  packages+=(clang git zsh fish nlohmann-json3-dev libgtest-dev libbenchmark-dev procps libc6-dbg llvm-14)
 fi
 missing=()
 for package in "${packages[@]}"; do

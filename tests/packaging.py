@@ -4,10 +4,13 @@ package where one can be built.   usage: packaging.py BUILD"""
 import glob
 import json
 import os
+import pty
+import select
 import shutil
 import subprocess
 import sys
 import tempfile
+import time
 
 
 def run(words, **more):
@@ -52,15 +55,72 @@ def check_completion(share, path, tidelog):
     for words, offered in ((["deeptrace", "sur"], ["survey"]), (["deeptrace", "syscalls", "--tot"], ["--totals"]),
                            (["deeptrace", "syscalls", "--totals", "l"], ["line"]),
                            (["deeptrace", "listing", tidelog, "level_s"], ["level_sum"]),
+                           (["deeptrace", "explain", "fra"], ["frame"]),
+                           (["deeptrace", "explain", "frame", tidelog, "level_s"], ["level_sum"]),
+                           (["deeptrace", "compare", tidelog, tidelog + "-O2", "level_s"], ["level_sum"]),
+                           (["deeptrace", "compare", tidelog, tidelog + "-O"], [tidelog + "-O2"]),
                            (["deeptrace", "listing", tidelog + "X"], [])):
         seen = completed(script, path, words)
         if seen != offered:
             wrong.append(f"{' '.join(words)}: offers {seen}, and not {offered}")
-    for file, word in (("zsh/vendor-completions/_deeptrace", "--totals"), ("fish/vendor_completions.d/deeptrace.fish", "-l totals")):
-        with open(os.path.join(share, file), encoding="utf-8") as text:
-            if word not in text.read():
-                wrong.append(f"{file} lacks {word}")
     return wrong
+
+
+def offered_by_fish(share, path, line):
+    script = os.path.join(share, "fish/vendor_completions.d/deeptrace.fish")
+    seen = run(["fish", "--no-config", "-c", f"source '{script}'; complete -C \"{line}\""], env={**os.environ, "PATH": path})
+    return [one.split("\t")[0] for one in seen.stdout.splitlines()]
+
+
+class Zsh:
+    """A shell at a terminal, which is given lines and the key that completes them."""
+
+    def __init__(self, share, path, folder):
+        self.process, self.terminal = pty.fork()
+        if self.process == 0:
+            os.environ.update(PATH=path, TERM="dumb", HOME=folder)
+            os.execvp("zsh", ["zsh", "-f", "-i"])
+        self.send(f"fpath=('{share}/zsh/vendor-completions' $fpath); PROMPT=; autoload compinit; compinit -u -D\n")
+        self.send("setopt no_prompt_cr no_prompt_sp no_beep; print re''ady\n")
+        self.read("ready\r\n")
+
+    def send(self, text):
+        os.write(self.terminal, text.encode())
+
+    def read(self, until, seconds=20):
+        text, end = "", time.monotonic() + seconds
+        while until not in text and time.monotonic() < end:
+            if select.select([self.terminal], [], [], 0.1)[0]:
+                text += os.read(self.terminal, 4096).decode(errors="replace")
+        return text
+
+    def completed(self, line, word):
+        """Whether the line's last word becomes another."""
+        self.send("\x15" + line + "\t")
+        return word in self.read(word, 10)
+
+    def end(self):
+        os.close(self.terminal)
+        os.waitpid(self.process, 0)
+
+
+def check_other_shells(share, path, tidelog, folder):
+    """The same in the other two, where they are installed: those that are not are named."""
+    wrong, missing = [], [shell for shell in ("zsh", "fish") if not shutil.which(shell)]
+    o2 = tidelog + "-O2"
+    cases = (("deeptrace sur", "survey"), ("deeptrace syscalls --tot", "--totals"), ("deeptrace syscalls --totals l", "line"),
+             (f"deeptrace listing {tidelog} level_s", "level_sum"), ("deeptrace explain fra", "frame"),
+             (f"deeptrace explain frame {tidelog} level_s", "level_sum"), (f"deeptrace compare {tidelog} {o2} level_s", "level_sum"))
+    if "fish" not in missing:
+        for line, word in cases:
+            seen = offered_by_fish(share, path, line)
+            if seen != [word]:
+                wrong.append(f"fish, {line}: offers {seen}, and not {word}")
+    if "zsh" not in missing:
+        shell = Zsh(share, path, folder)
+        wrong += [f"zsh, {line}: does not offer {word}" for line, word in cases if not shell.completed(line, word)]
+        shell.end()
+    return wrong, "".join(f", without {shell}, which is not installed" for shell in missing)
 
 
 def main():
@@ -75,6 +135,8 @@ def main():
         tidelog = os.path.join(share, "deeptrace/demo/tidelog")
         wrong += check_manuals(share, tool)
         wrong += check_completion(share, os.path.dirname(tool) + ":" + os.environ["PATH"], tidelog)
+        others, without = check_other_shells(share, os.path.dirname(tool) + ":" + os.environ["PATH"], tidelog, folder)
+        wrong += others
         tour = run([tool, "demo", "--save", os.path.join(folder, "tour")])
         if tour.returncode != 0:
             wrong.append(f"the tour of what is installed: status {tour.returncode}: {tour.stderr[:300]}")
