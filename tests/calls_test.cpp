@@ -658,6 +658,27 @@ TEST(CallRules, VariadicCallsCountTheirVectorRegisters) {
   EXPECT_EQ(checked(routine("mov $8, %eax"), main), Found{});
 }
 
+TEST(CallRules, ArgumentsAreInTheOrderOfTheirTypes) {
+  const char* main =
+      "char text[20] = \"level\"; long scale(const char *of, long by) { return of == 0; }"
+      "void outer(void); int main(void) { outer(); return 0; }";
+  const auto routine = [](const std::string& code) {
+    return ".globl outer\n.type outer, @function\nouter: sub $8, %rsp\n" + code + "\nadd $8, %rsp\nret\n";
+  };
+  EXPECT_EQ(checked(routine("mov $17, %edi\nlea text(%rip), %rsi\ncall scale"), main), Found{"exchanged_arguments!"});
+  EXPECT_EQ(checked(routine("mov $1, %edi\nmov $5, %esi\nlea text(%rip), %rdx\ncall write@PLT"), main),
+            Found{"exchanged_arguments!"});
+  EXPECT_EQ(checked(routine("lea text(%rip), %rdi\nmov $17, %esi\ncall scale"), main), Found{});
+  EXPECT_EQ(checked(routine("mov $1, %edi\nlea text(%rip), %rsi\nmov $5, %edx\ncall write@PLT"), main), Found{});
+  const std::string narrow = ".globl outer\n.type outer, @function\nouter: sub $4, %esp\n";
+  EXPECT_EQ(
+      checked(narrow + "push $text\npush $17\ncall scale\nadd $12, %esp\nret\n", main, {"gcc", "-m32", "-no-pie"}),
+      Found{"exchanged_arguments!"});
+  EXPECT_EQ(
+      checked(narrow + "push $17\npush $text\ncall scale\nadd $12, %esp\nret\n", main, {"gcc", "-m32", "-no-pie"}),
+      Found{});
+}
+
 TEST(CallRules, CompiledProgramsKeepThem) {
   for (const Words& build : {Words{"gcc", "-O0"}, Words{"gcc", "-O2"}, Words{"clang", "-O2"},
                              Words{"gcc", "-m32", "-O1"}, Words{"gcc", "-m32", "-O2", "-fomit-frame-pointer"}}) {

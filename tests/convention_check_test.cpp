@@ -39,6 +39,16 @@ Found routine(const std::string& code, const char* width = "-m64", const std::st
   return found_in(folder / "r.o");
 }
 
+/// Of a program of a C file and a function `routine`, which main calls.
+Found linked(const std::string& c, const std::string& code, const std::string& more) {
+  const TempFolder folder;
+  write_file(folder / "c.c", c + "\nlong routine(void); int main(void) { return routine() == 4; }\n");
+  write_file(folder / "r.s", ".globl routine\n.type routine, @function\nroutine: sub $8, %rsp\n" + code +
+                                 "\nadd $8, %rsp\nret\n.size routine, .-routine\n" + more);
+  EXPECT_EQ(run({"gcc", "-g", "-no-pie", "-o", folder / "p", folder / "c.c", folder / "r.s"}).status, 0) << code;
+  return found_in(folder / "p");
+}
+
 std::string caller(const std::string& after) {
   return ".globl caller\n.type caller, @function\ncaller: push %rbx\nmov %rdi, %rbx\ncall routine\n" + after +
          "pop %rbx\nret\n.size caller, .-caller\n";
@@ -119,6 +129,22 @@ TEST(ConventionCheck, ArgumentsAreSetForEachCall) {
   EXPECT_EQ(routine("push %rdi\ncall puts@PLT\npop %rdi\npush %rdi\ncall puts@PLT\npop %rdi\nret"), Found{});
   EXPECT_EQ(routine("push %rbx\ncall rand@PLT\ncall rand@PLT\npop %rbx\nret"), Found{}) << "it takes none";
   EXPECT_EQ(routine("push %rbx\ncall inner\npop %rbx\nret", "-m64", reads), Found{}) << "passed on";
+}
+
+TEST(ConventionCheck, ArgumentsAreInTheOrderOfTheirTypes) {
+  const auto calls = [](const std::string& code) { return routine("push %rbx\n" + code + "\npop %rbx\nret"); };
+  const std::string text = "\n.data\ntext: .asciz \"level\"\n.text\n";
+  EXPECT_EQ(calls("mov $'v', %edi\nlea text(%rip), %rsi\ncall strchr@PLT" + text), Found{"exchanged_arguments!"});
+  EXPECT_EQ(calls("mov $1, %edi\nmov $5, %esi\nlea text(%rip), %rdx\ncall write@PLT" + text),
+            Found{"exchanged_arguments!"});
+  EXPECT_EQ(calls("lea text(%rip), %rdi\nmov $'v', %esi\ncall strchr@PLT" + text), Found{});
+  EXPECT_EQ(calls("mov $'v', %edi\nlea text(%rip), %rsi\nxchg %rdi, %rsi\ncall strchr@PLT" + text), Found{});
+  EXPECT_EQ(calls("mov $'v', %edi\nlea text(%rip), %rsi\ncall write_level@PLT" + text), Found{})
+      << "nobody says what that takes";
+  // Whose types debug information has: linked, the address may be an immediate one.
+  const char* callee = "long fill(char *to, long count) { return to[count]; }";
+  EXPECT_EQ(linked(callee, "mov $9, %edi\nmov $text, %esi\ncall fill", text), Found{"exchanged_arguments!"});
+  EXPECT_EQ(linked(callee, "mov $text, %edi\nmov $9, %esi\ncall fill", text), Found{});
 }
 
 TEST(ConventionCheck, WhatLiesBelowTheStackPointerIsGoneAfterACall) {

@@ -550,6 +550,57 @@ int main(void) {
   EXPECT_NE(deeptrace({"syscalls", "--only", "connect", program}).out.find("port 4711"), std::string::npos);
 }
 
+TEST(Syscalls, LooksIntoIpc) {
+  const TempFolder folder;
+  const std::string program = built(folder, "queue", R"c(
+#include <sys/ipc.h>
+#include <sys/msg.h>
+#include <sys/sem.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+int main(void) {
+  struct { long type; char text[8]; } message = {7, "high"};
+  struct { void *message; long type; } first = {&message, 7};
+  struct sembuf up = {0, 2, 0};
+  long value = 31;
+  int q = syscall(SYS_ipc, 13, IPC_PRIVATE, IPC_CREAT | 0600, 0, 0, 0);
+  syscall(SYS_ipc, 11, q, 5, 0, &message, 0);
+  syscall(SYS_ipc, 12, q, 8, 0, &first, 0);
+  syscall(SYS_ipc, 12 | 1 << 16, q, 6, IPC_NOWAIT, &message, 9);
+  syscall(SYS_ipc, 14, q, IPC_RMID, 0, 0, 0);
+  int s = syscall(SYS_ipc, 2, IPC_PRIVATE, 1, 0600, 0, 0);
+  syscall(SYS_ipc, 1, s, 1, 0, &up, 0);
+  syscall(SYS_ipc, 3, s, 0, SETVAL, &value, 0);
+  syscall(SYS_ipc, 3, s, 0, IPC_RMID, &value, 0);
+  syscall(SYS_ipc, 99, s, 0, 0, 0, 0);
+  syscall(SYS_ipc, 12, q, 8, 0, 16, 0);
+}
+)c",
+                                    {"gcc", "-m32", "-g", "-w"});
+  const json all = json::parse(deeptrace({"syscalls", "--format", "json", program}).out)["calls"];
+  std::string names;
+  std::map<std::string, json> calls;
+  for (const json& one : all) {
+    names += one["name"].get<std::string>() + (one["error"].is_null() ? " " : "! ");
+    calls.emplace(one["name"].get<std::string>() + (one["error"].is_null() ? "" : "!"), one["arguments"]);
+  }
+  EXPECT_EQ(names, "msgget msgsnd msgrcv msgrcv! msgctl semget semop semctl semctl ipc! ipc! ")
+      << "the last two have no number, and no arguments that can be read";
+  const auto argument = [&](const char* call, std::size_t index) {
+    const json& one = calls.at(call)[index];
+    return one["where"].get<std::string>() + " " + one["value"].value("signed", one["value"].value("text", "?"));
+  };
+  EXPECT_EQ(argument("msgsnd", 2), "edx 5");
+  EXPECT_EQ(argument("msgrcv", 2) + ", " + argument("msgrcv", 3), "edx 8, [edi+4] 7");
+  EXPECT_EQ(argument("msgrcv!", 2) + ", " + argument("msgrcv!", 3), "edx 6, ebp 9");
+  EXPECT_EQ(calls.at("msgrcv!")[4]["value"]["text"], "IPC_NOWAIT");
+  EXPECT_EQ(argument("semctl", 3), "[edi] 31");
+  EXPECT_NE(calls.at("semop")[1].dump().find("\"sem_op\""), std::string::npos) << calls.at("semop");
+  const std::string chosen = deeptrace({"syscalls", "--children", "trace", "--only", "semop", program}).out;
+  EXPECT_NE(chosen.find("sem_op 2"), std::string::npos) << chosen;
+  EXPECT_NE(chosen.find("1 call;"), std::string::npos) << chosen;
+}
+
 /// The program prints what it set and got, by the library's own declarations.
 TEST(Syscalls, OptionsOfSocketsHaveTheirValues) {
   const TempFolder folder;

@@ -172,10 +172,9 @@ void add_result_options(cxxopts::Options& options) {
       "uncut", "do not cut lines at the terminal's width")("help", "this help");
 }
 
-void add_code_options(cxxopts::Options& options) {
+void add_code_options(const Command& command, cxxopts::Options& options) {
   options.add_options("Code")("own", "code from sources or modules below PATH is own code (may be repeated)",
-                              cxxopts::value<std::vector<std::string>>(),
-                              "PATH")("all", "treat all code as own: library and start-up code too")(
+                              cxxopts::value<std::vector<std::string>>(), "PATH")("all", std::string(command.all))(
       "debug-dir", "look for separate debug files below DIR first (may be repeated)",
       cxxopts::value<std::vector<std::string>>(), "DIR")("mangled", "C++ names as the linker has them")(
       "source-moved", "look for sources below FROM in TO (may be repeated)", cxxopts::value<std::vector<std::string>>(),

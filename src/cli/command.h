@@ -32,6 +32,7 @@ struct Command {
   std::string_view answers;    ///< one line for the overview
   std::string_view example;
   int (*run)(const Command& command, std::vector<std::string> words);
+  std::string_view all = "treat all code as own: library and start-up code too";  ///< what --all does
 };
 
 extern const Command kSurvey;
@@ -61,7 +62,7 @@ int after_damage(int status);
 /// Options that results share: --format, --save, --save-formats, --replace, --colour, --uncut.
 void add_result_options(cxxopts::Options& options);
 /// Options about what counts as own code and where sources are: --own, --all, --source-moved.
-void add_code_options(cxxopts::Options& options);
+void add_code_options(const Command& command, cxxopts::Options& options);
 
 /// --syntax intel|att.
 void add_syntax_option(cxxopts::Options& options);

@@ -19,7 +19,7 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace compare", std::string(command.answers));
   options.add_options("Compare")("unfolded", "show long runs of instructions that are the same, too")(
       "frame", "draw the stack frame of each build, too");
-  add_code_options(options);
+  add_code_options(command, options);
   add_syntax_option(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);

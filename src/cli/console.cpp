@@ -190,7 +190,7 @@ int run(const Command& command, std::vector<std::string> words) {
       cxxopts::value<std::string>(), "FILE")("help", "this help");
   add_launch_options(options);
   add_control_options(options);
-  add_code_options(options);
+  add_code_options(command, options);
   Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;
   if (parsed.options.count("core") != 0) return look_back(command, parsed);

@@ -17,7 +17,7 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace data", std::string(command.answers));
   options.add_options("Data")("as", "read the bytes in this shape: " + std::string(inspect::shape_names()),
                               cxxopts::value<std::string>(), "SHAPE");
-  add_code_options(options);
+  add_code_options(command, options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;

@@ -110,7 +110,8 @@ constexpr Station kTour[] = {
      "fault {reef} number"},
     {"Why it died", "39-fault-freed", "a list that is gone through after it was given back", "fault {reef} freed"},
     {"Why it died", "40-fault-exception", "an exception that nobody catches, with its message", "fault {reef} throw"},
-    {"Two builds", "41-compare", "the same function without and with optimisation, side by side, with the stack of both",
+    {"Two builds", "41-compare",
+     "the same function without and with optimisation, side by side, with the stack of both",
      "compare --frame {tidelog} {tidelog-O2} log_read"},
 };
 

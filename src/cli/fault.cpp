@@ -69,7 +69,7 @@ int run(const Command& command, std::vector<std::string> words) {
       "FILE")("deep", "runs the program again, twice, to go back from the bad value to the instruction that made it");
   add_launch_options(options);
   add_control_options(options);
-  add_code_options(options);
+  add_code_options(command, options);
   add_result_options(options);
   const Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;

@@ -72,7 +72,7 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace lines", std::string(command.answers));
   options.add_options("Lines")("at", "tell the source line of an address (or another location)",
                                cxxopts::value<std::string>(), "ADDRESS");
-  add_code_options(options);
+  add_code_options(command, options);
   add_syntax_option(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);

@@ -63,7 +63,7 @@ int run(const Command& command, std::vector<std::string> words) {
       "data-as-code", "decode data among code too, as if it were instructions")(
       "exact",
       "with --format assembler: everything outside stays a number, so that the assembled bytes are the file's");
-  add_code_options(options);
+  add_code_options(command, options);
   add_syntax_option(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);

@@ -57,7 +57,7 @@ int run(const Command& command, std::vector<std::string> words) {
                               "read the plan only, and find its places in PROGRAM where one is given; nothing is run");
   add_launch_options(options);
   add_control_options(options);
-  add_code_options(options);
+  add_code_options(command, options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;

@@ -176,7 +176,7 @@ int run_under_keeper(const Command& command, cxxopts::Options& options, std::vec
                      const std::function<int(const Parsed&, std::vector<std::string>)>& work) {
   add_launch_options(options);
   add_control_options(options);
-  add_code_options(options);
+  add_code_options(command, options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), true);
   if (parsed.finished) return *parsed.finished;

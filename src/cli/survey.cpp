@@ -30,7 +30,7 @@ std::vector<std::string> with_members(const std::vector<std::string>& paths) {
 int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace survey", std::string(command.answers));
   options.add_options("Check")("check", "own functions that break rules of the calling convention, by their code");
-  add_code_options(options);
+  add_code_options(command, options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);
   if (parsed.finished) return *parsed.finished;

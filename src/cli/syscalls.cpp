@@ -92,7 +92,11 @@ int run(const Command& command, std::vector<std::string> words) {
 
 }  // namespace
 
-const Command kSyscalls = {"syscalls", "[OPTIONS] PROGRAM [ARGUMENTS...]", "the system calls of a run, decoded",
-                           "deeptrace syscalls ./beacon", run};
+const Command kSyscalls = {"syscalls",
+                           "[OPTIONS] PROGRAM [ARGUMENTS...]",
+                           "the system calls of a run, decoded",
+                           "deeptrace syscalls ./beacon",
+                           run,
+                           "list calls that no own code led to as well: those of libraries and of start-up code"};
 
 }  // namespace deeptrace::cli

@@ -17,7 +17,7 @@ int run(const Command& command, std::vector<std::string> words) {
   cxxopts::Options options("deeptrace uses", std::string(command.answers));
   options.add_options("Uses")("syscall", "look for system calls, by name or number", cxxopts::value<std::string>(),
                               "NAME");
-  add_code_options(options);
+  add_code_options(command, options);
   add_syntax_option(options);
   add_result_options(options);
   Parsed parsed = parse(command, options, std::move(words), false);

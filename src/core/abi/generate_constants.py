@@ -14,7 +14,7 @@ import tempfile
 
 # Where two have different values of a name the first counts: the kernel's own before the C library's.
 HEADERS = """asm/fcntl.h linux/fcntl.h fcntl.h unistd.h linux/stat.h sys/stat.h sys/mman.h linux/mman.h sys/socket.h netinet/in.h
-netinet/tcp.h linux/net.h poll.h asm/poll.h sys/epoll.h sys/eventfd.h sys/signalfd.h sys/timerfd.h sys/inotify.h sys/wait.h
+netinet/tcp.h linux/net.h linux/ipc.h poll.h asm/poll.h sys/epoll.h sys/eventfd.h sys/signalfd.h sys/timerfd.h sys/inotify.h sys/wait.h
 sys/resource.h sched.h linux/sched.h linux/ptrace.h sys/ptrace.h linux/prctl.h asm/prctl.h sys/mount.h linux/mount.h
 sys/xattr.h linux/xattr.h linux/futex.h time.h linux/time.h asm/signal.h signal.h asm/siginfo.h sys/ipc.h sys/shm.h sys/sem.h
 sys/msg.h linux/seccomp.h linux/random.h linux/memfd.h linux/bpf.h linux/membarrier.h linux/fs.h linux/falloc.h

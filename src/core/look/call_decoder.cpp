@@ -7,13 +7,14 @@
 #include <sys/wait.h>
 
 #include <algorithm>
-#include <cctype>
+#include <charconv>
 #include <cstring>
 
 #include "abi/call_errors.h"
 #include "abi/constants.h"
 #include "abi/signal_names.h"
 #include "base/number.h"
+#include "base/outside.h"
 
 namespace deeptrace::look {
 namespace {
@@ -138,40 +139,49 @@ bool is_text(const std::vector<std::uint8_t>& bytes) {
 
 namespace {
 
-/// socketcall(2) has the number of a call of sockets in its first argument, and the address of that call's arguments in
-/// the second. send and recv are sendto and recvfrom without an address.
+/// The call that socketcall(2) or ipc(2) is asked for, if its arguments can be read.
 void look_inside(AskedCall& asked, const state::StateView& view) {
-  constexpr std::string_view kStart = "SYS_";
-  const abi::ConstantGroup* group = abi::constant_group("socketcall");
-  if (asked.name() != "socketcall" || group == nullptr) return;
-  const std::string constant = abi::spell_one(*group, asked.arguments[0]).words();
-  if (!constant.starts_with(kStart)) return;
-  std::string name;
-  for (const char c : constant.substr(kStart.size()))
-    name += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
-  const bool is_short = name == "send" || name == "recv";
-  if (is_short) name = name == "send" ? "sendto" : "recvfrom";
-  const abi::CallShape* shape = abi::call_shape(name, asked.table);
-  if (shape == nullptr) return;
-  constexpr std::size_t kWithoutAddress = 4, kWord = 4;
-  const std::size_t count = is_short ? kWithoutAddress : shape->arguments.size();
-  std::array<std::uint32_t, abi::kMostArguments> words{};
-  if (view.read_memory(asked.arguments[1], {reinterpret_cast<std::uint8_t*>(words.data()), count * kWord}) !=
-      count * kWord)
-    return;
-  asked.by_socketcall = shape->name;
-  asked.inner_arguments = count;
-  std::ranges::copy(words, asked.arguments.begin());
+  const abi::InnerCall* inner = abi::inner_call(asked.name(), asked.arguments[0]);
+  if (inner == nullptr) return;
+  constexpr unsigned kVersion = 16;  // bits below it
+  const bool is_later = asked.arguments[0] >> kVersion != 0 && !inner->later.empty();
+  const auto order = arch::machine_of(asked.mode()).call_arguments;
+  const auto held = [&](std::string_view name) {
+    for (std::size_t i = 0; i < order.size(); ++i) {
+      if (state::name_of(state::reg_numbered(order[i]), asked.mode()) == name) return asked.arguments[i];
+    }
+    return std::uint64_t(0);
+  };
+  std::array<std::uint64_t, abi::kMostArguments> arguments{};
+  std::vector<std::string_view> places;
+  for (const Part& place : parts_between(is_later ? inner->later : inner->places, [](char c) { return c == ' '; })) {
+    const std::string_view text = place.text;
+    std::uint64_t& value = arguments[places.size()];
+    places.push_back(text);
+    if (!text.starts_with('[')) {
+      value = held(text);
+      continue;
+    }
+    const std::size_t plus = std::min(text.find('+'), text.size() - 1);
+    std::uint64_t offset = 0;
+    std::from_chars(text.data() + plus + 1, text.data() + text.size(), offset);
+    const auto word = view.word_at(held(text.substr(1, plus - 1)) + offset);
+    if (!word) return;
+    value = *word;
+  }
+  asked.inner = inner;
+  asked.inner_places = std::move(places);
+  asked.arguments = arguments;
 }
 
 }  // namespace
 
 std::string AskedCall::name() const {
-  return by_socketcall.empty() ? abi::call_name(number, table) : std::string(by_socketcall);
+  return inner == nullptr ? abi::call_name(number, table) : std::string(inner->call);
 }
 
 const abi::CallShape* AskedCall::shape() const {
-  return by_socketcall.empty() ? abi::call_shape(number, table) : abi::call_shape(by_socketcall, table);
+  return inner == nullptr ? abi::call_shape(number, table) : abi::call_shape(inner->call, table);
 }
 
 AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
@@ -588,10 +598,8 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
   call.shape = shape;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
   Reader reader(*this, asked, view);
-  const bool inner = !asked.by_socketcall.empty();
-  const std::size_t count = shape == nullptr ? 0
-                            : inner          ? asked.inner_arguments
-                                             : std::min(shape->arguments.size(), order.size());
+  const std::size_t most = asked.inner != nullptr ? asked.inner_places.size() : order.size();
+  const std::size_t count = shape == nullptr ? 0 : std::min(shape->arguments.size(), most);
   call.arguments.reserve(count);
   for (std::size_t i = 0; i < count; ++i) {
     const ArgumentShape& one = shape->arguments[i];
@@ -600,8 +608,8 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
     const auto [words, added] = words_.try_emplace(&one);
     if (added) words->second = one.words();
     argument.type = words->second;
-    argument.where = inner ? "[ecx" + (i == 0 ? std::string() : "+" + hex_text(i * 4)) + "]"
-                           : std::string(state::name_of(state::reg_numbered(order[i]), asked.mode()));
+    argument.where =
+        asked.inner != nullptr ? asked.inner_places[i] : state::name_of(state::reg_numbered(order[i]), asked.mode());
     // What the kernel writes is not there yet.
     ArgumentShape now = one;
     if (one.way == Way::written) now = {.name = one.name, .kind = Kind::address, .way = Way::value};

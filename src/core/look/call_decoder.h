@@ -19,6 +19,7 @@
 #include <vector>
 
 #include "abi/call_shapes.h"
+#include "abi/inner_calls.h"
 #include "abi/kernel_types.h"
 #include "look/argument.h"
 #include "state/view.h"
@@ -30,9 +31,9 @@ struct AskedCall {
   abi::CallTable table = abi::CallTable::x86_64;
   std::uint64_t number = 0;
   std::array<std::uint64_t, abi::kMostArguments> arguments{};
-  /// What socketcall(2) is asked for: "connect", whose arguments are those in memory. Empty for other calls.
-  std::string_view by_socketcall{};
-  std::size_t inner_arguments = 0;  ///< how many that has
+  /// The call that this one stands for, which has its name and arguments; null for nearly all.
+  const abi::InnerCall* inner = nullptr;
+  std::vector<std::string_view> inner_places{};  ///< where its arguments are: "ecx", "[ecx+4]"
 
   /// "connect", or its number where no table has it.
   [[nodiscard]] std::string name() const;

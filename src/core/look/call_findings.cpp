@@ -64,7 +64,7 @@ class CallFindings::Check {
   Check(const CallFindings& known, const CallOver& call, const state::StateView& view, Modules& modules)
       : known_(known), call_(call), view_(view), modules_(modules), space_(known.target_, modules, view) {
     shape_ = call.decoded->shape;
-    if (!call.asked.by_socketcall.empty() && call.asked.inner_arguments < shape_->arguments.size()) shape_ = nullptr;
+    if (call.asked.inner != nullptr && call.asked.inner_places.size() < shape_->arguments.size()) shape_ = nullptr;
     error_ = call.decoded->failed ? static_cast<int>(-static_cast<std::int64_t>(call.result)) : 0;
     if (call.asked.table == CallTable::i386 && call.decoded->failed)
       error_ = static_cast<int>(-signed_of(call.result, 32));
@@ -175,7 +175,7 @@ class CallFindings::Check {
 
   /// Where a register that holds an argument was set, of a call that the developer's own code makes.
   [[nodiscard]] std::vector<std::string> trail_of_argument(std::size_t index) const {
-    if (!call_.raw || !call_.asked.by_socketcall.empty()) return {};
+    if (!call_.raw || call_.asked.inner != nullptr) return {};
     const arch::Machine& machine = arch::machine_of(call_.asked.mode());
     // Registers that hold arguments are after the call as they were before it.
     state::RegisterSet registers = view_.registers();
@@ -193,7 +193,7 @@ class CallFindings::Check {
   /// The call of the same number in the other numbering is what the arguments are for.
   bool other_numbering() {
     const abi::SystemCall* meant = abi::system_call(call_.asked.number, other(call_.asked.table));
-    if (meant == nullptr || !call_.raw || !call_.asked.by_socketcall.empty() || meant->name == call_.decoded->name)
+    if (meant == nullptr || !call_.raw || call_.asked.inner != nullptr || meant->name == call_.decoded->name)
       return false;
     const abi::CallShape* shape = abi::call_shape(meant->name, call_.asked.table);
     if (shape == nullptr || shape->arguments.empty()) return false;
@@ -502,7 +502,8 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
                 modules.place_name(by->address) + " is next to use its register, and does not read it"}));
   }
   follow_descriptors(call);
-  (last_ ? *last_ : last_.emplace()).take(call);
+  if (!last_) last_ = Made{};
+  last_->take(call);
   last_number_ = call.asked.number;
   last_table_ = call.asked.table;
   // A place that goes wrong again and again is said a few times.
@@ -569,7 +570,8 @@ void CallFindings::follow_descriptors(const CallOver& call) {
   if (call.decoded->failed) {
     failed_[static_cast<std::int32_t>(call.result)].take(call);
     if (shape != nullptr && shape->result.kind == Kind::descriptor) {
-      no_descriptor_.emplace().take(call);
+      no_descriptor_ = Made{};
+      no_descriptor_->take(call);
       no_descriptor_->on = call.decoded->error;
     }
     return;

@@ -101,6 +101,7 @@ std::vector<Finding> ConventionChecks::at_call(const state::StateView& view, con
   std::vector<Finding> found;
   alignment(view, call, found);
   variadic(view, call, passed, found);
+  order(view, call, passed, found);
   return found;
 }
 
@@ -141,6 +142,59 @@ void ConventionChecks::variadic(const state::StateView& view, const CheckedCall&
        " is called, which takes a variable number of arguments: ",
        said < vectors ? joined({std::to_string(vectors), " in vector registers are passed, and al has to say so"})
                       : std::string("al says how many vector registers are used, at most 8")});
+  add(found, call, std::move(finding), call.call != 0 ? call.call : call.address);
+}
+
+namespace {
+
+/// All bits of what an argument travels in, whatever its type takes of them; nothing where that is no whole number.
+std::optional<std::uint64_t> whole_argument(const state::StateView& view, const Argument& argument) {
+  const unsigned word = arch::machine_of(view.mode()).word;
+  if (!argument.part) return argument.stack && argument.bytes <= word ? view.word_at(argument.place) : std::nullopt;
+  if (argument.part->file != arch::RegisterFile::general) return std::nullopt;
+  return state::value_of(view.registers(), part_of(argument.part->index, word * 8));
+}
+
+bool is_typed(const Argument& argument, std::initializer_list<inspect::Value::Kind> kinds) {
+  return !argument.type.empty() && argument.value && std::ranges::find(kinds, argument.value->kind) != kinds.end();
+}
+
+/// "argument 2 (level, long, in rsi) is 0x402010"
+std::string argument_words(const std::vector<Argument>& all, std::size_t index, std::uint64_t value) {
+  const Argument& one = all[index];
+  std::string text = "argument " + std::to_string(index + 1) + " (";
+  if (!one.name.empty()) text += one.name + ", ";
+  constexpr std::uint64_t kSmall = 4096;
+  return text + one.type + ", in " + one.where + ") is " + (value < kSmall ? std::to_string(value) : hex_text(value));
+}
+
+}  // namespace
+
+/// A small number where the called function takes an address, and an address of memory where it takes a number.
+void ConventionChecks::order(const state::StateView& view, const CheckedCall& call, const std::vector<Argument>& passed,
+                             std::vector<Finding>& found) {
+  using Kind = inspect::Value::Kind;
+  constexpr std::uint64_t kSmall = 4096, kLowest = 65536;  // nothing is mapped below (vm.mmap_min_addr)
+  const auto find = [&](std::initializer_list<Kind> kinds, const auto& fits) {
+    for (std::size_t i = 0; i < passed.size(); ++i) {
+      const auto value = is_typed(passed[i], kinds) ? whole_argument(view, passed[i]) : std::nullopt;
+      if (value && fits(*value)) return std::pair(i, *value);
+    }
+    return std::pair(passed.size(), std::uint64_t(0));
+  };
+  const auto [pointer, number] =
+      find({Kind::pointer}, [](std::uint64_t value) { return value != 0 && value < kSmall; });
+  if (pointer == passed.size()) return;
+  const auto [other, address] = find({Kind::integer, Kind::character, Kind::enumeration}, [&](std::uint64_t value) {
+    std::uint8_t byte = 0;
+    return value >= kLowest && view.read_memory(value, {&byte, 1}) == 1;
+  });
+  if (other == passed.size()) return;
+  Finding finding = of_kind("exchanged_arguments", call.call == 0 || !is_hand_written(call.call));
+  finding.text = joined({"arguments ", std::to_string(std::min(pointer, other) + 1), " and ",
+                         std::to_string(std::max(pointer, other) + 1), " of ", call.function, " look exchanged"});
+  finding.evidence.push_back(argument_words(passed, pointer, number) + ": no address");
+  finding.evidence.push_back(argument_words(passed, other, address) + ": an address of memory");
   add(found, call, std::move(finding), call.call != 0 ? call.call : call.address);
 }
 

@@ -56,6 +56,8 @@ class ConventionChecks {
   void alignment(const state::StateView& view, const CheckedCall& call, std::vector<Finding>& found);
   void variadic(const state::StateView& view, const CheckedCall& call, const std::vector<Argument>& passed,
                 std::vector<Finding>& found);
+  void order(const state::StateView& view, const CheckedCall& call, const std::vector<Argument>& passed,
+             std::vector<Finding>& found);
   void kept(const state::StateView& view, const CheckedCall& call, const KeptRegisters& before,
             std::vector<Finding>& found);
   void stack(const state::StateView& view, const CheckedCall& call, std::uint64_t expected,

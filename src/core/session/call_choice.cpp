@@ -1,10 +1,9 @@
 #include "session/call_choice.h"
 
 #include <algorithm>
-#include <cctype>
 #include <set>
 
-#include "abi/constants.h"
+#include "abi/inner_calls.h"
 #include "abi/system_calls.h"
 #include "base/similar_names.h"
 
@@ -13,13 +12,6 @@ namespace {
 
 using abi::CallTable;
 using process::CallFilter;
-
-/// True of a call that 32-bit programs may make through socketcall(2).
-bool is_by_socketcall(const std::string& name) {
-  std::string constant = "SYS_";
-  for (const char c : name) constant += static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
-  return abi::constant(constant) != nullptr;
-}
 
 void add(CallFilter::Numbers& to, CallTable table, std::string_view name, bool with_file) {
   const abi::SystemCall* call = abi::system_call(name, table);
@@ -55,7 +47,9 @@ std::optional<CallFilter> CallChoice::filter() const {
     if (!filter.others && !has(name)) continue;
     add(filter.x86_64, CallTable::x86_64, name, false);
     add(filter.i386, CallTable::i386, name, false);
-    if (!filter.others && is_by_socketcall(name)) add(filter.i386, CallTable::i386, "socketcall", false);
+    for (const abi::InnerCall& one : abi::inner_calls()) {
+      if (!filter.others && one.call == name) add(filter.i386, CallTable::i386, one.outer, false);
+    }
   }
   add(filter.x86_64, CallTable::x86_64, "mmap", true);
   add(filter.i386, CallTable::i386, "mmap2", true);

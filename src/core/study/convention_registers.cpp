@@ -1,6 +1,9 @@
 // Registers at calls and returns. x86-64: System V psABI, 3.2.1 and 3.2.3, A.2.1 (what `syscall` changes). i386: System
 // V psABI, 2.2.1.
+#include <array>
+
 #include "abi/prototypes.h"
+#include "base/number.h"
 #include "isa/text.h"
 #include "program/register_read.h"
 #include "state/known.h"
@@ -57,7 +60,9 @@ class Registers {
   void run() {
     kept();
     // Compilers may know of a function of their own what it leaves alone.
-    if (checked_.hand_written) stale();
+    if (!checked_.hand_written) return;
+    stale();
+    order();
   }
 
  private:
@@ -195,6 +200,118 @@ class Registers {
     return passed;
   }
 
+  // ---- arguments in each other's places ----
+
+  /// What a register is known to hold.
+  struct Held {
+    std::uint64_t value = 0;
+    std::string address{};  ///< of what in the file: "message", "0x402010"; empty: it is no address
+  };
+  using Held16 = std::array<std::optional<Held>, 16>;  ///< by register
+
+  /// A small number where the called function takes an address, and an address where it takes a number: both put there
+  /// in the block that calls.
+  void order() {
+    for (const auto& block : checked_.blocks.blocks()) {
+      Held16 held{};
+      for (std::uint32_t at = block.first; at < block.end; ++at) {
+        const Code& code = checked_.blocks.code()[at];
+        if (!code.instruction) continue;
+        if (isa::flow_of(code.instruction) == ControlFlow::call) {
+          look_at_order(code, held);
+          held = {};
+        } else {
+          follow(code, held);
+        }
+      }
+    }
+  }
+
+  void follow(const Code& code, Held16& held) {
+    const isa::Operands operands = isa::operands_of(code.instruction);
+    const std::uint32_t written = state::general_use(isa::effects_of(code.instruction, operands)).written;
+    for (unsigned number = 0; number < held.size(); ++number) {
+      if ((written >> number & 1) != 0) held[number].reset();
+    }
+    if (operands.shown != 2 || operands[0].kind != isa::Operand::Kind::reg ||
+        operands[0].reg.file != isa::RegisterFile::general)
+      return;
+    const unsigned number = operands[0].reg.index;
+    if (meaning_of(code.instruction) != isa::meaning::copy) return;
+    std::uint64_t place = 0;
+    const isa::Operand& from = operands[1];
+    if (from.kind == isa::Operand::Kind::immediate) {
+      place = static_cast<std::uint64_t>(from.value);
+    } else if (from.kind != isa::Operand::Kind::memory || from.width != 0 ||
+               !isa::fixed_memory_address(code.instruction, code.address, place)) {
+      return;  // the width is that of what is read there: of none for an address
+    }
+    const auto relocated = code_.program.relocated_reference(code.address, code.instruction.length);
+    held[number] = Held{place, relocated ? relocated->name : is_in_file(place) ? hex_text(place) : std::string()};
+  }
+  [[nodiscard]] bool is_in_file(std::uint64_t address) const {
+    constexpr std::uint64_t kLowest = 4096;
+    return address >= kLowest && code_.program.elf().section_at(address) != nullptr;
+  }
+
+  void look_at_order(const Code& call, const Held16& held) {
+    constexpr std::uint64_t kSmall = 4096;
+    std::optional<std::size_t> pointer, number;
+    const std::vector<Parameter> parameters = parameters_of(call);
+    for (std::size_t i = 0; i < parameters.size(); ++i) {
+      const std::optional<Held>& one = held[parameters[i].reg];
+      if (!one) continue;
+      const bool is_address = !one->address.empty();
+      if (parameters[i].is_pointer && !is_address && one->value != 0 && one->value < kSmall && !pointer) pointer = i;
+      if (!parameters[i].is_pointer && is_address && !number) number = i;
+    }
+    if (!pointer || !number) return;
+    const Parameter &taken = parameters[*pointer], &other = parameters[*number];
+    ConventionFinding finding;
+    finding.kind = "exchanged_arguments";
+    finding.text = checked_.function.name.str() + " calls " + called_name(call) +
+                   " with arguments that look exchanged: " + code_.name_of(taken.reg) + " is " +
+                   std::to_string(held[taken.reg]->value) + ", where an address belongs, and " +
+                   code_.name_of(other.reg) + " is the address " + held[other.reg]->address +
+                   ", where a number belongs";
+    code_.add(checked_, call.address, std::move(finding));
+  }
+
+  struct Parameter {
+    unsigned reg = 0;  ///< the general register that it travels in
+    bool is_pointer = false;
+  };
+  /// Of what is called: those that travel in general registers, whole, and whose types are known.
+  std::vector<Parameter> parameters_of(const Code& call) {
+    std::vector<Parameter> found;
+    const auto target = program::target_of(code_.program, call.address, call.instruction);
+    const auto described = target ? code_.described(*target) : std::nullopt;
+    if (described && described->complete) {
+      std::vector<debuginfo::TypeId> types;
+      for (const auto& one : described->parameters) types.push_back(one.type);
+      debuginfo::Types& known = code_.types();
+      const abi::CallLayout layout =
+          abi::layout_of_call(code_.program.mode(), described->compiler, known, types, described->result);
+      for (std::size_t i = 0; i < types.size(); ++i) {
+        const auto& pieces = layout.arguments[i].pieces;
+        const debuginfo::Type& type = known[known.plain(types[i])];
+        const bool is_pointer = type.kind == debuginfo::Type::Kind::pointer;
+        if (pieces.size() == 1 && pieces[0].part.file == isa::RegisterFile::general &&
+            (is_pointer || type.kind == debuginfo::Type::Kind::base))
+          found.push_back({pieces[0].part.index, is_pointer});
+      }
+      return found;
+    }
+    const std::optional<std::string> name = called_elsewhere(call);
+    const abi::Prototype* prototype = name ? abi::prototype(*name) : nullptr;
+    if (prototype == nullptr) return found;
+    for (const abi::Prototype::Parameter& one : prototype->parameters()) {
+      if (one.number == abi::Prototype::Number::real || found.size() == machine_.arguments.size()) continue;
+      found.push_back({machine_.arguments[found.size()], one.number == abi::Prototype::Number::pointer});
+    }
+    return found;
+  }
+
   void read_after_call(unsigned number, const Code& read) {
     ConventionFinding finding;
     finding.kind = "scratch_register_read";
@@ -204,14 +321,17 @@ class Registers {
     code_.add(checked_, read.address, std::move(finding));
   }
 
-  void not_passed(unsigned number, const Code& call) {
+  std::string called_name(const Code& call) {
     const auto target = program::target_of(code_.program, call.address, call.instruction);
     const program::Function* function = target ? code_.program.function_at(*target) : nullptr;
-    const std::string name = function != nullptr ? function->name.str() : called_elsewhere(call).value_or("a function");
+    return function != nullptr ? function->name.str() : called_elsewhere(call).value_or("a function");
+  }
+
+  void not_passed(unsigned number, const Code& call) {
     ConventionFinding finding;
     finding.kind = "argument_not_set";
-    finding.text = checked_.function.name.str() + " calls " + name + ", which takes " + code_.name_of(number) +
-                   ": nothing sets that after " + changer(number, call);
+    finding.text = checked_.function.name.str() + " calls " + called_name(call) + ", which takes " +
+                   code_.name_of(number) + ": nothing sets that after " + changer(number, call);
     evidence(number, call, finding);
     code_.add(checked_, call.address, std::move(finding));
   }
