@@ -72,9 +72,16 @@ def fill(root, packages):
     run(["ldconfig", "-r", root])
 
 
+def in_root(root, words):
+    """A command there, with processes of its own to be seen: what is mounted for it is gone when it ends."""
+    mount = 'mount -t proc proc "$0/proc" && exec chroot "$0" "$@"'
+    return run(["unshare", "--mount", "sh", "-c", mount, root, *words], stdin=subprocess.DEVNULL,
+               env={"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "DEEPTRACE_CONFIG": ""})
+
+
 def main():
     build = os.path.abspath(sys.argv[1])
-    if os.geteuid() != 0 or not all(shutil.which(tool) for tool in ("cpack", "dpkg-shlibdeps", "dpkg-deb", "chroot", "mount")):
+    if os.geteuid() != 0 or not all(shutil.which(tool) for tool in ("cpack", "dpkg-shlibdeps", "dpkg-deb", "chroot", "unshare")):
         skip("it takes a superuser and the tools of Debian's packages")
     with tempfile.TemporaryDirectory() as folder:
         run(["cpack", "--config", os.path.join(build, "CPackConfig.cmake"), "-B", folder])
@@ -98,23 +105,19 @@ def main():
             # What these packages make as they are installed.
             run(["chroot", root, "/usr/sbin/libgvc6-config-update", "-c"])
             os.makedirs(os.path.join(root, "var/cache/fontconfig"))
-        if run(["mount", "-t", "proc", "proc", os.path.join(root, "proc")]).returncode != 0:
+        if run(["unshare", "--mount", "mount", "-t", "proc", "proc", os.path.join(root, "proc")]).returncode != 0:
             skip("nothing can be mounted here")
         wrong = []
-        try:
-            for words, status, said in CASES:
-                words = [word.replace("@", DEMO) for word in words]
-                seen = run([shutil.which("chroot"), root, "/usr/bin/deeptrace", *words], stdin=subprocess.DEVNULL,
-                           env={"PATH": "/usr/bin", "LC_ALL": "C.UTF-8", "DEEPTRACE_CONFIG": ""})
-                if seen.returncode != status or said not in seen.stdout:
-                    wrong.append(f"{' '.join(words)}: status {seen.returncode}, {seen.stderr[:300]} {seen.stdout[-200:]}")
-            if not os.path.exists(os.path.join(root, "tmp/tour/index.html")):
-                wrong.append("the tour left no page")
-            compilers = [tool for tool in ("gcc", "cc", "as", "ld") if os.path.exists(os.path.join(root, "usr/bin", tool))]
-            if compilers:
-                wrong.append(f"the root is not empty: {compilers}")
-        finally:
-            run(["umount", os.path.join(root, "proc")])
+        for words, status, said in CASES:
+            words = [word.replace("@", DEMO) for word in words]
+            seen = in_root(root, ["/usr/bin/deeptrace", *words])
+            if seen.returncode != status or said not in seen.stdout:
+                wrong.append(f"{' '.join(words)}: status {seen.returncode}, {seen.stderr[:300]} {seen.stdout[-200:]}")
+        if not os.path.exists(os.path.join(root, "tmp/tour/index.html")):
+            wrong.append("the tour left no page")
+        compilers = [tool for tool in ("gcc", "cc", "as", "ld") if os.path.exists(os.path.join(root, "usr/bin", tool))]
+        if compilers:
+            wrong.append(f"the root is not empty: {compilers}")
     where = f"a root of {len(packages)} packages" if packages else "a fresh system"
     print(f"{len(CASES)} commands in {where}; {len(wrong)} wrong")
     for one in wrong:

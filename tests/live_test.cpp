@@ -926,6 +926,39 @@ TEST(Console, EveryKindOfStopIsMetOnce) {
   EXPECT_NE(told.begin()->find("hit 4"), std::string::npos) << *told.begin();
 }
 
+/// Stores of vector registers are carried out where a stop byte stands, without a step: memory must hold what the
+/// processor would have put there, and what faults must fault.
+TEST(Live, VectorStoresUnderStopBytesAreThoseOfAPlainRun) {
+  const TempFolder folder;
+  std::string text = ".globl main\nmain:\n movdqu first(%rip), %xmm1\n movdqu second(%rip), %xmm9\n";
+  std::vector<std::string> words = {"hits", "--format", "none", "--stop-with", "byte"};
+  const char* stores[] = {"movups %xmm1, ",  "movupd %xmm9, ",  "movss %xmm1, ",  "movsd %xmm9, ",
+                          "movlps %xmm1, ",  "movhps %xmm9, ",  "movlpd %xmm9, ", "movhpd %xmm1, ",
+                          "movaps %xmm1, ",  "movapd %xmm9, ",  "movdqa %xmm9, ", "movdqu %xmm1, ",
+                          "movntps %xmm9, ", "movntdq %xmm1, ", "movd %xmm9, ",   "movq %xmm1, "};
+  int number = 0;
+  for (const char* store : stores) {
+    text += "at" + std::to_string(number) + ": " + store + "room+" + std::to_string(32 * number) + "(%rip)\n";
+    words.insert(words.end(), {"--halt", "at at" + std::to_string(number++)});
+  }
+  text +=
+      " mov $1, %eax\n mov $1, %edi\n lea room(%rip), %rsi\n mov $512, %edx\n syscall\n"
+      "last: movaps %xmm1, room+8(%rip)\n ret\n.data\n.balign 32\nfirst: .octa 0x1122334455667788fedcba9876543210\n"
+      "second: .octa 0xa1b2c3d4e5f60718293a4b5c6d7e8f90\nroom: .fill 512, 1, 0xcc\n.section .note.GNU-stack\n";
+  write_file(folder / "stores.s", text);
+  ASSERT_EQ(run({"gcc", "-o", folder / "stores", folder / "stores.s"}).status, 0);
+  words.insert(words.end(), {"--halt", "at last", "--program-output", folder / "under", folder / "stores"});
+  const Outcome plain = run({folder / "stores"});
+  const Outcome stopped = deeptrace(words);
+  EXPECT_EQ(stopped.status, 0) << stopped.err;
+  EXPECT_EQ(plain.out.size(), 512U);
+  EXPECT_EQ(read_file(folder / "under"), plain.out);
+  words[2] = "json";
+  const json said = json::parse(deeptrace(words).out);
+  EXPECT_EQ(said["hits"].size(), std::size(stores) + 1);
+  EXPECT_EQ(said["exit"]["signal"], "SIGSEGV") << "the last one is misaligned";
+}
+
 /// A debug register spares stepping where the instruction has to run on the processor, and gives way to data stops.
 TEST(Console, DebugRegistersGiveWay) {
   const TempFolder folder;

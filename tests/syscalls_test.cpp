@@ -550,6 +550,24 @@ int main(void) {
   EXPECT_NE(deeptrace({"syscalls", "--only", "connect", program}).out.find("port 4711"), std::string::npos);
 }
 
+TEST(Syscalls, LooksIntoSocketcallOf64BitCode) {
+  const TempFolder folder;
+  const std::string program = built(folder, "low", R"c(
+static unsigned asked[] = {2, 2, 0};
+int main(void) {
+  long made = 102;
+  __asm__ volatile("int $0x80" : "+a"(made) : "b"(1), "c"(asked) : "memory", "r8", "r9", "r10", "r11");
+  return made < 0;
+}
+)c",
+                                    {"gcc", "-g", "-no-pie"});
+  const json all = json::parse(deeptrace({"syscalls", "--format", "json", program}).out)["calls"];
+  ASSERT_EQ(all.size(), 1U) << all;
+  EXPECT_EQ(all[0]["name"], "socket");
+  EXPECT_EQ(all[0]["arguments"][0]["value"]["text"], "AF_INET") << all[0]["arguments"];
+  EXPECT_EQ(all[0]["arguments"][1]["value"]["text"], "SOCK_DGRAM") << all[0]["arguments"];
+}
+
 TEST(Syscalls, LooksIntoIpc) {
   const TempFolder folder;
   const std::string program = built(folder, "queue", R"c(

@@ -354,8 +354,8 @@ class Layout32 {
     return passed;
   }
 
-  /// What is no floating-point number: those and structures of no more than one of them take up no registers. gcc: what
-  /// has no integer mode, nor none at all.
+  /// False for a floating-point number, and for a structure of nothing else than one: these take up no registers. What
+  /// counts is the mode that gcc gives to a type.
   bool is_whole_number(TypeId id, int depth = 0) {
     constexpr int kDeepest = 16;
     const Type& type = types_[types_.plain(id)];

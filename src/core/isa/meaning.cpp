@@ -151,6 +151,8 @@ constexpr Word kPopped = kCarry | kParity | kAdjust | kZero | kSign | kTrap | kD
 
 void nothing(Computation&) {}
 void copy(Computation& c) { c.value[0] = c.value[1]; }
+/// Over 8 bytes they are in the block already.
+void copy_vector(Computation& c) { c.value[0] = c.value[1]; }
 void copy_signed(Computation& c) { c.value[0] = extended(c.value[1], c.bits[1]); }
 void exchange(Computation& c) { std::swap(c.value[0], c.value[1]); }
 void widen(Computation& c) { c.value[1] = extended(c.value[0], c.bits[0]); }

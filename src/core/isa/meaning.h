@@ -44,7 +44,7 @@ namespace meaning {
 
 using Function = void(Computation&);
 
-Function nothing, copy, copy_signed, reverse_bytes, exchange, widen, spread_sign, choose, set;
+Function nothing, copy, copy_vector, copy_signed, reverse_bytes, exchange, widen, spread_sign, choose, set;
 Function add, adc, sub, sbb, cmp, inc, dec, neg, xadd, compare_exchange, compare_exchange_pair, adcx, adox;
 Function bit_and, bit_or, bit_xor, bit_not, test;
 Function mul_byte, mul, imul_byte, imul_wide, imul_two, imul_three, div_byte, div, idiv_byte, idiv, mulx;

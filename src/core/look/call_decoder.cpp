@@ -165,9 +165,11 @@ void look_inside(AskedCall& asked, const state::StateView& view) {
     const std::size_t plus = std::min(text.find('+'), text.size() - 1);
     std::uint64_t offset = 0;
     std::from_chars(text.data() + plus + 1, text.data() + text.size(), offset);
-    const auto word = view.word_at(held(text.substr(1, plus - 1)) + offset);
-    if (!word) return;
-    value = *word;
+    std::uint32_t word = 0;  // also where 64-bit code asks by the numbers of 32-bit programs
+    if (view.read_memory(held(text.substr(1, plus - 1)) + offset,
+                         {reinterpret_cast<std::uint8_t*>(&word), sizeof word}) != sizeof word)
+      return;
+    value = word;
   }
   asked.inner = inner;
   asked.inner_places = std::move(places);

@@ -357,13 +357,21 @@ class Seer {
       if (reg == Reg::rsp && !points_to.region.empty()) points_to.region = "stack";
       result_.results.push_back({std::move(name), value, part.width, std::move(points_to)});
     }
-    if (outcome_.store.size != 0 && outcome_.store.size <= 8) {
+    if (outcome_.store.size != 0 && outcome_.store.size <= 8 && !from_vector()) {
       std::uint64_t value = 0;
       std::memcpy(&value, outcome_.store.bytes.data(), outcome_.store.size);
       result_.results.push_back({"[" + hex_text(outcome_.store.address) + "]", value, outcome_.store.size * 8U,
                                  named(value, outcome_.store.size * 8U)});
     }
     if (result_.verdict.empty()) decided_jump();
+  }
+
+  /// A part of a vector register is no whole number.
+  [[nodiscard]] bool from_vector() const {
+    const isa::Operands operands = isa::operands_of(instruction_);
+    return std::any_of(operands.begin(), operands.end(), [](const isa::Operand& one) {
+      return one.kind == isa::Operand::Kind::reg && one.reg.file == isa::RegisterFile::vector;
+    });
   }
 
   Modules& modules_;

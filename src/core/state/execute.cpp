@@ -4,6 +4,8 @@
 
 #include "isa/effects.h"
 #include "isa/flags.h"
+#include "state/delta.h"
+#include "state/parts.h"
 #include "state/touched.h"
 
 namespace deeptrace::state {
@@ -22,6 +24,11 @@ void put(RegisterSet& registers, isa::RegisterPart part, std::uint64_t value) {
   }
   const std::uint64_t mask = ones(part.width) << part.offset;
   whole = (whole & ~mask) | ((value << part.offset) & mask);
+}
+
+/// A register that is a number of up to 64 bits.
+bool is_whole_number(const Operand& operand) {
+  return operand.reg.file == isa::RegisterFile::general || operand.reg.file == isa::RegisterFile::segment;
 }
 
 class Execution {
@@ -83,8 +90,7 @@ class Execution {
     c_.bits[i] = operand.width;
     switch (operand.kind) {
       case Operand::Kind::reg:
-        if (operand.reg.file != isa::RegisterFile::general && operand.reg.file != isa::RegisterFile::segment)
-          return false;
+        if (!is_whole_number(operand)) return fetch_vector(i, operand);
         c_.value[i] = value_of(before_, operand.reg);
         return true;
       case Operand::Kind::immediate: c_.value[i] = static_cast<std::uint64_t>(operand.value); return true;
@@ -94,6 +100,18 @@ class Execution {
       case Operand::Kind::memory: return fetch_memory(i, operand);
       default: return false;
     }
+  }
+
+  /// What is stored of a vector register, where the view has those. None is written here.
+  bool fetch_vector(std::size_t i, const Operand& operand) {
+    constexpr unsigned kXmm = 128;  // bits
+    if (operand.reg.file != isa::RegisterFile::vector || operand.width > kXmm || isa::writes(operand.access))
+      return false;
+    const auto bytes = bytes_of(view_, operand.reg);
+    if (!bytes) return false;
+    std::ranges::copy(*bytes, c_.block.begin());
+    c_.value[i] = number_of(bytes->data(), static_cast<unsigned>(std::min<std::size_t>(bytes->size(), 8)));
+    return true;
   }
 
   [[nodiscard]] unsigned target_bits() const { return in_.mode() == isa::Mode::bits64 ? 64 : in_.operand_size * 8U; }
@@ -211,8 +229,12 @@ Outcome execute(const isa::Instruction& instruction, const RegisterSet& register
 }
 
 bool is_computed(const isa::Instruction& instruction) {
-  return instruction && isa::operation_of(isa::row_of(instruction)).meaning != nullptr &&
-         !isa::is_repeated(instruction) && isa::effects_of(instruction).flags.undefined == 0;
+  if (!instruction || isa::operation_of(isa::row_of(instruction)).meaning == nullptr) return false;
+  const isa::Operands operands = isa::operands_of(instruction);
+  for (std::size_t i = 0; i < operands.count; ++i) {
+    if (operands[i].kind == Operand::Kind::reg && !is_whole_number(operands[i])) return false;
+  }
+  return !isa::is_repeated(instruction) && isa::effects_of(instruction, operands).flags.undefined == 0;
 }
 
 std::optional<bool> condition_holds(const isa::Instruction& instruction, const RegisterSet& registers) {

@@ -3,9 +3,10 @@
 //   const Outcome outcome = execute(instruction, view);
 //   if (outcome.ending == Ending::done) …   // outcome.registers are those after it, outcome.store what it writes
 //
-// The integer core is computed (operations with `does` in the .isa files); for anything else the answer is
-// Ending::unknown, never a guess. One call is what one single step does: a repeated string instruction is carried out
-// once and may stay where it is.
+// The integer core is computed (operations with `does` in the .isa files), and what copies a vector register to memory
+// or to a general one, where the view has vector registers; for anything else the answer is Ending::unknown, never a
+// guess. One call is what one single step does: a repeated string instruction is carried out once and may stay where it
+// is.
 #pragma once
 
 #include <optional>
