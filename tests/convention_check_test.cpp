@@ -131,6 +131,18 @@ TEST(ConventionCheck, ArgumentsAreSetForEachCall) {
   EXPECT_EQ(routine("push %rbx\ncall inner\npop %rbx\nret", "-m64", reads), Found{}) << "passed on";
 }
 
+TEST(ConventionCheck, FunctionsThatEndNowhereDoNotComeBack) {
+  const auto fails = [](const std::string& end) {
+    return ".type fails, @function\nfails: sub $8, %rsp\ntest %edi, %edi\nje 1f\nnop\n1: call exit@PLT\n" + end +
+           ".size fails, .-fails\n";
+  };
+  const std::string code =
+      "push %rbx\nmov $5, %ebx\ntest %edi, %edi\njne 1f\npop %rbx\nret\n1: call fails\npop %rcx\nret";
+  EXPECT_EQ(routine(code, "-m64", fails("")), Found{});
+  EXPECT_TRUE(routine(code, "-m64", fails("add $8, %rsp\nret\n")).contains("kept_register_changed"));
+  EXPECT_TRUE(routine(code, "-m64", fails("jmp other\n")).contains("kept_register_changed")) << "it may return";
+}
+
 TEST(ConventionCheck, ArgumentsAreInTheOrderOfTheirTypes) {
   const auto calls = [](const std::string& code) { return routine("push %rbx\n" + code + "\npop %rbx\nret"); };
   const std::string text = "\n.data\ntext: .asciz \"level\"\n.text\n";

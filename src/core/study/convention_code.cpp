@@ -57,9 +57,32 @@ bool ConventionCode::finds_itself(const isa::Instruction& call, std::uint64_t ad
 
 bool ConventionCode::never_returns(const program::FlowBlocks::Code& call) {
   if (scan.is_final_call(call.instruction, call.address)) return true;
+  const auto target = program::target_of(program, call.address, call.instruction);
+  const Function* called = target ? program.function_at(*target) : nullptr;
+  if (called != nullptr && called->address == *target && has_no_end(*called)) return true;
   const auto before = frames_.at(call.address), after = frames_.at(call.address + call.instruction.length);
   return before && after && (before->cfa_register != after->cfa_register || before->cfa_offset != after->cfa_offset) &&
          before->cfa_expression.empty() && after->cfa_expression.empty();
+}
+
+bool ConventionCode::has_no_end(const Function& function) {
+  const auto [place, added] = endless_.try_emplace(function.address);
+  if (!added) return place->second;
+  if (function.origin == Function::Origin::plt) return false;
+  const std::uint64_t end = function.range().to;
+  bool calls = false, ends = false;
+  for (std::uint64_t at = function.address; at < end && !ends;) {
+    const isa::Instruction instruction = instruction_at(at);
+    const isa::ControlFlow flow = instruction ? isa::flow_of(instruction) : isa::ControlFlow::jump;
+    calls |= flow == isa::ControlFlow::call;
+    if (flow == isa::ControlFlow::return_ || flow == isa::ControlFlow::system) ends = true;
+    if (flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional) {
+      const auto to = instruction ? program::target_of(program, at, instruction) : std::nullopt;
+      ends |= !to || *to < function.address || *to >= end;
+    }
+    at += std::max<std::uint64_t>(instruction.length, 1);
+  }
+  return place->second = calls && !ends;
 }
 
 std::optional<std::int64_t> ConventionCode::off_at_entry(const Function& function, unsigned levels) {

@@ -54,6 +54,8 @@ class ConventionCode {
   /// True of a call that does not come back, by its name or by the unwind table, which has another depth after it: what
   /// stands there belongs to another way.
   bool never_returns(const program::FlowBlocks::Code& call);
+  /// True of a function whose code neither returns nor leaves: all its ways end in calls that do not come back.
+  bool has_no_end(const program::Function& function);
   /// How far off a multiple of 16 the stack pointer is where a function is called, beside what the convention asks for:
   /// routines without a name may have a convention of their own, which their callers show. Nothing: not known.
   std::optional<std::int64_t> off_at_entry(const program::Function& function, unsigned levels = 3);
@@ -76,6 +78,7 @@ class ConventionCode {
   std::map<std::uint64_t, std::vector<std::uint64_t>> callers_;
   bool callers_known_ = false;
   std::map<std::uint64_t, std::uint32_t> arguments_;  ///< by function
+  std::map<std::uint64_t, bool> endless_;             ///< likewise
   std::vector<ConventionFinding> found_;
 };
 
