@@ -95,12 +95,15 @@ void compare_all(isa::Mode mode) {
     if ((isa::rows()[row].traits & isa::kPrivileged) != 0) continue;
     for (const Code& code : codes) {
       const Instruction instruction = isa::decode(code, mode);
+      const std::string what(isa::text_of(instruction, kCode, isa::Syntax::intel).view());
       if (writes_vector(instruction)) {
-        EXPECT_EQ(state::execute(instruction, RegisterSet{}).ending, Ending::unknown);
+        Machine machine;
+        machine.extended = laboratory.initial();
+        if (!prepare(instruction, random, machine)) continue;
+        EXPECT_EQ(state::execute(instruction, MachineView(machine)).ending, Ending::unknown) << what;
         continue;
       }
       meant.insert(row);
-      const std::string what(isa::text_of(instruction, kCode, isa::Syntax::intel).view());
       for (int turn = 0; turn < 3; ++turn) {
         Machine before, after;
         before.extended = laboratory.initial();

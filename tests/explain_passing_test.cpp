@@ -3,11 +3,13 @@
 #include <gtest/gtest.h>
 
 #include <array>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <regex>
 #include <string>
 #include <vector>
 
+#include "abi/conventions.h"
 #include "live_support.h"
 
 namespace deeptrace::tests {
@@ -221,6 +223,8 @@ TEST(Passing, FunctionsFollowWhatTheyWereDeclaredToFollow) {
       const std::string program =
           built(folder, "scale", text, {"clang", "-g", width, level, "-DCONVENTION=" + std::string(attribute)});
       const std::string name = std::string(attribute) == "vectorcall" ? "scale@@12" : "scale";  // as it is linked
+      const std::string convention = passing({"passing", program, name})["convention"];
+      EXPECT_EQ(abi::convention_named(convention), abi::convention_named(attribute)) << convention;
       const json seen = json::parse(deeptrace({"calls", "--of", name, "--format", "json", program}).out);
       ASSERT_EQ(seen["calls"].size(), 1U) << seen;
       const json& call = seen["calls"][0];
@@ -233,6 +237,29 @@ TEST(Passing, FunctionsFollowWhatTheyWereDeclaredToFollow) {
       EXPECT_NE(hit.out.find("-3"), std::string::npos) << hit.out << hit.err;
     }
   }
+}
+
+/// Nothing is made up of a convention that nobody here knows.
+TEST(Passing, OtherDeclaredConventionsAreNotKnown) {
+  const TempFolder folder;
+  const std::string program = built(folder, "other", R"(
+__attribute__((noinline, regcall)) long scale(long level, int by) { return level * by; }
+__attribute__((noinline, preserve_most)) long shift(long level, int by) { return level + by; }
+int main(void) { return scale(21, -3) + shift(60, 3) == 0 ? 0 : 1; }
+)",
+                                    {"clang", "-g", "-O1"});
+  const json seen = json::parse(deeptrace({"calls", "--format", "json", program}).out);
+  std::map<std::string, json> calls;
+  for (const json& one : seen["calls"]) calls[one["function"].get<std::string>()] = one;
+  const json& scale = calls.at("__regcall3__scale");
+  EXPECT_TRUE(scale["arguments"][0]["value"].is_null()) << scale;
+  EXPECT_TRUE(scale["result"].is_null() || scale["result"]["value"].is_null()) << scale;
+  EXPECT_EQ(calls.at("shift")["arguments"][0]["value"]["signed"], "60") << "that keeps more registers";
+  const Outcome explained = deeptrace({"explain", "passing", program, "__regcall3__scale"});
+  EXPECT_EQ(explained.status, 2);
+  EXPECT_NE(explained.err.find("a calling convention that is not known here"), std::string::npos) << explained.err;
+  const Outcome hit = deeptrace({"hits", "--halt", "at __regcall3__scale+0", "--keep", "arg(1)", program});
+  EXPECT_NE(hit.out.find("a calling convention that is not known here"), std::string::npos) << hit.out << hit.err;
 }
 
 TEST(Passing, WhatIsWrongIsMarked) {

@@ -51,10 +51,9 @@ constexpr Convention kConventions[] = {
      .kept = kKept32,
      .spread = true,
      .variadic_on_stack = true,
-     .remarks =
-         {"variadic functions take all arguments on the stack",
-          "structures are in registers where enough are left for all of one; floating-point numbers, and structures "
-          "of nothing but one, are on the stack"},
+     .remarks = {"variadic functions take all arguments on the stack",
+                 "a structure is passed in registers if all of it fits into those left; floating-point numbers, and "
+                 "structures that hold just one, are on the stack"},
      .source = "gcc, x86 function attributes"},
     {.name = "kernel-64",
      .also = "syscall64 linux-64",
@@ -122,9 +121,8 @@ constexpr Convention kConventions[] = {
      .callee_cleans = true,
      .alignment = 4,
      .code = 0xb3,
-     .remarks =
-         {"numbers and addresses of one word alone are in registers; structures and numbers of two words take up "
-          "registers, too, and are on the stack"},
+     .remarks = {"only numbers and addresses of one word are passed in registers; a structure or a number of two words "
+                 "is on the stack, and the registers that it would fill stay unused"},
      .source = "gcc, x86 function attributes"},
     {.name = "thiscall",
      .also = "msthiscall",
@@ -151,10 +149,10 @@ constexpr Convention kConventions[] = {
      .callee_cleans = true,
      .alignment = 4,
      .code = 0xc0,
-     .remarks =
-         {"structures of up to four floating-point numbers or vectors of one kind are in vector registers that are "
-          "left; where too few are, the address is passed",
-          "other structures and numbers of two words take up registers, and are on the stack"},
+     .remarks = {"a structure of up to four floating-point numbers or vectors of one kind is in vector registers if "
+                 "enough are left; otherwise its address is passed",
+                 "any other structure, and a number of two words, is on the stack; the registers that it would fill "
+                 "stay unused"},
      .source = "clang, attribute vectorcall"},
 };
 

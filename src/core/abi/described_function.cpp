@@ -60,6 +60,12 @@ std::optional<DescribedFunction> described_function(const program::Program& prog
   return result;
 }
 
+CallLayout layout_of(const DescribedFunction& function, arch::Mode mode, debuginfo::Types& types) {
+  std::vector<debuginfo::TypeId> ids;
+  for (const DescribedFunction::Parameter& one : function.parameters) ids.push_back(one.type);
+  return layout_of_call(mode, function.compiler, types, ids, function.result);
+}
+
 std::optional<std::size_t> parameters_in(std::string_view name) {
   const std::size_t end = name.rfind(')');
   if (end == std::string_view::npos) return std::nullopt;

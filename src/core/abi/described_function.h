@@ -33,6 +33,9 @@ std::optional<DescribedFunction> described_function(const program::Program& prog
                                                     debuginfo::Scopes& scopes, debuginfo::Locals& locals,
                                                     std::uint64_t address);
 
+/// Where what it takes and returns travels.
+CallLayout layout_of(const DescribedFunction& function, arch::Mode mode, debuginfo::Types& types);
+
 /// Parameters that a function has by its name, as C++ writes it: "put(int, Box<int, 3>) const" has two. Nothing for
 /// other names.
 std::optional<std::size_t> parameters_in(std::string_view name);

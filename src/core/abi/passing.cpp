@@ -482,18 +482,24 @@ Compiler compiler_of(std::string_view producer) {
 
 Compiler compiler_of(const debuginfo::Entry& function) {
   constexpr std::uint64_t kFirst = 0x40;  // DW_CC_lo_user: those before are not about registers (DWARF 5, 7.15)
+  // clang's preserve_most and preserve_all: more registers are kept, arguments travel as ever.
+  constexpr std::uint64_t kPreserveMost = 0xc9, kPreserveAll = 0xca;
   Compiler compiler = compiler_of(function.unit->producer);
   const std::uint64_t code = function.number(debuginfo::At::calling_convention).value_or(0);
-  if (code >= kFirst) compiler.declared = code;
+  if (code >= kFirst && code != kPreserveMost && code != kPreserveAll) compiler.declared = code;
   return compiler;
 }
 
 CallLayout layout_of_call(arch::Mode mode, Compiler compiler, Types& types, std::span<const TypeId> arguments,
                           TypeId result) {
-  const Convention* declared = compiler.declared != 0 ? convention_of_code(compiler.declared, mode) : nullptr;
-  if (declared != nullptr) {
-    compiler.declared = 0;
-    if (auto layout = layout_by(*declared, compiler, types, arguments, result, false)) return std::move(*layout);
+  if (const std::uint64_t code = std::exchange(compiler.declared, 0); code != 0) {
+    if (const Convention* declared = convention_of_code(code, mode)) {
+      if (auto layout = layout_by(*declared, compiler, types, arguments, result, false)) return std::move(*layout);
+    }
+    CallLayout unknown;
+    unknown.known = false;
+    unknown.arguments.resize(arguments.size());
+    return unknown;
   }
   if (mode == arch::Mode::bits32) return layout_in_words({}, compiler, types, arguments, result);
   return Layout64(types, arch::machine_of(mode), compiler).run(arguments, result);

@@ -35,7 +35,13 @@ struct CallLayout {
   Passed result;               ///< at the return; by address: what the called function gives back
   bool hidden_result = false;  ///< the caller passes the address of memory for the result, in front of the arguments
   std::uint64_t stack = 0;     ///< bytes of the arguments on the stack
+  bool known = true;  ///< false: the function was declared to follow a convention that is not known here, and nothing
+                      ///< is said of places
 };
+
+/// Why there are no places then, as the end of "unknown: ...".
+inline constexpr std::string_view kConventionUnknown =
+    "the function was declared to follow a calling convention that is not known here";
 
 /// Compilers differ from each other, and from the ABIs.
 struct Compiler {
@@ -59,10 +65,10 @@ CallLayout layout_of_call(arch::Mode mode, Compiler compiler, debuginfo::Types& 
 /// What a convention of 32-bit functions puts into registers; System V's has none of it but the vectors.
 struct WordRegisters {
   std::vector<arch::RegisterPart> words;  ///< for arguments of whole words, in their order
-  bool numbers_alone = false;  ///< for numbers and addresses of one word; what else would fit takes them up, and lies
-                               ///< on the stack
-  unsigned vectors = 3;  ///< xmm0 and so on
-  bool reals = false;    ///< these are for floating-point numbers too, and for structures of up to four of one kind,
+  bool numbers_alone = false;  ///< only numbers and addresses of one word are passed in them; for anything else that
+                               ///< would fit they stay unused, and it is on the stack
+  unsigned vectors = 3;        ///< xmm0 and so on
+  bool reals = false;  ///< these are for floating-point numbers too, and for structures of up to four of one kind,
                        ///< after those by themselves; where none is left an address is passed
 };
 /// By gcc's rules for the attributes regparm, fastcall and thiscall, and clang's for vectorcall, but long double.

@@ -16,6 +16,7 @@ using state::Reg;
 
 constexpr std::uint64_t kAlignment = 16;  // bytes, of the stack at calls, in both ABIs as Linux has them
 constexpr std::uint64_t kDirectionFlag = 0x400;
+constexpr std::uint64_t kSmall = 4096;  // numbers below are no addresses
 
 arch::RegisterPart part_of(unsigned number, unsigned bits) {
   return {arch::RegisterFile::general, static_cast<std::uint8_t>(number), 0, static_cast<std::uint16_t>(bits)};
@@ -164,7 +165,6 @@ std::string argument_words(const std::vector<Argument>& all, std::size_t index, 
   const Argument& one = all[index];
   std::string text = "argument " + std::to_string(index + 1) + " (";
   if (!one.name.empty()) text += one.name + ", ";
-  constexpr std::uint64_t kSmall = 4096;
   return text + one.type + ", in " + one.where + ") is " + (value < kSmall ? std::to_string(value) : hex_text(value));
 }
 
@@ -174,7 +174,7 @@ std::string argument_words(const std::vector<Argument>& all, std::size_t index, 
 void ConventionChecks::order(const state::StateView& view, const CheckedCall& call, const std::vector<Argument>& passed,
                              std::vector<Finding>& found) {
   using Kind = inspect::Value::Kind;
-  constexpr std::uint64_t kSmall = 4096, kLowest = 65536;  // nothing is mapped below (vm.mmap_min_addr)
+  constexpr std::uint64_t kLowest = 65536;  // nothing is mapped below (vm.mmap_min_addr)
   const auto find = [&](std::initializer_list<Kind> kinds, const auto& fits) {
     for (std::size_t i = 0; i < passed.size(); ++i) {
       const auto value = is_typed(passed[i], kinds) ? whole_argument(view, passed[i]) : std::nullopt;

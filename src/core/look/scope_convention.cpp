@@ -85,6 +85,7 @@ bool Scope::knows_parameters() const {
 Result<Datum> Scope::passed(std::uint64_t number) {
   if (!knows_parameters()) return Error{Fault::usage, std::string(kPartlyDescribed)};
   const abi::CallLayout travels = layout_of_arguments(number);
+  if (!travels.known) return Error{Fault::usage, std::string(abi::kConventionUnknown)};
   std::optional<TypeRef> type;
   const std::vector<const LocalVariable*> parameters = this->parameters();
   if (number <= parameters.size()) type = type_of_local(*parameters[number - 1]);
@@ -172,6 +173,7 @@ Result<Datum> Scope::result() {
     return Error{Fault::usage, "the function returns nothing"};
   const abi::CallLayout layout =
       abi::layout_of_call(view_.mode(), compiler_at(modules_, function), *type->types, {}, type->id);
+  if (!layout.known) return Error{Fault::usage, std::string(abi::kConventionUnknown)};
   if (layout.result.pieces.empty()) return Error{Fault::usage, "the result has no bytes"};
   Result<Datum> datum = passed_value(view_, layout.result, type, 0);
   const abi::Piece& first = layout.result.pieces.front();

@@ -87,7 +87,9 @@ class Reader {
         argument.use = parameter.use;
         type = parameter.id;
       }
-      if (signature_.complete) {
+      if (!signature_.layout.known) {
+        argument.unknown = abi::kConventionUnknown;
+      } else if (signature_.complete) {
         value(argument, signature_.layout.arguments[i], {signature_.types, type});
       } else {
         argument.unknown = kPartlyDescribed;
@@ -220,6 +222,7 @@ Result<inspect::Value> result_of(const Signature& signature, const CallSeen& see
   }
   if ((*signature.types)[signature.types->plain(signature.result)].kind == debuginfo::Type::Kind::none)
     return Error{Fault::usage, "it returns nothing"};
+  if (!signature.layout.known) return Error{Fault::usage, std::string(abi::kConventionUnknown)};
   const abi::Passed& passed = signature.layout.result;
   if (passed.pieces.empty()) return Error{Fault::usage, "the result has no bytes"};
   Result<Datum> datum = passed_value(seen.view, passed, TypeRef{signature.types, signature.result}, 0);

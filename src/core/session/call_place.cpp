@@ -30,7 +30,7 @@ std::vector<ReadsKept::Stretch> ReadsKept::stretches() const {
 
 bool CallPlace::holds_in(const state::StateView& view) const {
   constexpr std::size_t kMost = 16;     // stretches; more cost as much as the frames
-  std::array<std::uint8_t, 4096> room;  // bytes of one; it is not set for nothing
+  std::array<std::uint8_t, 4096> room;  // bytes of one, left as it is until they are read
   const state::RegisterSet& registers = view.registers();
   if (made_by.empty() || stretches.size() > kMost || registers[state::Reg::rsp] != stack_pointer ||
       registers[state::Reg::rbp] != frame_pointer)

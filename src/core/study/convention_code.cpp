@@ -59,12 +59,6 @@ bool ConventionCode::never_returns(const program::FlowBlocks::Code& call) {
   if (scan.is_final_call(call.instruction, call.address)) return true;
   const auto target = program::target_of(program, call.address, call.instruction);
   const Function* called = target ? program.function_at(*target) : nullptr;
-  if (called != nullptr && called->origin == Function::Origin::plt) {
-    // The file may have the function itself.
-    const auto own = program.functions_named(called->name.symbol());
-    const auto found = std::ranges::find(own, Function::Origin::symbol, &Function::origin);
-    if (found != own.end() && has_no_end(**found)) return true;
-  }
   if (called != nullptr && called->address == *target && has_no_end(*called)) return true;
   const auto before = frames_.at(call.address), after = frames_.at(call.address + call.instruction.length);
   return before && after && (before->cfa_register != after->cfa_register || before->cfa_offset != after->cfa_offset) &&
@@ -74,7 +68,12 @@ bool ConventionCode::never_returns(const program::FlowBlocks::Code& call) {
 bool ConventionCode::has_no_end(const Function& function) {
   const auto [place, added] = endless_.try_emplace(function.address);
   if (!added) return place->second;
-  if (function.origin == Function::Origin::plt) return false;
+  if (function.origin == Function::Origin::plt) {
+    // The file may have the function itself.
+    const auto own = program.functions_named(function.name.symbol());
+    const auto found = std::ranges::find(own, Function::Origin::symbol, &Function::origin);
+    return place->second = found != own.end() && has_no_end(**found);
+  }
   const std::uint64_t end = function.range().to;
   bool calls = false, ends = false;
   for (std::uint64_t at = function.address; at < end && !ends;) {

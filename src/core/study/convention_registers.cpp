@@ -188,15 +188,8 @@ class Registers {
     const program::Function* function = target ? code_.program.function_at(*target) : nullptr;
     if (function != nullptr && function->address == *target && function->origin == program::Function::Origin::symbol)
       return code_.arguments_read(*function);
-    const std::optional<std::string> name = called_elsewhere(code);
-    const abi::Prototype* prototype = name ? abi::prototype(*name) : nullptr;
-    if (prototype == nullptr) return 0;
     std::uint32_t passed = 0;
-    std::size_t next = 0;
-    for (const abi::Prototype::Parameter& one : prototype->parameters()) {
-      if (one.number == abi::Prototype::Number::real || next == machine_.arguments.size()) continue;
-      passed |= bit(machine_.arguments[next++]);
-    }
+    for (const Parameter& one : parameters_of_prototype(code)) passed |= bit(one.reg);
     return passed;
   }
 
@@ -287,14 +280,11 @@ class Registers {
     const auto target = program::target_of(code_.program, call.address, call.instruction);
     const auto described = target ? code_.described(*target) : std::nullopt;
     if (described && described->complete) {
-      std::vector<debuginfo::TypeId> types;
-      for (const auto& one : described->parameters) types.push_back(one.type);
-      debuginfo::Types& known = code_.types();
-      const abi::CallLayout layout =
-          abi::layout_of_call(code_.program.mode(), described->compiler, known, types, described->result);
-      for (std::size_t i = 0; i < types.size(); ++i) {
+      debuginfo::Types& types = code_.types();
+      const abi::CallLayout layout = abi::layout_of(*described, code_.program.mode(), types);
+      for (std::size_t i = 0; i < layout.arguments.size(); ++i) {
         const auto& pieces = layout.arguments[i].pieces;
-        const debuginfo::Type& type = known[known.plain(types[i])];
+        const debuginfo::Type& type = types[types.plain(described->parameters[i].type)];
         const bool is_pointer = type.kind == debuginfo::Type::Kind::pointer;
         if (pieces.size() == 1 && pieces[0].part.file == isa::RegisterFile::general &&
             (is_pointer || type.kind == debuginfo::Type::Kind::base))
@@ -302,6 +292,11 @@ class Registers {
       }
       return found;
     }
+    return parameters_of_prototype(call);
+  }
+  /// Of a library function, by its prototype.
+  std::vector<Parameter> parameters_of_prototype(const Code& call) {
+    std::vector<Parameter> found;
     const std::optional<std::string> name = called_elsewhere(call);
     const abi::Prototype* prototype = name ? abi::prototype(*name) : nullptr;
     if (prototype == nullptr) return found;

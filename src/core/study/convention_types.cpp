@@ -34,10 +34,8 @@ void check_types(ConventionCode& code, const CheckedFunction& checked) {
   if (!checked.hand_written || code.machine.mode != arch::Mode::bits64 || !returns(checked)) return;
   const auto described = code.described(checked.function.address);
   if (!described || !described->complete) return;
-  std::vector<debuginfo::TypeId> types;
-  for (const auto& one : described->parameters) types.push_back(one.type);
-  const abi::CallLayout layout =
-      abi::layout_of_call(code.program.mode(), described->compiler, code.types(), types, described->result);
+  const abi::CallLayout layout = abi::layout_of(*described, code.program.mode(), code.types());
+  if (!layout.known) return;
   const std::string name = checked.function.name.str();
 
   std::uint32_t passed = layout.hidden_result ? bit(code.machine.arguments.front()) : 0;

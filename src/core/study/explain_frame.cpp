@@ -122,9 +122,7 @@ class Explainer {
   void find_arguments() {
     described_ = abi::described_function(program_, types_, scopes_, locals_, function_.address);
     if (!described_ || !described_->complete) return;
-    std::vector<debuginfo::TypeId> types;
-    for (const auto& one : described_->parameters) types.push_back(one.type);
-    layout_ = abi::layout_of_call(program_.mode(), described_->compiler, types_, types, described_->result);
+    layout_ = abi::layout_of(*described_, program_.mode(), types_);
     for (std::size_t i = 0; i < layout_.arguments.size(); ++i) {
       for (const abi::Piece& piece : layout_.arguments[i].pieces) {
         if (piece.part) passed_[{piece.part.file, piece.part.index}] = described_->parameters[i].name;

@@ -128,11 +128,14 @@ Result<ExplainedPassing> explain_passing(const std::string& file, std::string_vi
   declared.name = name;
   declared.result = described->result;
   for (const auto& one : described->parameters) declared.parameters.push_back({one.name, one.type});
-  const abi::Convention& convention =
-      *abi::convention_named(program->mode() == arch::Mode::bits64 ? "system-v-64" : "system-v-32");
-  const abi::CallLayout layout =
-      abi::layout_of_call(program->mode(), described->compiler, types, types_of(declared), declared.result);
-  return Explainer(convention, types).run(declared, layout);
+  const abi::CallLayout layout = abi::layout_of(*described, program->mode(), types);
+  if (!layout.known)
+    return Error{Fault::usage, file + ": " + std::string(name) + ": " + std::string(abi::kConventionUnknown)};
+  const bool is_wide = program->mode() == arch::Mode::bits64;
+  const abi::Convention* convention = described->compiler.declared != 0
+                                          ? abi::convention_of_code(described->compiler.declared, program->mode())
+                                          : abi::convention_named(is_wide ? "system-v-64" : "system-v-32");
+  return Explainer(*convention, types).run(declared, layout);
 }
 
 }  // namespace deeptrace::study
