@@ -205,25 +205,31 @@ program::OwnCode own_code_of(const cxxopts::ParseResult& parsed) {
   return own;
 }
 
+static Result<std::vector<std::pair<std::string, std::string>>> moved_sources_of(const cxxopts::ParseResult& parsed) {
+  std::vector<std::pair<std::string, std::string>> moved;
+  if (parsed.count("source-moved") == 0) return moved;
+  for (const std::string& rule : parsed["source-moved"].as<std::vector<std::string>>()) {
+    const std::size_t equals = rule.find('=');
+    if (equals == std::string::npos || equals == 0)
+      return Error{Fault::usage, "--source-moved " + rule + ": is written as FROM=TO"};
+    moved.emplace_back(rule.substr(0, equals), rule.substr(equals + 1));
+  }
+  return moved;
+}
+
 program::OpenOptions open_options_of(const cxxopts::ParseResult& parsed) {
   program::OpenOptions options;
   options.own = own_code_of(parsed);
   options.linker_names = parsed.count("mangled") != 0;
   if (parsed.count("debug-dir") != 0) options.debug_folders = parsed["debug-dir"].as<std::vector<std::string>>();
+  if (auto moved = moved_sources_of(parsed)) options.moved_sources = std::move(*moved);
   return options;
 }
 
 Result<program::SourceText> source_text_of(const cxxopts::ParseResult& parsed) {
-  std::vector<std::pair<std::string, std::string>> moved;
-  if (parsed.count("source-moved") != 0) {
-    for (const std::string& rule : parsed["source-moved"].as<std::vector<std::string>>()) {
-      const std::size_t equals = rule.find('=');
-      if (equals == std::string::npos || equals == 0)
-        return Error{Fault::usage, "--source-moved " + rule + ": is written as FROM=TO"};
-      moved.emplace_back(rule.substr(0, equals), rule.substr(equals + 1));
-    }
-  }
-  return program::SourceText(std::move(moved));
+  auto moved = moved_sources_of(parsed);
+  if (!moved) return moved.error();
+  return program::SourceText(std::move(*moved));
 }
 
 Parsed parse(const Command& command, cxxopts::Options& options, std::vector<std::string> words, bool stop_at_word) {

@@ -64,7 +64,7 @@ void add_second_returns(const program::Program& program, const program::Function
 }  // namespace
 
 Modules::Modules(const state::Target& target, program::Program main, program::OpenOptions options)
-    : target_(&target), options_(std::move(options)) {
+    : target_(&target), options_(std::move(options)), sources_(options_.moved_sources) {
   modules_.push_back(std::make_shared<Module>());
   Module& first = *modules_.front();
   first.program = std::make_unique<program::Program>(std::move(main));
@@ -257,6 +257,13 @@ const debuginfo::StaticVariable* ModuleDebug::static_at(const program::Program& 
 ModuleDebug& Modules::debug(const Module& module) {
   if (!module.debug) module.debug = std::make_unique<ModuleDebug>(*module.program);
   return *module.debug;
+}
+
+const program::Assignments& Modules::assignments(const Module& module, std::uint32_t file) {
+  auto& known = debug(module).assignments;
+  if (const auto found = known.find(file); found != known.end()) return found->second;
+  const auto text = sources_.whole(module.program->lines().file(file));
+  return known.try_emplace(file, text.value_or("")).first->second;
 }
 
 const program::Function* Modules::function_at(std::uint64_t address) {

@@ -20,11 +20,13 @@
 #include "debuginfo/variables.h"
 #include "inspect/frames.h"
 #include "look/level.h"
+#include "program/assignments.h"
 #include "program/code_scan.h"
 #include "program/code_starts.h"
 #include "program/declarations.h"
 #include "program/line_entries.h"
 #include "program/program.h"
+#include "program/source_text.h"
 #include "state/target.h"
 
 namespace deeptrace::look {
@@ -45,6 +47,7 @@ struct ModuleDebug {
   program::CodeScan scan;
   program::LineEntries entries;
   program::Declarations declarations;
+  std::map<std::uint32_t, program::Assignments> assignments;  ///< by the file's number in the line table
   std::optional<std::vector<debuginfo::StaticVariable>> statics;
   /// Those with a fixed place, by address.
   std::optional<std::vector<const debuginfo::StaticVariable*>> placed;
@@ -96,6 +99,8 @@ class Modules {
   const Module* at(std::uint64_t address);
   /// Its debug information.
   static ModuleDebug& debug(const Module& module);
+  /// What statements of a source file change, by its number in the module's line table; none where it is not found.
+  const program::Assignments& assignments(const Module& module, std::uint32_t file);
   /// The readable mapping that holds an address outside all modules; nothing where none does. What was mapped since
   /// the last call is noticed.
   std::optional<state::Mapping> mapping_at(const state::StateView& view, std::uint64_t address);
@@ -158,6 +163,7 @@ class Modules {
   const state::Target* target_;
   std::vector<state::Mapping> mappings_;  ///< as they were when one was last looked for
   program::OpenOptions options_;
+  program::SourceText sources_;
   std::unordered_map<std::uint64_t, std::optional<inspect::PlacedRule>> rules_;  ///< by address
   std::vector<std::uint64_t> own_starts_;
   std::vector<std::shared_ptr<Module>> modules_;  ///< the main program first; shared with forked processes

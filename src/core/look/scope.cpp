@@ -37,6 +37,7 @@ class Scope::Context final : public debuginfo::LocationContext {
       : scope_(scope), module_(module), frame_base_(frame_base), unit_(unit) {}
 
   std::optional<std::uint64_t> reg(unsigned number) override {
+    if (const auto part = arch::dwarf_register(number, scope_.view_.mode())) asked_.push_back(*part);
     const auto reg = state::reg_of_dwarf(number, scope_.view_.mode());
     if (!reg) return other_register(number);
     if ((scope_.frame_.known >> static_cast<unsigned>(*reg) & 1) == 0) return std::nullopt;
@@ -63,12 +64,22 @@ class Scope::Context final : public debuginfo::LocationContext {
     return scope_.thread_address(module_, offset);
   }
   std::optional<std::uint64_t> at_entry(Bytes expression) override {
+    if (doubts_ != nullptr) doubt_ = doubts_->about_entry_value(expression, *part_);
+    if (doubt_) return std::nullopt;
     return passed([&](const auto& one) { return std::ranges::equal(one.location, expression); });
   }
   std::optional<std::uint64_t> parameter(std::uint64_t entry) override {
     return passed([&](const auto& one) { return one.entry == entry; });
   }
 
+  /// Values at the entry are doubted, which this part of a variable's locations asks for.
+  void doubt(const ValueDoubts& doubts, const debuginfo::LocationPart& part) {
+    doubts_ = &doubts;
+    part_ = &part;
+  }
+  [[nodiscard]] const std::optional<Error>& doubt() const { return doubt_; }
+  /// The registers that were asked for.
+  [[nodiscard]] const std::vector<arch::RegisterPart>& asked() const { return asked_; }
   [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
 
  private:
@@ -159,6 +170,10 @@ class Scope::Context final : public debuginfo::LocationContext {
   const Module& module_;
   Bytes frame_base_;
   const debuginfo::Unit* unit_;
+  const debuginfo::LocationPart* part_ = nullptr;
+  const ValueDoubts* doubts_ = nullptr;
+  std::optional<Error> doubt_;
+  std::vector<arch::RegisterPart> asked_;
   int depth_ = 0;
 };
 
@@ -250,27 +265,8 @@ std::string Scope::nearest_life(const std::vector<debuginfo::LocationPart>& part
   return hex_text(nearest.range.from + module_->bias);
 }
 
-/// clang gives calls that it put together line 0, and what it says of variables there is true for one of them at most.
-bool Scope::is_call_of_several_lines() const {
-  const debuginfo::LineTable& table = module_->program->lines();
-  if (frame_.how == inspect::Frame::How::innermost || !table.covers(inside_)) return false;
-  const auto line = table.at(inside_);
-  return !line || line->line == 0;
-}
-
-/// The line whose statement began before this place and changes a variable after it. Compilers move what is left of a
-/// statement past calls, and say of the places in between that the variable has its old value there: it is gone where
-/// the statement's last instruction is, at the end of `part`, in rows that begin no statement.
-std::optional<std::uint32_t> Scope::line_moved_past(AddressRange part) const {
-  const debuginfo::LineTable& table = module_->program->lines();
-  const auto here = table.at(inside_);
-  const auto last = table.at(part.to - 1);
-  if (!here || !last || last->line == 0 || last->file != here->file || last->line >= here->line) return std::nullopt;
-  const auto begins = [&](const debuginfo::LineRow& row) {
-    return row.statement && row.file == last->file && row.line == last->line;
-  };
-  if (std::ranges::any_of(table.rows_in({inside_ + 1, part.to}), begins)) return std::nullopt;
-  return last->line;
+ValueDoubts Scope::doubts() const {
+  return {modules_, *module_, inside_, scopes_around(), frame_.how != inspect::Frame::How::innermost};
 }
 
 /// Unoptimised code describes one place for a variable's whole life, which it has only when the frame is set up.
@@ -311,6 +307,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
       constant = origin->find(debuginfo::At::const_value);
       if (constant == nullptr) return Error{Fault::usage, "the compiler removed it"};
     }
+    if (const auto doubt = doubts().about_constant(variable)) return *doubt;
     Datum datum;
     datum.type = type;
     datum.loaded = true;
@@ -330,16 +327,18 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   if (part == parts.end()) {
     return Error{Fault::usage, "no value here; lives on " + nearest_life(parts)};
   }
-  if (!part->always && is_call_of_several_lines())
-    return Error{Fault::usage, "unknown here: the compiler put calls of several lines together"};
-  if (const auto line = part->always ? std::nullopt : line_moved_past(part->range))
-    return Error{Fault::usage,
-                 "unknown here: the compiler moved what line " + std::to_string(*line) + " does to it past this place"};
+  const ValueDoubts doubts = this->doubts();
+  if (const auto doubt = doubts.about_part(*part)) return *doubt;
   const debuginfo::FunctionLocals* function = debug.locals.at(inside_);
   Context context(*this, *module_, function != nullptr ? function->frame_base : Bytes{}, variable.entry.unit);
   const debuginfo::ExpressionPlace where{&info, variable.entry.unit, module_->bias, context.pointer_size(),
                                          arch::machine_of(view_.mode()).dwarf_number(isa::kRsp)};
-  Result<Datum> datum = place(debuginfo::evaluate(part->expression, where, context), type);
+  context.doubt(doubts, *part);
+  const debuginfo::Evaluated evaluated = debuginfo::evaluate(part->expression, where, context);
+  if (context.doubt()) return *context.doubt();
+  const ValueDoubts::Value value{variable, parts, *part, debug.types.size(type.id)};
+  if (const auto doubt = doubts.about_value(value, evaluated, context.asked())) return *doubt;
+  Result<Datum> datum = place(evaluated, type);
   if (!datum || !part->always || !is_ahead(variable)) return datum;
   const Type& plain = debug.types[debug.types.plain(type.id)];
   datum->declared_ahead = variable.declared.line;
@@ -354,13 +353,9 @@ bool Scope::is_ahead(const LocalVariable& variable) {
       !declared.unit->line_table)
     return false;
   const auto file = module_->program->lines().file_of(*declared.unit->line_table, declared.file);
-  const auto has_it = [&](const debuginfo::LocalScope* scope) {
-    return !scope->variables.empty() && &variable >= &scope->variables.front() && &variable <= &scope->variables.back();
-  };
-  const auto scopes = scopes_here();
-  const auto scope = std::ranges::find_if(scopes, has_it);
-  if (!file || scope == scopes.end()) return false;
-  return Modules::debug(*module_).declarations.is_ahead({*file, declared.line}, (*scope)->ranges, inside_);
+  const debuginfo::LocalScope* scope = doubts().scope_of(variable);
+  if (!file || scope == nullptr) return false;
+  return Modules::debug(*module_).declarations.is_ahead({*file, declared.line}, scope->ranges, inside_);
 }
 
 /// Numbers are not made of addresses on the stack.

@@ -15,6 +15,7 @@
 #include "inspect/expression.h"
 #include "inspect/frames.h"
 #include "look/modules.h"
+#include "look/value_doubts.h"
 
 namespace deeptrace::look {
 
@@ -105,8 +106,7 @@ class Scope final : public inspect::Environment {
   /// Those that names are looked up in: what is around an inlined function is another function, whose names mean
   /// nothing in it.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
-  [[nodiscard]] bool is_call_of_several_lines() const;
-  [[nodiscard]] std::optional<std::uint32_t> line_moved_past(AddressRange part) const;
+  [[nodiscard]] ValueDoubts doubts() const;
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);

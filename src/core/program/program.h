@@ -45,6 +45,8 @@ struct OpenOptions {
   std::vector<std::string> debug_folders;  ///< where separate debug files are looked for, before the system's folder
   bool linker_names = false;               ///< C++ names as the linker has them
   bool cores = false;                      ///< core files too
+  /// Where sources are looked for: see SourceText.
+  std::vector<std::pair<std::string, std::string>> moved_sources{};
 };
 
 class Program {

@@ -40,6 +40,11 @@ std::optional<std::string_view> SourceText::line(const std::string& path, std::u
   return text;
 }
 
+std::optional<std::string_view> SourceText::whole(const std::string& path) {
+  const File& file = load(path);
+  return file.readable ? std::optional<std::string_view>(file.text) : std::nullopt;
+}
+
 bool SourceText::found(const std::string& path) { return load(path).readable; }
 
 }  // namespace deeptrace::program

@@ -19,6 +19,8 @@ class SourceText {
   /// The text of a line (1 and up), without its line end; nothing when the file cannot be read or is shorter. The
   /// view holds until the object ends.
   std::optional<std::string_view> line(const std::string& path, std::uint32_t number);
+  /// All of it; nothing when it cannot be read. The view holds as long.
+  std::optional<std::string_view> whole(const std::string& path);
   /// True when the file can be read.
   bool found(const std::string& path);
 

@@ -1,0 +1,275 @@
+#include "look/value_doubts.h"
+
+#include <algorithm>
+
+#include "arch/dwarf_registers.h"
+#include "debuginfo/constants.h"
+#include "isa/effects.h"
+#include "isa/operand.h"
+#include "isa/table.h"
+
+namespace deeptrace::look {
+
+using debuginfo::LocalVariable;
+
+namespace {
+
+/// The register that an expression says all of a variable lies in (DW_OP_reg0 to reg31; DWARF 5, 2.6.1.1.3).
+std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode) {
+  constexpr auto kFirst = static_cast<std::uint8_t>(debuginfo::Op::register0);
+  constexpr std::uint8_t kCount = 32;
+  if (expression.size() != 1 || expression[0] < kFirst || expression[0] >= kFirst + kCount) return std::nullopt;
+  return arch::dwarf_register(expression[0] - kFirst, mode);
+}
+
+bool is_register(const isa::Operand& operand, arch::RegisterPart part) {
+  return operand.kind == isa::Operand::Kind::reg && operand.reg.file == part.file && operand.reg.index == part.index;
+}
+
+Error unknown(const std::string& why) { return {Fault::usage, "unknown here: " + why}; }
+
+Error left_out(std::uint32_t line) {
+  return unknown("the compiler does not say what line " + std::to_string(line) + " did to it");
+}
+
+}  // namespace
+
+/// clang gives calls that it put together line 0, and what it says of variables there is true for one of them at most.
+bool ValueDoubts::is_call_of_several_lines() const {
+  const debuginfo::LineTable& table = module_.program->lines();
+  if (!called_ || !table.covers(address_)) return false;
+  const auto line = table.at(address_);
+  return !line || line->line == 0;
+}
+
+/// The line whose statement began before this place and changes a variable after it. Compilers move what is left of a
+/// statement past calls, and say of the places in between that the variable has its old value there: it is gone where
+/// the statement's last instruction is, at the end of `part`, in rows that begin no statement.
+std::optional<std::uint32_t> ValueDoubts::line_moved_past(AddressRange part) const {
+  const debuginfo::LineTable& table = module_.program->lines();
+  const auto here = table.at(address_);
+  const auto last = table.at(part.to - 1);
+  if (!here || !last || last->line == 0 || last->file != here->file || last->line >= here->line) return std::nullopt;
+  const auto begins = [&](const debuginfo::LineRow& row) {
+    return row.statement && row.file == last->file && row.line == last->line;
+  };
+  if (std::ranges::any_of(table.rows_in({address_ + 1, part.to}), begins)) return std::nullopt;
+  return last->line;
+}
+
+/// The line of an address in the function that a scope belongs to: of the call, where an inlined call is around it.
+std::optional<debuginfo::SourceLine> ValueDoubts::line_in(const debuginfo::LocalScope& scope,
+                                                          std::uint64_t address) const {
+  const debuginfo::LineTable& table = module_.program->lines();
+  ModuleDebug& debug = Modules::debug(module_);
+  const auto inlined = debug.scopes.inlined_at(address);
+  if (inlined.size() <= scope.depth) return table.at(address);
+  const debuginfo::InlinedCall& call = *inlined[scope.depth];
+  const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
+  if (function == nullptr || !function->unit->line_table || !call.call_file || call.call_line == 0) return std::nullopt;
+  const auto file = table.file_of(*function->unit->line_table, *call.call_file);
+  return file ? std::optional(debuginfo::SourceLine{*file, call.call_line}) : std::nullopt;
+}
+
+/// The scope that a variable of one around this place belongs to; null: none.
+const debuginfo::LocalScope* ValueDoubts::scope_of(const LocalVariable& variable) const {
+  const auto has_it = [&](const debuginfo::LocalScope* scope) {
+    return !scope->variables.empty() && &variable >= &scope->variables.front() && &variable <= &scope->variables.back();
+  };
+  const auto found = std::ranges::find_if(scopes_, has_it);
+  return found != scopes_.end() ? *found : nullptr;
+}
+
+/// True when some part of the locations has room in a register for less than the whole variable: clang spills such a
+/// register, and says then that the variable lies there in memory.
+bool ValueDoubts::is_cut_to_register(const Value& value) const {
+  return std::ranges::any_of(value.parts, [&](const debuginfo::LocationPart& part) {
+    const auto reg = register_in(part.expression, module_.program->mode());
+    return reg && reg->width < value.size * 8;
+  });
+}
+
+/// True when what a register holds at the end of a range was copied there from another one.
+bool ValueDoubts::is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const {
+  constexpr std::uint64_t kFar = 4096;  // bytes
+  const program::Program& program = *module_.program;
+  bool copied = false;
+  for (std::uint64_t at = range.from; at < range.to && at - range.from < kFar;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    if (!one) return false;
+    at += one.length;
+    const isa::Operands operands = isa::operands_of(one);
+    if (operands.shown == 0 || !is_register(operands[0], to)) continue;
+    copied = isa::operation_of(isa::row_of(one)).meaning == isa::meaning::copy && operands.shown == 2 &&
+             is_register(operands[1], from);
+  }
+  return copied;
+}
+
+/// Where the value began that a variable has in this part: parts before it say that another register held it, from
+/// which it was copied.
+std::uint64_t ValueDoubts::value_since(const Value& value) const {
+  const arch::Mode mode = module_.program->mode();
+  const debuginfo::LocationPart* first = &value.part;
+  const auto comes_from = [&](const debuginfo::LocationPart& before) {
+    if (before.range.to != first->range.from || before.range.from >= first->range.from) return false;
+    const auto from = register_in(before.expression, mode);
+    const auto to = register_in(first->expression, mode);
+    return from && to && is_copied(before.range, *from, *to);
+  };
+  while (!first->always) {
+    const auto before = std::ranges::find_if(value.parts, comes_from);
+    if (before == value.parts.end()) break;
+    first = &*before;
+  }
+  return first->range.from;
+}
+
+/// True when an instruction of these lines of the scope's function, in a range, writes what a value is made of: one of
+/// some registers, or memory. Compilers move what is left of a statement to later ones; memory that others write may be
+/// any, so that of it the first line alone counts.
+bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, AddressRange range,
+                              const Origin& origin) const {
+  const program::Program& program = *module_.program;
+  const auto rows = program.lines().rows_in(range);
+  const std::vector<debuginfo::LineRow> held(rows.begin(), rows.end());
+  const auto writes = [&](const isa::Instruction& one, bool first_line) {
+    const isa::Effects effects = isa::effects_of(one);
+    const auto is_one = [&](const isa::RegisterEffect& effect) {
+      return isa::writes(effect.access) && std::ranges::any_of(origin.registers, [&](arch::RegisterPart part) {
+               return part.file == effect.part.file && part.index == effect.part.index;
+             });
+    };
+    return (origin.memory && first_line && effects.writes_memory) ||
+           std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
+  };
+  for (std::size_t i = 0; i < held.size(); ++i) {
+    const auto in = line_in(scope, held[i].address);
+    if (!in || in->line < lines.from || in->line >= lines.to) continue;
+    const std::uint64_t end = i + 1 < held.size() ? held[i + 1].address : range.to;
+    for (std::uint64_t at = held[i].address; at < end;) {
+      const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+      if (!one) break;
+      if (writes(one, in->line == lines.from)) return true;
+      at += one.length;
+    }
+  }
+  return false;
+}
+
+/// A statement of the source that may have changed the variable since its value here began, and that the compiler's
+/// table leaves out. gcc leaves out those of loops that it removes; others where it takes the value at the function's
+/// entry (about_entry_value), or the argument on the stack, for the variable.
+std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, const Origin& origin) const {
+  const LocalVariable& variable = value.variable;
+  const debuginfo::LocationPart& part = value.part;
+  const debuginfo::LocalScope* scope = scope_of(variable);
+  const auto here = scope != nullptr ? line_in(*scope, address_) : std::nullopt;
+  if (!here) return std::nullopt;
+  const std::uint64_t since = value_since(value);
+  const bool in_scope = std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(since); });
+  const auto from = part.always || !in_scope ? std::nullopt : line_in(*scope, since);
+  const std::uint32_t first = from && from->file == here->file ? from->line : 0;
+  const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
+  const bool removed_alone = variable.entry.unit->producer.starts_with("GNU ") && !part.always;
+  for (const auto& one :
+       modules_.assignments(module_, here->file).between(variable.name, {variable.declared.line, first, here->line})) {
+    if (one.element && is_pointer) continue;
+    if (removed_alone && (!one.in_loop_before || has_code({here->file, one.line}))) continue;
+    if (part.always ||
+        !lines_write({one.line, std::max(one.line + 1, here->line)}, *scope, {since, part.range.to}, origin))
+      return one.line;
+  }
+  return std::nullopt;
+}
+
+/// True when instructions of the function belong to a line.
+bool ValueDoubts::has_code(const debuginfo::SourceLine& line) const {
+  const debuginfo::DescribedFunction* around = function();
+  const auto is_it = [&](const debuginfo::LineRow& row) { return row.line == line.line && row.file == line.file; };
+  return around != nullptr && std::ranges::any_of(around->ranges, [&](const AddressRange& range) {
+           return std::ranges::any_of(module_.program->lines().rows_in(range), is_it);
+         });
+}
+
+/// A statement that changed the parameter, before the value was taken for this part or around it in a loop: gcc takes
+/// it for unchanged there.
+std::optional<Error> ValueDoubts::about_entry_value(Bytes location, const debuginfo::LocationPart& part) const {
+  const debuginfo::DescribedFunction* around = function();
+  if (around == nullptr || !around->optimised || around->ranges.empty() || scopes_.empty() || part.always)
+    return std::nullopt;
+  const debuginfo::DebugInfo& info = module_.program->debug();
+  const debuginfo::LocalScope& outermost = *scopes_.back();
+  const auto lies_there = [&](const debuginfo::LocationPart& first) {
+    return (first.always || first.range.holds(around->ranges[0].from)) &&
+           std::ranges::equal(first.expression, location);
+  };
+  const auto is_it = [&](const LocalVariable& one) {
+    const auto entry = info.read(one.entry);
+    return one.parameter && entry && std::ranges::any_of(info.locations(*entry, debuginfo::At::location), lies_there);
+  };
+  const auto found = std::ranges::find_if(outermost.variables, is_it);
+  const auto from = line_in(outermost, part.range.from);
+  if (found == outermost.variables.end() || !from) return std::nullopt;
+  const auto changes =
+      modules_.assignments(module_, from->file).between(found->name, {found->declared.line, 0, from->line});
+  return changes.empty() ? std::nullopt : std::optional(left_out(changes[0].line));
+}
+
+std::optional<Error> ValueDoubts::about_part(const debuginfo::LocationPart& part) const {
+  if (part.always) return std::nullopt;
+  if (is_call_of_several_lines()) return unknown("the compiler put calls of several lines together");
+  const auto line = line_moved_past(part.range);
+  if (!line) return std::nullopt;
+  return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
+}
+
+/// True for a parameter of optimised code that lies where the caller put it, and that nobody else knows the address of:
+/// what is not read again of it need not be written there. A number or pointer, as others have members that are.
+bool ValueDoubts::is_argument_alone(const LocalVariable& variable) const {
+  const debuginfo::DescribedFunction* around = function();
+  if (!variable.parameter || around == nullptr || !around->optimised) return false;
+  using Kind = debuginfo::Type::Kind;
+  const Kind kind = plain_type(variable).kind;
+  const debuginfo::LocalScope* scope = scope_of(variable);
+  const auto here = scope != nullptr ? line_in(*scope, address_) : std::nullopt;
+  return (kind == Kind::base || kind == Kind::pointer || kind == Kind::enumeration) && here &&
+         !modules_.assignments(module_, here->file).takes_address(variable.name, variable.declared.line, here->line);
+}
+
+std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginfo::Evaluated& evaluated,
+                                              std::vector<arch::RegisterPart> asked) const {
+  using Kind = debuginfo::Piece::Kind;
+  const auto in_memory = [](const debuginfo::Piece& piece) { return piece.kind == Kind::memory; };
+  const bool has_a_place = std::ranges::all_of(evaluated.pieces, in_memory);
+  if (has_a_place && value.part.always && !is_argument_alone(value.variable)) return std::nullopt;
+  Origin origin{std::move(asked), std::ranges::any_of(evaluated.pieces, in_memory)};
+  if (has_a_place) origin.registers.clear();
+  for (const debuginfo::Piece& piece : evaluated.pieces) {
+    const auto part =
+        piece.kind == Kind::reg ? arch::dwarf_register(piece.number, module_.program->mode()) : std::nullopt;
+    if (part) origin.registers.push_back(*part);
+  }
+  if (const auto line = line_left_out(value, origin)) return left_out(*line);
+  if (has_a_place && evaluated.pieces.size() == 1 && is_cut_to_register(value))
+    return unknown("the compiler keeps a part of it only");
+  return std::nullopt;
+}
+
+std::optional<Error> ValueDoubts::about_constant(const LocalVariable& variable) const {
+  const debuginfo::LocationPart whole{.range = {}, .always = true, .expression = {}};
+  const auto line = line_left_out({variable, {}, whole}, {});
+  return line ? std::optional(left_out(*line)) : std::nullopt;
+}
+
+const debuginfo::DescribedFunction* ValueDoubts::function() const {
+  return Modules::debug(module_).scopes.function_at(address_);
+}
+
+const debuginfo::Type& ValueDoubts::plain_type(const LocalVariable& variable) const {
+  debuginfo::Types& types = Modules::debug(module_).types;
+  const auto typed = module_.program->debug().read(variable.type);
+  return types[typed ? types.plain(types.of(*typed)) : debuginfo::TypeId{}];
+}
+
+}  // namespace deeptrace::look

@@ -1,0 +1,82 @@
+// Whether the value that debug information gives a variable at a place may be an old one.
+//
+// Optimising compilers leave out of a variable's locations what statements do to it that nobody but a person who looks
+// would see: assignments that nothing reads, loops that were removed, calls that were put together. What is known of
+// the place, of the instructions and of the source's text tells where that may be so; where it may, the value is
+// unknown.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "arch/register.h"
+#include "debuginfo/location.h"
+#include "look/modules.h"
+
+namespace deeptrace::look {
+
+class ValueDoubts {
+ public:
+  /// Variables are looked at from `address`, in the module's file; `scopes` are around it, innermost first. All must
+  /// outlive the object. `called`: the address lies in a call that has not returned.
+  ValueDoubts(Modules& modules, const Module& module, std::uint64_t address,
+              std::vector<const debuginfo::LocalScope*> scopes, bool called)
+      : modules_(modules), module_(module), address_(address), scopes_(std::move(scopes)), called_(called) {}
+
+  /// What a variable of `size` bytes has at the place: one part of its locations.
+  struct Value {
+    const debuginfo::LocalVariable& variable;
+    std::span<const debuginfo::LocationPart> parts;
+    const debuginfo::LocationPart& part;
+    std::uint64_t size = 0;
+  };
+  // Each gives the reason why a value is not known after all; nothing when there is no doubt.
+  [[nodiscard]] std::optional<Error> about_part(const debuginfo::LocationPart& part) const;
+  /// Of what the part's expression gave, with the registers that it asked for.
+  [[nodiscard]] std::optional<Error> about_value(const Value& value, const debuginfo::Evaluated& evaluated,
+                                                 std::vector<arch::RegisterPart> asked) const;
+  /// Of a value that the variable is said to have everywhere.
+  [[nodiscard]] std::optional<Error> about_constant(const debuginfo::LocalVariable& variable) const;
+  /// Of the value at the function's entry of what it was passed at `location`, where a part is made of it.
+  [[nodiscard]] std::optional<Error> about_entry_value(Bytes location, const debuginfo::LocationPart& part) const;
+
+  /// The scope that a variable of one around the place belongs to; null: none.
+  [[nodiscard]] const debuginfo::LocalScope* scope_of(const debuginfo::LocalVariable& variable) const;
+
+ private:
+  /// What a value was made of.
+  struct Origin {
+    std::vector<arch::RegisterPart> registers;
+    bool memory = false;
+  };
+  [[nodiscard]] bool is_call_of_several_lines() const;
+  [[nodiscard]] std::optional<std::uint32_t> line_moved_past(AddressRange part) const;
+  [[nodiscard]] std::optional<std::uint32_t> line_left_out(const Value& value, const Origin& origin) const;
+  [[nodiscard]] bool is_argument_alone(const debuginfo::LocalVariable& variable) const;
+  [[nodiscard]] bool is_cut_to_register(const Value& value) const;
+  [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;
+  [[nodiscard]] std::uint64_t value_since(const Value& value) const;
+  [[nodiscard]] bool has_code(const debuginfo::SourceLine& line) const;
+  /// Lines of a function: from this one to before that one.
+  struct Lines {
+    std::uint32_t from = 0, to = 0;
+  };
+  [[nodiscard]] bool lines_write(Lines lines, const debuginfo::LocalScope& scope, AddressRange range,
+                                 const Origin& origin) const;
+  [[nodiscard]] std::optional<debuginfo::SourceLine> line_in(const debuginfo::LocalScope& scope,
+                                                             std::uint64_t address) const;
+  [[nodiscard]] const debuginfo::DescribedFunction* function() const;
+  [[nodiscard]] const debuginfo::Type& plain_type(const debuginfo::LocalVariable& variable) const;
+
+  Modules& modules_;
+  const Module& module_;
+  std::uint64_t address_;
+  std::vector<const debuginfo::LocalScope*> scopes_;
+  bool called_;
+};
+
+}  // namespace deeptrace::look

@@ -1,0 +1,363 @@
+#include "program/assignments.h"
+
+#include <algorithm>
+#include <array>
+#include <cctype>
+#include <cstddef>
+#include <iterator>
+#include <span>
+
+namespace deeptrace::program {
+namespace {
+
+struct Token {
+  std::string_view text;
+  std::uint32_t line = 0;
+  [[nodiscard]] bool is(std::string_view other) const { return text == other; }
+  [[nodiscard]] bool is_name() const {
+    const auto first = static_cast<unsigned char>(text.empty() ? ' ' : text[0]);
+    return std::isalpha(first) != 0 || first == '_' || first >= 0x80;
+  }
+  [[nodiscard]] bool is_any_of(std::span<const std::string_view> others) const {
+    return std::ranges::find(others, text) != others.end();
+  }
+};
+
+constexpr std::array<std::string_view, 11> kChanges{"=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>="};
+// Words before a name that is not declared there.
+constexpr std::array<std::string_view, 15> kStatementWords{"return",   "else",      "do",        "case",   "goto",
+                                                           "throw",    "co_return", "co_yield",  "delete", "sizeof",
+                                                           "co_await", "typedef",   "namespace", "using",  "new"};
+
+bool is_word_part(char one) {
+  const auto byte = static_cast<unsigned char>(one);
+  return std::isalnum(byte) != 0 || byte == '_' || byte >= 0x80;
+}
+
+/// Splits a file's text into names, numbers, strings and signs (C++ standard, [lex.pptoken]); comments and directives
+/// are left out.
+class Splitter {
+ public:
+  explicit Splitter(std::string_view text) : text_(text) {}
+
+  std::vector<Token> tokens() {
+    std::vector<Token> result;
+    while (skip_blanks()) {
+      const std::uint32_t line = line_;
+      const std::size_t start = at_;
+      take_one();
+      result.push_back({text_.substr(start, at_ - start), line});
+    }
+    return result;
+  }
+
+ private:
+  [[nodiscard]] char peek(std::size_t ahead = 0) const {
+    return at_ + ahead < text_.size() ? text_[at_ + ahead] : '\0';
+  }
+  [[nodiscard]] bool stands(std::string_view what) const { return text_.substr(at_).starts_with(what); }
+  void step() {
+    if (peek() == '\n') {
+      ++line_;
+      line_begins_ = true;
+    }
+    ++at_;
+  }
+  /// Up to and with `end`, or to the end of the text.
+  void skip_past(std::string_view end) {
+    while (at_ < text_.size() && !stands(end)) step();
+    for (std::size_t i = 0; i < end.size() && at_ < text_.size(); ++i) step();
+  }
+  void skip_line() {
+    while (at_ < text_.size() && peek() != '\n') {
+      if (peek() == '\\' && (peek(1) == '\n' || (peek(1) == '\r' && peek(2) == '\n'))) step();
+      step();
+    }
+  }
+  /// False at the end of the text.
+  bool skip_blanks() {
+    while (at_ < text_.size()) {
+      if (std::isspace(static_cast<unsigned char>(peek())) != 0 || peek() == '\\') {
+        step();
+      } else if (stands("//") || (peek() == '#' && line_begins_)) {
+        skip_line();
+      } else if (stands("/*")) {
+        skip_past("*/");
+      } else {
+        line_begins_ = false;
+        return true;
+      }
+    }
+    return false;
+  }
+  void take_one() {
+    if (is_word_part(peek())) {
+      const std::size_t start = at_;
+      // A digit may have ' between digits; a name before a quote is a prefix of the string.
+      const bool number = std::isdigit(static_cast<unsigned char>(peek())) != 0;
+      while (is_word_part(peek()) || (number && (peek() == '.' || (peek() == '\'' && is_word_part(peek(1)))))) ++at_;
+      if (peek() == '"' && text_.substr(start, at_ - start).ends_with('R')) take_raw_string();
+    } else if (peek() == '"' || peek() == '\'') {
+      take_quoted(peek());
+    } else {
+      take_sign();
+    }
+  }
+  void take_quoted(char quote) {
+    step();
+    while (at_ < text_.size() && peek() != quote && peek() != '\n') {
+      if (peek() == '\\') step();
+      step();
+    }
+    if (peek() == quote) step();
+  }
+  void take_raw_string() {
+    const std::size_t open = text_.find('(', at_);
+    if (open == std::string_view::npos || open - at_ > 17) return take_quoted('"');
+    std::string end = ")" + std::string(text_.substr(at_ + 1, open - at_ - 1)) + "\"";
+    skip_past(end);
+  }
+  void take_sign() {
+    constexpr std::array<std::string_view, 20> kSigns{"<<=", ">>=", "<=>", "->", "++", "--", "==", "!=", "<=", ">=",
+                                                      "+=",  "-=",  "*=",  "/=", "%=", "&=", "|=", "^=", "&&", "::"};
+    constexpr std::string_view kSecond = "=<>+-&|:";
+    if (kSecond.find(peek(1)) == std::string_view::npos) {
+      ++at_;
+      return;
+    }
+    const auto found = std::ranges::find_if(kSigns, [this](std::string_view sign) { return stands(sign); });
+    at_ += found != kSigns.end() ? found->size() : 1;
+  }
+
+  std::string_view text_;
+  std::size_t at_ = 0;
+  std::uint32_t line_ = 1;
+  bool line_begins_ = true;
+};
+
+}  // namespace
+
+/// Finds blocks, loops and mentions in a file's tokens.
+class Assignments::Reader {
+ public:
+  Reader(Assignments& into, std::string_view text) : into_(into), tokens_(Splitter(text).tokens()) {
+    match();
+    find_ends();
+  }
+
+  void read() {
+    std::vector<std::uint32_t> open{0};
+    into_.blocks_.push_back({{0, ~std::uint32_t(0)}, {}, false, false, 0});
+    for (std::size_t i = 0; i < tokens_.size(); ++i) {
+      const Token& token = tokens_[i];
+      if (token.is("{")) {
+        open.push_back(static_cast<std::uint32_t>(into_.blocks_.size()));
+        into_.blocks_.push_back(block_at(i, open[open.size() - 2]));
+      } else if (token.is("}") && open.size() > 1) {
+        end_section(open, i);
+        if (open.size() > 1) open.pop_back();
+      } else if (!token.is_name()) {
+        continue;
+      } else if (token.is("for") || token.is("while") || token.is("do")) {
+        into_.loops_.push_back({token.line, line_at(end_at(i))});
+      } else if (token.is("case") || (token.is("default") && at(i + 1).is(":"))) {
+        end_section(open, i);
+        sections_.push_back(into_.blocks_.size());
+        into_.blocks_.push_back({{token.line, token.line}, {}, false, false, open.back()});
+        open.push_back(static_cast<std::uint32_t>(sections_.back()));
+      } else {
+        mention(i, open.back());
+      }
+    }
+    std::ranges::stable_sort(into_.mentions_, {}, &Mention::name);
+  }
+
+ private:
+  [[nodiscard]] const Token& at(std::size_t i) const {
+    static constexpr Token kNone{};
+    return i < tokens_.size() ? tokens_[i] : kNone;
+  }
+  [[nodiscard]] std::uint32_t line_at(std::size_t i) const {
+    return i < tokens_.size() ? tokens_[i].line : ~std::uint32_t(0);
+  }
+  /// Pairs brackets of all kinds; one that has no other stands for itself. A brace closes what is open inside it, too.
+  void match() {
+    partner_.resize(tokens_.size());
+    std::vector<std::size_t> open;
+    for (std::size_t i = 0; i < tokens_.size(); ++i) {
+      partner_[i] = i;
+      const char one = tokens_[i].text[0];
+      if (one == '(' || one == '[' || one == '{') open.push_back(i);
+      if (one != ')' && one != ']' && one != '}') continue;
+      const char opening = one == ')' ? '(' : one == ']' ? '[' : '{';
+      const auto is_other = [&](std::size_t at) { return tokens_[at].text[0] == opening; };
+      while (one == '}' && !open.empty() && !is_other(open.back())) open.pop_back();
+      if (open.empty() || !is_other(open.back())) continue;
+      partner_[open.back()] = i;
+      partner_[i] = open.back();
+      open.pop_back();
+    }
+  }
+  /// For each token the last one of the statement that would begin there: its semicolon, or the brace that closes it.
+  /// From the file's end, so that those of the statements in it are known.
+  void find_ends() {
+    plain_ends_.resize(tokens_.size() + 1, tokens_.size());
+    ends_ = plain_ends_;
+    for (std::size_t i = tokens_.size(); i-- > 0;) {
+      const bool closes = tokens_[i].is(";") || tokens_[i].is("}");
+      plain_ends_[i] = closes ? i : plain_ends_[std::max(i, partner_[i]) + 1];
+      ends_[i] = end_of_statement(i);
+    }
+  }
+  [[nodiscard]] std::size_t end_at(std::size_t i) const { return ends_[std::min(i, tokens_.size())]; }
+  [[nodiscard]] std::size_t end_of_statement(std::size_t i) const {
+    const Token& token = tokens_[i];
+    if (token.is("{")) return partner_[i];
+    if (token.is("do")) {
+      const std::size_t body = end_at(i + 1);
+      return at(body + 1).is("while") ? plain_ends_[body + 1] : body;
+    }
+    if (token.is("for") || token.is("while") || token.is("if") || token.is("switch")) {
+      const std::size_t head = at(i + 1).is("(") ? i + 1 : i + 2;  // if constexpr
+      if (!at(head).is("(")) return plain_ends_[i];
+      const std::size_t body = end_at(partner_[head] + 1);
+      return token.is("if") && at(body + 1).is("else") ? end_at(body + 2) : body;
+    }
+    return plain_ends_[i];
+  }
+  /// Ends the statements after a case label, if such are open, before token `i`.
+  void end_section(std::vector<std::uint32_t>& open, std::size_t i) {
+    if (sections_.empty() || open.back() != sections_.back()) return;
+    constexpr std::array<std::string_view, 5> kLeaving{"break", "return", "continue", "goto", "throw"};
+    Block& section = into_.blocks_[open.back()];
+    section.lines.to = i > 0 ? tokens_[i - 1].line : section.lines.from;
+    section.leaves = i > 0 && at(start_of_last(i)).is_any_of(kLeaving);
+    sections_.pop_back();
+    open.pop_back();
+  }
+  /// The first token of the statement that ends before token `i`, inside blocks that end there.
+  [[nodiscard]] std::size_t start_of_last(std::size_t i) const {
+    while (i > 0 && tokens_[i - 1].is("}")) --i;
+    if (i == 0 || !tokens_[i - 1].is(";")) return i;
+    for (--i; i > 0; --i) {
+      const Token& before = tokens_[i - 1];
+      if (before.is(";") || before.is("{") || before.is("}") || before.is(":")) break;
+    }
+    return i;
+  }
+  [[nodiscard]] Block block_at(std::size_t i, std::uint32_t around) const {
+    const std::size_t end = partner_[i];
+    Block block{{tokens_[i].line, end == i ? ~std::uint32_t(0) : tokens_[end].line}, {}, false, false, around};
+    if (at(end + 1).is("else")) block.other = {at(end + 1).line, line_at(end_at(end + 2))};
+    if (end < i + 2 || !tokens_[end - 1].is(";")) return block;
+    const Token& last = at(start_of_last(end));
+    block.returns = last.is("return") || last.is("throw");
+    return block;
+  }
+  void mention(std::size_t i, std::uint32_t block) {
+    const Token none{};
+    const Token& before = i > 0 ? tokens_[i - 1] : none;
+    const bool member = before.is(".") || before.is("->") || before.is("::");
+    if (member || at(i + 1).is("(") || at(i + 1).is("::")) return;
+    const auto add = [&](Does does) {
+      into_.mentions_.push_back({std::string(tokens_[i].text), tokens_[i].line, block, does});
+    };
+    if (is_declared(i)) return add(Does::declare);
+    if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change);
+    if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address);
+  }
+  /// "float level", "level *one", "const std::vector<int> &all": a type stands before it.
+  [[nodiscard]] bool is_declared(std::size_t i) const {
+    std::size_t type = i;
+    while (type > 0 && (tokens_[type - 1].is("*") || tokens_[type - 1].is("&") || tokens_[type - 1].is("&&") ||
+                        tokens_[type - 1].is("const")))
+      --type;
+    if (type == 0) return false;
+    const Token& before = tokens_[type - 1];
+    if (before.is(">")) return true;
+    return before.is_name() && !before.is_any_of(kStatementWords);
+  }
+  /// True when what stands before a sign can be its left operand.
+  [[nodiscard]] bool ends_operand(std::size_t i) const {
+    if (i == 0) return false;
+    const Token& before = tokens_[i - 1];
+    return is_word_part(before.text[0]) ? !before.is_any_of(kStatementWords) : before.is(")") || before.is("]");
+  }
+  [[nodiscard]] bool is_changed(std::size_t i) const {
+    if (i > 0 && (tokens_[i - 1].is("++") || tokens_[i - 1].is("--"))) return true;
+    std::size_t after = i + 1;
+    while (at(after).is("[") || at(after).is(".")) after = at(after).is("[") ? partner_[after] + 1 : after + 2;
+    if (at(after).is("++") || at(after).is("--")) return true;
+    const bool through = i > 0 && tokens_[i - 1].is("*") && (i < 2 || !tokens_[i - 2].is_name());
+    return at(after).is_any_of(kChanges) && !through;
+  }
+
+  Assignments& into_;
+  std::vector<Token> tokens_;
+  std::vector<std::size_t> partner_;
+  std::vector<std::size_t> plain_ends_, ends_;
+  std::vector<std::size_t> sections_;  ///< those that are open, by their place in blocks_
+};
+
+Assignments::Assignments(std::string_view text) { Reader(*this, text).read(); }
+
+std::span<const Assignments::Mention> Assignments::mentions_of(std::string_view name, Lines within) const {
+  const auto ends_before = [&](const Mention& one) {
+    return one.name < name || (one.name == name && one.line < within.from);
+  };
+  const auto begins_in = [&](const Mention& one) { return one.name == name && one.line <= within.to; };
+  const auto first = std::partition_point(mentions_.begin(), mentions_.end(), ends_before);
+  return {first, std::partition_point(first, mentions_.end(), begins_in)};
+}
+
+/// False where a declaration of a block around the statement, after the variable's own, gives the name to another one.
+bool Assignments::means(const Mention& one, std::uint32_t declared) const {
+  const auto hides = [&](const Mention& other) {
+    if (other.does != Does::declare) return false;
+    std::uint32_t block = one.block;
+    while (block != 0 && block != other.block) block = blocks_[block].around;
+    return block == other.block;
+  };
+  return std::ranges::none_of(mentions_of(one.name, {declared + 1, one.line}), hides);
+}
+
+bool Assignments::leads_to(const Mention& one, std::uint32_t here) const {
+  for (std::uint32_t block = one.block; block != 0; block = blocks_[block].around) {
+    if (blocks_[block].lines.holds(here)) return true;
+    if (blocks_[block].leaves && blocks_[blocks_[block].around].lines.holds(here)) return false;
+    if (blocks_[block].returns || (blocks_[block].other.from != 0 && blocks_[block].other.holds(here))) return false;
+  }
+  return true;
+}
+
+bool Assignments::takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const {
+  const auto is_outermost = [&](const Block& block) { return block.lines.from >= declared && block.lines.holds(here); };
+  const auto block = std::ranges::find_if(blocks_, is_outermost);
+  const std::uint32_t end = block != blocks_.end() ? block->lines.to : here;
+  return std::ranges::any_of(mentions_of(name, {declared, end}), [&](const Mention& one) {
+    return one.does == Does::take_address && means(one, declared);
+  });
+}
+
+std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stay& stay) const {
+  // Loops that the value was got outside of: what they change anywhere may have come before.
+  std::vector<Lines> around;
+  std::ranges::copy_if(loops_, std::back_inserter(around), [&](const Lines& loop) {
+    return loop.holds(stay.here) && loop.from > std::max(stay.from, stay.declared);
+  });
+  std::uint32_t last = stay.here;
+  for (const Lines& loop : around) last = std::max(last, loop.to);
+  std::vector<Change> changes;
+  for (const Mention& one : mentions_of(name, {stay.declared + 1, last})) {
+    const bool element = one.does == Does::change_element;
+    if (one.does != Does::change && !element) continue;
+    const auto holds_it = [&](const Lines& loop) { return loop.holds(one.line); };
+    const auto stands_before = [&](const Lines& loop) { return loop.holds(one.line) && !loop.holds(stay.here); };
+    const bool comes_between = stay.from < one.line && one.line < stay.here && leads_to(one, stay.here);
+    if ((comes_between || std::ranges::any_of(around, holds_it)) && means(one, stay.declared))
+      changes.push_back({one.line, element, std::ranges::any_of(loops_, stands_before)});
+  }
+  return changes;
+}
+
+}  // namespace deeptrace::program

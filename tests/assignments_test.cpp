@@ -1,0 +1,135 @@
+// Which statements may change a variable between two lines. The texts are marked: /*D*/ the variable's declaration,
+// /*F*/ where its value was got, /*H*/ where it is looked at, /*C*/ the statement that is to be found.
+#include "program/assignments.h"
+
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <optional>
+#include <string_view>
+
+namespace deeptrace::program {
+namespace {
+
+std::uint32_t line_of(std::string_view text, std::string_view mark) {
+  const std::size_t at = text.find(mark);
+  return at == std::string_view::npos
+             ? 0
+             : static_cast<std::uint32_t>(std::count(text.begin(), text.begin() + at, '\n')) + 1;
+}
+
+/// The line that is found for "level", and the one that is marked.
+std::pair<std::uint32_t, std::uint32_t> found_in(std::string_view text) {
+  const Assignments assignments(text);
+  const Assignments::Stay stay{line_of(text, "/*D*/"), line_of(text, "/*F*/"), line_of(text, "/*H*/")};
+  const auto changes = assignments.between("level", stay);
+  return {changes.empty() ? 0 : changes[0].line, line_of(text, "/*C*/")};
+}
+
+class Found : public testing::TestWithParam<const char*> {};
+
+TEST_P(Found, AsMarked) {
+  const auto [found, marked] = found_in(GetParam());
+  EXPECT_EQ(found, marked) << GetParam();
+}
+
+constexpr const char* kTexts[] = {
+    // Each way to write a change.
+    "int f(int level) { /*D*/\n level = 2; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n level <<= 2; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n g(level++); /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n --level; /*C*/\n g(level); /*H*/\n}",
+    "void f() {\n int level[4]; /*D*/\n level[g(1)] = 2; /*C*/\n g(level); /*H*/\n}",
+    "void f() {\n point level; /*D*/\n level.at[2].x += 2; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2; /*C*/\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n int y = x * (level = 3); /*C*/\n g(level); /*H*/\n}",
+    // What looks like one, and is none.
+    "int f(int level) { /*D*/\n if (level == 2) return 1;\n g(level); /*H*/\n}",
+    "int f(int *level) { /*D*/\n *level = 2;\n g(level); /*H*/\n}",
+    "int f(log *level) { /*D*/\n level->n = 2;\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n log.level = 2;\n all->level = 2; log::level = 3;\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n // level = 2;\n /* level = 3;\n level = 4; */ g(\"level = 5\\\"; level = 6;\");\n "
+    "g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n#define X \\\n level = 2;\n g(R\"x(\nlevel = 3;\n\" level = 5;)x\");\n g(level, '\"'); "
+    "/*H*/\n}",
+    "int f(int level) { /*D*/\n for (auto &one : level) g(one);\n g(1'000'000 + level); /*H*/\n}",
+    // Where the value was got, and where it is looked at.
+    "int f(int level) { /*D*/\n level = 2; /*F*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n level = 2;\n g(1); /*F*/\n g(level); /*H*/\n level = 3;\n}",
+    "int f(int level) { /*D*/\n level = g(level); /*H*/\n}",
+    "int e(int level) {\n level = 3;\n}\nint f(int level) { /*D*/\n g(level); /*H*/\n}",
+    // Blocks that control does not leave towards the place.
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2;\n  return level + g();\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  if (y) { level = 2; } /*C*/\n  g();\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2;\n } else {\n  g(level); /*H*/\n }\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2; /*C*/\n } else {\n  g();\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2;\n } else if (y) {\n  g();\n } else g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n if (x) {\n  level = 2;\n  throw level;\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n switch (x) {\n case 1:\n  level = 2;\n  break;\n default:\n  g(level); /*H*/\n }\n}",
+    "int f(int level) { /*D*/\n switch (x) {\n case 1: {\n  level = 2;\n  break;\n }\n case 2:\n  g(level); /*H*/\n "
+    "}\n}",
+    "int f(int level) { /*D*/\n switch (x) {\n case 1:\n  level = 2; /*C*/\n case 2:\n  g(level); /*H*/\n }\n}",
+    "int f(int level) { /*D*/\n switch (x) {\n case 1:\n  level = 2; /*C*/\n  break;\n case 2:\n  g(1);\n }\n "
+    "g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n switch (x) {\n case 1:\n  if (y) { level = 2; break; }\n case 2:\n  g(level); /*H*/\n "
+    "}\n}",
+    "int f(int level) { /*D*/\n while (y) { /*F*/\n  switch (x) {\n  case 1: level = 2; continue;\n  case 2: g(level); "
+    "/*H*/\n  }\n }\n}",
+    // Loops.
+    "int f(int level) { /*D*/\n while (x) {\n  g(level); /*H*/\n  level = 2; /*C*/\n }\n}",
+    "int f(int level) { /*D*/\n while (x) {\n  g(1); /*F*/\n  g(level); /*H*/\n  level = 2;\n }\n}",
+    "int f(int level) { /*D*/\n g(1); /*F*/\n do\n  for (int i = 0; i < 3; i++)\n   if (x)\n    g(level); /*H*/\n   "
+    "else\n    level = 2; /*C*/\n while (y);\n}",
+    "int f(int level) { /*D*/\n g(1); /*F*/\n for (;;)\n  g(level); /*H*/\n level = 2;\n}",
+    "void f() {\n for (int level = 0; /*D*/\n  level < 3; level++) { /*C*/\n  g(level); /*H*/\n }\n}",
+    "int f(int x) {\n while (x) {\n  int level = g(); /*D*/ /*F*/\n  g(level); /*H*/\n  level = 2;\n }\n}",
+    // Other variables of the same name.
+    "int f(int level) { /*D*/\n {\n  float level = 2;\n  level = 3;\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n {\n  const std::vector<int> &level = all;\n  level[0] = 3;\n  { level[1] = 2; }\n }\n "
+    "g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n {\n  float level = 2;\n }\n level = 3; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n int y = 2 * level;\n if (y) return level;\n level = 3; /*C*/\n g(level); /*H*/\n}",
+    // Words and signs that a reader may stumble over.
+    "int f(int level) { /*D*/\n#define X(y) y; level = 2;\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n g(1'000); level = 2; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n g(1); /*F*/\n while (y)\n  if constexpr (x)\n   g(level); /*H*/\n  else\n   level = 2; "
+    "/*C*/\n}",
+    "int f(int level) { /*D*/\n g(1); /*F*/\n do\n  g(level); /*H*/\n while (level++ < 3); /*C*/\n}",
+    "int f(int x) {\n while (x) {\n  int level = g(); /*D*/\n  g(level); /*H*/\n  level = 2;\n }\n}",
+    // Texts that end in the middle, or do not match.
+    "int f(int level) { /*D*/\n if (x) { g((1;\n  level = 2; return 1; }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n level = 3; /*C*/\n g(level); /*H*/\n while (x) { if (",
+    "int f(int level) { /*D*/ ) ] }\n } }\n level = 3; /*C*/\n g(level); /*H*/ \"abc",
+    "",
+};
+INSTANTIATE_TEST_SUITE_P(Assignments, Found, testing::ValuesIn(kTexts));
+
+TEST(Assignments, AddressesThatAreTaken) {
+  const auto taken = [](const char* body) {
+    return Assignments(std::string("int f(int level) {\n") + body + "\n}").takes_address("level", 1, 2);
+  };
+  for (const char* body : {"g(&level);", "int *at = &level;", "return &level;", "g(1, &level);", "x = y ? &level : 0;"})
+    EXPECT_TRUE(taken(body)) << body;
+  for (const char* body : {"g(x & level);", "g(x[1]&level);", "g(f(x) & level);", "g(3 & level);", "g(x && level);",
+                           "{ int level; g(&level); }", "g(&log.level);", "// &level", "}\nint e(int x) { g(&level);"})
+    EXPECT_FALSE(taken(body)) << body;
+}
+
+TEST(Assignments, AllOfThem) {
+  const Assignments one(
+      "int f(int level) {\n for (;;)\n  level[1] = 2;\n level = 3;\n while (x) {\n  level = 4;\n  g(level);\n }\n}");
+  using Changes = std::vector<Assignments::Change>;
+  EXPECT_EQ(one.between("level", {1, 0, 7}), (Changes{{3, true, true}, {4, false, false}, {6, false, false}}));
+  EXPECT_EQ(one.between("level", {1, 3, 7}), (Changes{{4, false, false}, {6, false, false}}));
+  EXPECT_EQ(one.between("level", {1, 4, 5}), (Changes{{6, false, false}}));
+}
+
+TEST(Assignments, DeeplyNestedStatementsEnd) {
+  std::string text = "int f(int level) {\n";
+  for (int i = 0; i < 100000; ++i) text += "for (;;) ";
+  text += "g(level);\n level = 2;\n g(level);\n}";
+  EXPECT_EQ(Assignments(text).between("level", {1, 0, 4}).size(), 1U);
+}
+
+}  // namespace
+}  // namespace deeptrace::program

@@ -1,0 +1,187 @@
+// Values of variables that compilers describe wrongly in optimised code: each has to be what the source says, or
+// unknown. Many more, in generated programs: tests/variables.py.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <sstream>
+
+#include "live_support.h"
+
+namespace deeptrace::tests {
+namespace {
+
+constexpr const char* kMark = R"(
+volatile int marked;
+void __attribute__((noipa, noinline)) mark(int n) { marked = n; }
+)";
+
+/// At each mark `level` is asked for. Assignments that nobody reads, in loops, branches and plain statements, of values
+/// in registers, constants and arguments on the stack.
+constexpr const char* kLeftOut = R"(
+#ifdef LOG
+int printf(const char *, ...);
+#define MARK(value) printf("%d ", (int)(value))
+#else
+void mark(int n);
+#define MARK(value) mark(1)
+#endif
+typedef struct { int a; short b; } gauge;
+#define SHARE(x) __asm__ volatile("" : : "r"(&(x)) : "memory")
+volatile int seed = 5;
+
+__attribute__((noinline, noipa)) int removed_loop(int level, int count) {
+  for (int i = 0; i < (count & 3); i++)
+    level = 8;
+  MARK(level);
+  return count;
+}
+__attribute__((noinline, noipa)) void entry_value(int level, int count) {
+  gauge now = {level, (short)level};
+  SHARE(now);
+  for (int i = 0; i < count; i++) {
+    MARK(level);
+    level = now.b >> 2;
+  }
+  MARK(level);
+}
+__attribute__((noinline)) int branches(int level, int x) {
+  if (x & 1) {
+    level = 8;
+  } else {
+    level = 9;
+    for (int i = 0; i < (x & 7); i++) x++;
+  }
+  MARK(level);
+  return x;
+}
+__attribute__((noinline)) int moved_down(const int *x, int level) {
+  while (*x) {
+    level -= *x++;
+    MARK(level);
+    if (level < 0) break;
+  }
+  return level;
+}
+__attribute__((noinline)) int constant(int count) {
+  int level = 32;
+  for (int i = 0; i < (count & 3); i++) level += level + i;
+  MARK(level);
+  return count;
+}
+__attribute__((noinline)) long long wide(long long level, int count) {
+  MARK(level);
+  MARK(level);
+  return (int)level + count;
+}
+int main(void) {
+  int readings[] = {3, 1, 4, 0};
+  SHARE(readings);
+  removed_loop(5, 7);
+  removed_loop(6, 6);
+  entry_value(45, seed - 2);
+  entry_value(13, seed - 2);
+  branches(seed, seed);
+  branches(seed, seed - 1);
+  moved_down(readings, seed + 20);
+  constant(seed + 2);
+  wide(seed, seed);
+  return 0;
+}
+)";
+
+/// What is shown of an expression in the frame that called mark, time after time: a line each.
+std::vector<std::string> shown_at_marks(const TempFolder& folder, const std::string& program, const std::string& name,
+                                        std::size_t marks) {
+  std::string words = "halt at mark+0\n";
+  for (std::size_t i = 0; i < marks; ++i) words += "resume\nin frame 1\nshow " + name + "\n";
+  std::istringstream said(conversation(folder, {program, "--uncut"}, words).out);
+  std::vector<std::string> shown;
+  for (std::string line; std::getline(said, line);) {
+    if (line.starts_with(name + " = ") || line.starts_with("wrong: " + name)) shown.push_back(line);
+  }
+  return shown;
+}
+
+class ValueDoubts : public testing::TestWithParam<std::vector<std::string>> {};
+
+TEST_P(ValueDoubts, NoOldValueIsShown) {
+  const TempFolder folder;
+  const std::string logging = built(folder, "logging", kLeftOut, {"gcc", "-DLOG", "-O0", "-w"});
+  std::istringstream log(run({logging}).out);
+  const std::vector<std::string> logged{std::istream_iterator<std::string>(log), {}};
+  ASSERT_EQ(logged.size(), 18U);
+  std::vector<std::string> options = GetParam();
+  options.insert(options.end(), {"-g", "-w"});
+  const std::string program = built(folder, "program", std::string(kLeftOut) + kMark, options);
+  const auto shown = shown_at_marks(folder, program, "level", logged.size());
+  ASSERT_EQ(shown.size(), logged.size());
+  for (std::size_t i = 0; i < shown.size(); ++i) {
+    const bool unknown = shown[i].starts_with("wrong: ") || shown[i].find(" = unknown: ") != std::string::npos;
+    EXPECT_TRUE(unknown || shown[i].find(fmt::format("/ {} ", logged[i])) != std::string::npos)
+        << "mark " << i << ": " << shown[i] << ", logged " << logged[i];
+  }
+}
+
+/// Loops and statements whose values are read: all that they do is there, so nothing is doubted.
+constexpr const char* kRead = R"(
+int printf(const char *, ...);
+void mark(int n);
+volatile int readings[8] = {3, 1, 4, 1, 5, 9, 2, 6};
+__attribute__((noinline)) int total(int count, char *name) {
+  int level = 0, most = 0;
+  for (int i = 0; i < count; i++) {
+    level += readings[i];
+    if (readings[i] > most)
+      most = readings[i];
+  }
+  mark(1);
+  printf("%d %d\n", level, most);
+  for (int i = 0; i < count; i += 3) {
+    level -= readings[i];
+    mark(2);
+    printf("%d\n", level);
+  }
+  if (level > 3) {
+    level = 3;
+    name[level] = 0;
+    mark(3);
+  }
+  mark(4);
+  printf("%s %d\n", name, level);
+  mark(5);
+  return level + most;
+}
+int main(void) {
+  char name[] = "Grayling";
+  return total(8, name) & 1;
+}
+)";
+
+TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
+  const TempFolder folder;
+  std::vector<std::string> options = GetParam();
+  options.insert(options.end(), {"-g", "-w"});
+  const std::string program = built(folder, "program", std::string(kRead) + kMark, options);
+  for (const char* name : {"level", "name"}) {
+    const auto shown = shown_at_marks(folder, program, name, 7);
+    ASSERT_EQ(shown.size(), 7U);
+    for (const std::string& line : shown) EXPECT_EQ(line.find("does not say"), std::string::npos) << line;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Builds, ValueDoubts,
+                         testing::Values(std::vector<std::string>{"gcc", "-O0"}, std::vector<std::string>{"gcc", "-O1"},
+                                         std::vector<std::string>{"gcc", "-O2"}, std::vector<std::string>{"gcc", "-O3"},
+                                         std::vector<std::string>{"gcc", "-O2", "-m32"},
+                                         std::vector<std::string>{"clang", "-O1"},
+                                         std::vector<std::string>{"clang", "-O2"},
+                                         std::vector<std::string>{"clang", "-O3"},
+                                         std::vector<std::string>{"clang", "-O2", "-m32"}),
+                         [](const auto& one) {
+                           std::string name;
+                           for (const std::string& word : one.param) name += word[0] == '-' ? word.substr(1) : word;
+                           return name;
+                         });
+
+}  // namespace
+}  // namespace deeptrace::tests
