@@ -157,6 +157,29 @@ int main(void) {
 }
 )";
 
+/// The line after a removed loop begins where the function does.
+TEST_P(ValueDoubts, AlsoAtTheFirstInstruction) {
+  const TempFolder folder;
+  std::vector<std::string> options = GetParam();
+  options.insert(options.end(), {"-g", "-w"});
+  const std::string program = built(folder, "program",
+                                    "int puts(const char *);\n"
+                                    "__attribute__((noinline)) int settle(int level, int count) {\n"
+                                    "  for (int i = 0; i < (count & 3); i++)\n"
+                                    "    level = 8;\n"
+                                    "  puts(\"settled\");\n"
+                                    "  return count;\n"
+                                    "}\n"
+                                    "int main(void) { return settle(5, 7) & settle(6, 6); }\n",
+                                    options);
+  const nlohmann::json hits = hits_of({"--at", "program.c:5", "--keep", "level", program});
+  ASSERT_EQ(hits["hits"].size(), 2U);
+  for (const nlohmann::json& hit : hits["hits"]) {
+    const nlohmann::json& level = hit["kept"]["level"];
+    EXPECT_TRUE(level.contains("unknown") || level.value("signed", "") == "8") << level.dump();
+  }
+}
+
 TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
   const TempFolder folder;
   std::vector<std::string> options = GetParam();

@@ -298,7 +298,10 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
                                    ", in a block that the compiler gives no extent"};
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
-  if (auto early = before_frame(variable, parts)) return *early;
+  if (auto early = before_frame(variable, parts)) {
+    const auto doubt = *early ? doubts().about_constant(variable) : std::nullopt;
+    return doubt ? Result<Datum>(*doubt) : *early;
+  }
   if (parts.empty()) {
     const debuginfo::FormValue* constant = entry->find(debuginfo::At::const_value);
     if (constant == nullptr) {

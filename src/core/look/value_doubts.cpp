@@ -71,6 +71,17 @@ std::optional<debuginfo::SourceLine> ValueDoubts::line_in(const debuginfo::Local
   return file ? std::optional(debuginfo::SourceLine{*file, call.call_line}) : std::nullopt;
 }
 
+/// The line of the place: of several that begin there, the last statement.
+std::optional<debuginfo::SourceLine> ValueDoubts::line_here(const debuginfo::LocalScope& scope) const {
+  const debuginfo::LineTable& table = module_.program->lines();
+  auto line = line_in(scope, address_);
+  if (called_ || line != table.at(address_)) return line;
+  for (const debuginfo::LineRow& row : table.rows_at(address_)) {
+    if (row.statement && line && row.file == line->file && row.line != 0) line->line = row.line;
+  }
+  return line;
+}
+
 /// The scope that a variable of one around this place belongs to; null: none.
 const debuginfo::LocalScope* ValueDoubts::scope_of(const LocalVariable& variable) const {
   const auto has_it = [&](const debuginfo::LocalScope* scope) {
@@ -164,12 +175,17 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const LocalVariable& variable = value.variable;
   const debuginfo::LocationPart& part = value.part;
   const debuginfo::LocalScope* scope = scope_of(variable);
-  const auto here = scope != nullptr ? line_in(*scope, address_) : std::nullopt;
+  const auto here = scope != nullptr ? line_here(*scope) : std::nullopt;
   if (!here) return std::nullopt;
+  const debuginfo::LineTable& table = module_.program->lines();
   const std::uint64_t since = value_since(value);
   const bool in_scope = std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(since); });
   const auto from = part.always || !in_scope ? std::nullopt : line_in(*scope, since);
-  const std::uint32_t first = from && from->file == here->file ? from->line : 0;
+  std::uint32_t first = from && from->file == here->file ? from->line : 0;
+  // Where lines without instructions begin at the address, too, the value may be from before them.
+  if (from && from == table.at(since)) {
+    for (const debuginfo::LineRow& row : table.rows_at(since)) first = std::min(first, row.line);
+  }
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool removed_alone = variable.entry.unit->producer.starts_with("GNU ") && !part.always;
   for (const auto& one :
@@ -232,7 +248,7 @@ bool ValueDoubts::is_argument_alone(const LocalVariable& variable) const {
   using Kind = debuginfo::Type::Kind;
   const Kind kind = plain_type(variable).kind;
   const debuginfo::LocalScope* scope = scope_of(variable);
-  const auto here = scope != nullptr ? line_in(*scope, address_) : std::nullopt;
+  const auto here = scope != nullptr ? line_here(*scope) : std::nullopt;
   return (kind == Kind::base || kind == Kind::pointer || kind == Kind::enumeration) && here &&
          !modules_.assignments(module_, here->file).takes_address(variable.name, variable.declared.line, here->line);
 }

@@ -69,6 +69,7 @@ class ValueDoubts {
                                  const Origin& origin) const;
   [[nodiscard]] std::optional<debuginfo::SourceLine> line_in(const debuginfo::LocalScope& scope,
                                                              std::uint64_t address) const;
+  [[nodiscard]] std::optional<debuginfo::SourceLine> line_here(const debuginfo::LocalScope& scope) const;
   [[nodiscard]] const debuginfo::DescribedFunction* function() const;
   [[nodiscard]] const debuginfo::Type& plain_type(const debuginfo::LocalVariable& variable) const;
 
