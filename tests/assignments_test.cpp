@@ -21,8 +21,8 @@ std::uint32_t line_of(std::string_view text, std::string_view mark) {
 /// The line that is found for "level", and the one that is marked.
 std::pair<std::uint32_t, std::uint32_t> found_in(std::string_view text) {
   const Assignments assignments(text);
-  const Assignments::Stay stay{line_of(text, "/*D*/"), line_of(text, "/*F*/"), line_of(text, "/*H*/")};
-  const auto changes = assignments.between("level", stay);
+  const Assignments::Stretch stretch{line_of(text, "/*D*/"), line_of(text, "/*F*/"), line_of(text, "/*H*/")};
+  const auto changes = assignments.between("level", stretch);
   return {changes.empty() ? 0 : changes[0].line, line_of(text, "/*C*/")};
 }
 
@@ -96,6 +96,17 @@ constexpr const char* kTexts[] = {
     "/*C*/\n}",
     "int f(int level) { /*D*/\n g(1); /*F*/\n do\n  g(level); /*H*/\n while (level++ < 3); /*C*/\n}",
     "int f(int x) {\n while (x) {\n  int level = g(); /*D*/\n  g(level); /*H*/\n  level = 2;\n }\n}",
+    // Products, comparisons and lists of initial values declare nothing.
+    "int f(int level) { /*D*/\n if (x > level) return 1;\n level = 3; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n y = x * level; z = (int)x & level;\n level = 3; /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n g(x * level, a < b, c > level); return x * level;\n level = 3; /*C*/\n g(level); "
+    "/*H*/\n}",
+    "int f(int level) { /*D*/\n gauge y = {x * level, 2}; if (x && level) g(1);\n level = 3; /*C*/\n g(level); "
+    "/*H*/\n}",
+    "int f(int level) { /*D*/\n {\n  std::map<std::string, gauge *> level;\n  level = 3;\n }\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n {\n  unsigned level, x;\n  level = 3;\n }\n for (gauge *level = x; y;)\n  g(1);\n "
+    "g(level); /*H*/\n}",
+    "int f(int *level) { /*D*/\n if (x) *level = 2; else *level = 3;\n ++level->n;\n g(level); /*H*/\n}",
     // Texts that end in the middle, or do not match.
     "int f(int level) { /*D*/\n if (x) { g((1;\n  level = 2; return 1; }\n g(level); /*H*/\n}",
     "int f(int level) { /*D*/\n level = 3; /*C*/\n g(level); /*H*/\n while (x) { if (",

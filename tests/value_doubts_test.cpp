@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <iterator>
 #include <sstream>
 
 #include "live_support.h"
@@ -89,11 +90,11 @@ int main(void) {
 }
 )";
 
-/// What is shown of an expression in the frame that called mark, time after time: a line each.
+/// What is shown of an expression in a frame around mark, the one that called it, time after time: a line each.
 std::vector<std::string> shown_at_marks(const TempFolder& folder, const std::string& program, const std::string& name,
-                                        std::size_t marks) {
+                                        std::size_t marks, int frame = 1) {
   std::string words = "halt at mark+0\n";
-  for (std::size_t i = 0; i < marks; ++i) words += "resume\nin frame 1\nshow " + name + "\n";
+  for (std::size_t i = 0; i < marks; ++i) words += fmt::format("resume\nin frame {}\nshow {}\n", frame, name);
   std::istringstream said(conversation(folder, {program, "--uncut"}, words).out);
   std::vector<std::string> shown;
   for (std::string line; std::getline(said, line);) {
@@ -156,6 +157,35 @@ int main(void) {
   return total(8, name) & 1;
 }
 )";
+
+/// The line that counts is that of the inlined call, also for variables of a block.
+TEST_P(ValueDoubts, AroundAnInlinedCall) {
+  const TempFolder folder;
+  std::vector<std::string> options = GetParam();
+  options.insert(options.end(), {"-g", "-w"});
+  const std::string program = built(folder, "program",
+                                    std::string(kMark) +
+                                        "static inline __attribute__((always_inline)) void report(void) {\n"
+                                        "  mark(1);\n"
+                                        "}\n"
+                                        "__attribute__((noinline)) int settle(int count) {\n"
+                                        "  if (count > 2) {\n"
+                                        "    int level = count * 2;\n"
+                                        "    for (int i = 0; i < (count & 3); i++)\n"
+                                        "      level = 8;\n"
+                                        "    report();\n"
+                                        "  }\n"
+                                        "  return count;\n"
+                                        "}\n"
+                                        "int main(void) { return settle(7) & settle(6); }\n",
+                                    options);
+  const auto shown = shown_at_marks(folder, program, "level", 2, 2);
+  ASSERT_EQ(shown.size(), 2U);
+  for (const std::string& line : shown)
+    EXPECT_TRUE(line.find("unknown") != std::string::npos || line.starts_with("wrong: ") ||
+                line.find("/ 8 ") != std::string::npos)
+        << line;
+}
 
 /// The line after a removed loop begins where the function does.
 TEST_P(ValueDoubts, AlsoAtTheFirstInstruction) {

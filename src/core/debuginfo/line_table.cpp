@@ -397,6 +397,13 @@ std::optional<std::uint32_t> LineTable::file_of(std::uint64_t table, std::uint64
   return file < files_.size() ? std::optional(file) : std::nullopt;
 }
 
+std::optional<SourceLine> LineTable::line_of(const Unit& unit, std::optional<std::uint64_t> file,
+                                             std::uint32_t line) const {
+  if (!unit.line_table || !file || line == 0) return std::nullopt;
+  const auto number = file_of(*unit.line_table, *file);
+  return number ? std::optional(SourceLine{*number, line}) : std::nullopt;
+}
+
 std::optional<SourceLine> LineTable::at(std::uint64_t address) const {
   const LineRow* row = row_at(address);
   if (row == nullptr || row->line == 0) return std::nullopt;

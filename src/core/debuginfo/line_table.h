@@ -69,6 +69,10 @@ class LineTable {
   [[nodiscard]] std::optional<SourceLine> first_in(AddressRange range) const;
   /// The file, as an index into files(), that a unit's table at `table` of .debug_line gives a number.
   [[nodiscard]] std::optional<std::uint32_t> file_of(std::uint64_t table, std::uint64_t number) const;
+  /// The line that an entry of a unit names by the number of its file (DW_AT_decl_file, DW_AT_call_file) and its own;
+  /// nothing when either is unknown.
+  [[nodiscard]] std::optional<SourceLine> line_of(const Unit& unit, std::optional<std::uint64_t> file,
+                                                  std::uint32_t line) const;
   /// True when `address` lies in code that a table describes, with or without a line.
   [[nodiscard]] bool covers(std::uint64_t address) const;
   /// True when a row begins at `address`: the compiler put an instruction there.

@@ -160,6 +160,14 @@ const FunctionLocals* Locals::at(std::uint64_t address) {
   return &place->second;
 }
 
+const LocalScope* scope_of(const LocalVariable& variable, std::span<const LocalScope* const> scopes) {
+  const auto has_it = [&](const LocalScope* scope) {
+    return !scope->variables.empty() && &variable >= &scope->variables.front() && &variable <= &scope->variables.back();
+  };
+  const auto found = std::ranges::find_if(scopes, has_it);
+  return found != scopes.end() ? *found : nullptr;
+}
+
 const std::vector<const LocalScope*>& Locals::around(std::uint64_t address) {
   if (address == last_) return last_around_;
   last_ = address;

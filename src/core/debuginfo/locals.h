@@ -3,6 +3,7 @@
 #pragma once
 
 #include <map>
+#include <span>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -26,11 +27,14 @@ struct LocalVariable {
 /// A function, a block in it, or an inlined call.
 struct LocalScope {
   std::vector<AddressRange> ranges;
-  unsigned depth = 0;   ///< 0: the function itself
+  unsigned depth = 0;   ///< scopes around it, blocks too; 0: the function itself
   std::string inlined;  ///< the function that was called, of an inlined call
   std::vector<LocalVariable> variables;
   std::vector<LocalVariable> left_out;  ///< of blocks in it that a copy leaves out
 };
+
+/// The one of some scopes that a variable stands in; null: none.
+const LocalScope* scope_of(const LocalVariable& variable, std::span<const LocalScope* const> scopes);
 
 /// A call and what is known of the values that were passed (DW_TAG_call_site).
 struct CallSite {

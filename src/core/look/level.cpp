@@ -26,11 +26,10 @@ Where where_at(Modules& modules, std::uint64_t address, const std::optional<Leve
     // A caller stands where its call is written.
     const debuginfo::InlinedCall& call = *calls[depth];
     const debuginfo::Unit& unit = *debug.scopes.function_at(address - module->bias)->unit;
-    const program::Program& program = *module->program;
-    const auto number =
-        unit.line_table && call.call_file ? program.lines().file_of(*unit.line_table, *call.call_file) : std::nullopt;
-    result.file = number ? program.lines().files()[*number] : std::string();
-    result.line = number ? call.call_line : 0;
+    const debuginfo::LineTable& lines = module->program->lines();
+    const auto written = lines.line_of(unit, call.call_file, call.call_line);
+    result.file = written ? lines.file(written->file) : std::string();
+    result.line = written ? written->line : 0;
   }
   return result;
 }

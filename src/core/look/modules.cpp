@@ -14,6 +14,7 @@
 #include "program/code_starts.h"
 #include "program/frame.h"
 #include "program/location.h"
+#include "program/source_text.h"
 
 namespace deeptrace::look {
 namespace {
@@ -64,7 +65,7 @@ void add_second_returns(const program::Program& program, const program::Function
 }  // namespace
 
 Modules::Modules(const state::Target& target, program::Program main, program::OpenOptions options)
-    : target_(&target), options_(std::move(options)), sources_(options_.moved_sources) {
+    : target_(&target), options_(std::move(options)) {
   modules_.push_back(std::make_shared<Module>());
   Module& first = *modules_.front();
   first.program = std::make_unique<program::Program>(std::move(main));
@@ -262,7 +263,8 @@ ModuleDebug& Modules::debug(const Module& module) {
 const program::Assignments& Modules::assignments(const Module& module, std::uint32_t file) {
   auto& known = debug(module).assignments;
   if (const auto found = known.find(file); found != known.end()) return found->second;
-  const auto text = sources_.whole(module.program->lines().file(file));
+  program::SourceText sources(options_.moved_sources);  // the text is not kept
+  const auto text = sources.whole(module.program->lines().file(file));
   return known.try_emplace(file, text.value_or("")).first->second;
 }
 

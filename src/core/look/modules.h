@@ -26,7 +26,6 @@
 #include "program/declarations.h"
 #include "program/line_entries.h"
 #include "program/program.h"
-#include "program/source_text.h"
 #include "state/target.h"
 
 namespace deeptrace::look {
@@ -163,7 +162,6 @@ class Modules {
   const state::Target* target_;
   std::vector<state::Mapping> mappings_;  ///< as they were when one was last looked for
   program::OpenOptions options_;
-  program::SourceText sources_;
   std::unordered_map<std::uint64_t, std::optional<inspect::PlacedRule>> rules_;  ///< by address
   std::vector<std::uint64_t> own_starts_;
   std::vector<std::shared_ptr<Module>> modules_;  ///< the main program first; shared with forked processes

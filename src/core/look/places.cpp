@@ -37,9 +37,9 @@ void add_declared(const Module& module, const std::vector<std::uint32_t>& files,
   const Program& program = *module.program;
   ModuleDebug& debug = Modules::debug(module);
   const auto is_meant = [&](const debuginfo::Declaration& declared) {
-    if (declared.line != line || declared.unit == nullptr || !declared.unit->line_table) return false;
-    const auto file = program.lines().file_of(*declared.unit->line_table, declared.file);
-    return file && std::ranges::find(files, *file) != files.end();
+    if (declared.line != line || declared.unit == nullptr) return false;
+    const auto place = program.lines().line_of(*declared.unit, declared.file, line);
+    return place && std::ranges::find(files, place->file) != files.end();
   };
   std::set<const debuginfo::DescribedFunction*> near;
   program.lines().each_run([&](std::span<const debuginfo::LineRow> rows) {

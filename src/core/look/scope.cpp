@@ -72,7 +72,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return passed([&](const auto& one) { return one.entry == entry; });
   }
 
-  /// Values at the entry are doubted, which this part of a variable's locations asks for.
+  /// Asks before a value at the function's entry is given to this part of a variable's locations.
   void doubt(const ValueDoubts& doubts, const debuginfo::LocationPart& part) {
     doubts_ = &doubts;
     part_ = &part;
@@ -299,7 +299,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
   if (auto early = before_frame(variable, parts)) {
-    const auto doubt = *early ? doubts().about_constant(variable) : std::nullopt;
+    const auto doubt = *early ? doubts().about_argument(variable) : std::nullopt;
     return doubt ? Result<Datum>(*doubt) : *early;
   }
   if (parts.empty()) {
@@ -352,13 +352,11 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
 /// True when control has not come to the declaration yet, in code that is not optimised.
 bool Scope::is_ahead(const LocalVariable& variable) {
   const debuginfo::Declaration& declared = variable.declared;
-  if (in_their_places_ || variable.parameter || declared.line == 0 || declared.unit == nullptr ||
-      !declared.unit->line_table)
-    return false;
-  const auto file = module_->program->lines().file_of(*declared.unit->line_table, declared.file);
-  const debuginfo::LocalScope* scope = doubts().scope_of(variable);
-  if (!file || scope == nullptr) return false;
-  return Modules::debug(*module_).declarations.is_ahead({*file, declared.line}, scope->ranges, inside_);
+  if (in_their_places_ || variable.parameter || declared.unit == nullptr) return false;
+  const auto line = module_->program->lines().line_of(*declared.unit, declared.file, declared.line);
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_here());
+  if (!line || scope == nullptr) return false;
+  return Modules::debug(*module_).declarations.is_ahead(*line, scope->ranges, inside_);
 }
 
 /// Numbers are not made of addresses on the stack.

@@ -1,6 +1,7 @@
 #include "look/value_doubts.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "arch/dwarf_registers.h"
 #include "debuginfo/constants.h"
@@ -57,42 +58,41 @@ std::optional<std::uint32_t> ValueDoubts::line_moved_past(AddressRange part) con
   return last->line;
 }
 
-/// The line of an address in the function that a scope belongs to: of the call, where an inlined call is around it.
-std::optional<debuginfo::SourceLine> ValueDoubts::line_in(const debuginfo::LocalScope& scope,
+std::optional<ValueDoubts::LinesAt> ValueDoubts::lines_at(const debuginfo::LocalScope& scope,
                                                           std::uint64_t address) const {
   const debuginfo::LineTable& table = module_.program->lines();
   ModuleDebug& debug = Modules::debug(module_);
   const auto inlined = debug.scopes.inlined_at(address);
-  if (inlined.size() <= scope.depth) return table.at(address);
-  const debuginfo::InlinedCall& call = *inlined[scope.depth];
-  const debuginfo::DescribedFunction* function = debug.scopes.function_at(address);
-  if (function == nullptr || !function->unit->line_table || !call.call_file || call.call_line == 0) return std::nullopt;
-  const auto file = table.file_of(*function->unit->line_table, *call.call_file);
-  return file ? std::optional(debuginfo::SourceLine{*file, call.call_line}) : std::nullopt;
-}
-
-/// The line of the place: of several that begin there, the last statement.
-std::optional<debuginfo::SourceLine> ValueDoubts::line_here(const debuginfo::LocalScope& scope) const {
-  const debuginfo::LineTable& table = module_.program->lines();
-  auto line = line_in(scope, address_);
-  if (called_ || line != table.at(address_)) return line;
-  for (const debuginfo::LineRow& row : table.rows_at(address_)) {
-    if (row.statement && line && row.file == line->file && row.line != 0) line->line = row.line;
+  const auto depth =
+      static_cast<std::size_t>(std::count_if(std::ranges::find(scopes_, &scope), scopes_.end(),
+                                             [](const debuginfo::LocalScope* one) { return !one->inlined.empty(); }));
+  if (inlined.size() > depth) {
+    const debuginfo::InlinedCall& call = *inlined[depth];
+    const debuginfo::DescribedFunction& whole = *debug.scopes.function_at(address);
+    const auto line = table.line_of(*whole.unit, call.call_file, call.call_line);
+    if (!line) return std::nullopt;
+    // Statements without instructions before the call begin where it does; they are the function's own.
+    const std::uint32_t start = depth == 0 ? whole.declared.line : inlined[depth - 1]->declared.line;
+    const auto rows = table.rows_at(address);
+    const auto before = std::ranges::find_if(rows, [&](const debuginfo::LineRow& row) {
+      return row.statement && row.file == line->file && row.line >= start && row.line < line->line;
+    });
+    return LinesAt{line->file, before != rows.end() ? before->line : line->line, line->line, line->line};
   }
-  return line;
+  const auto own = table.at(address);
+  if (!own) return std::nullopt;
+  LinesAt lines{own->file, own->line, own->line, own->line};
+  bool any = false;
+  for (const debuginfo::LineRow& row : table.rows_at(address)) {
+    if (!row.statement || row.file != own->file || row.line == 0) continue;
+    if (!std::exchange(any, true)) lines.first = row.line;
+    lines.last = row.line;
+  }
+  return lines;
 }
 
-/// The scope that a variable of one around this place belongs to; null: none.
-const debuginfo::LocalScope* ValueDoubts::scope_of(const LocalVariable& variable) const {
-  const auto has_it = [&](const debuginfo::LocalScope* scope) {
-    return !scope->variables.empty() && &variable >= &scope->variables.front() && &variable <= &scope->variables.back();
-  };
-  const auto found = std::ranges::find_if(scopes_, has_it);
-  return found != scopes_.end() ? *found : nullptr;
-}
-
-/// True when some part of the locations has room in a register for less than the whole variable: clang spills such a
-/// register, and says then that the variable lies there in memory.
+/// True when some part of the locations is a register that is narrower than the variable: clang spills such a register,
+/// and says then that all of the variable lies in that memory.
 bool ValueDoubts::is_cut_to_register(const Value& value) const {
   return std::ranges::any_of(value.parts, [&](const debuginfo::LocationPart& part) {
     const auto reg = register_in(part.expression, module_.program->mode());
@@ -136,9 +136,9 @@ std::uint64_t ValueDoubts::value_since(const Value& value) const {
   return first->range.from;
 }
 
-/// True when an instruction of these lines of the scope's function, in a range, writes what a value is made of: one of
-/// some registers, or memory. Compilers move what is left of a statement to later ones; memory that others write may be
-/// any, so that of it the first line alone counts.
+/// True when an instruction of these lines of the scope's function, in a range, writes what a value is made of.
+/// Compilers move what is left of a statement to later lines, so a write of the register counts on any of them; a write
+/// of memory may be any other's there, and counts on the first line alone.
 bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, AddressRange range,
                               const Origin& origin) const {
   const program::Program& program = *module_.program;
@@ -155,45 +155,40 @@ bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, A
            std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
   };
   for (std::size_t i = 0; i < held.size(); ++i) {
-    const auto in = line_in(scope, held[i].address);
-    if (!in || in->line < lines.from || in->line >= lines.to) continue;
+    const auto in = lines_at(scope, held[i].address);
+    if (!in || in->own < lines.from || in->own >= lines.to) continue;
     const std::uint64_t end = i + 1 < held.size() ? held[i + 1].address : range.to;
     for (std::uint64_t at = held[i].address; at < end;) {
       const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
       if (!one) break;
-      if (writes(one, in->line == lines.from)) return true;
+      if (writes(one, in->own == lines.from)) return true;
       at += one.length;
     }
   }
   return false;
 }
 
-/// A statement of the source that may have changed the variable since its value here began, and that the compiler's
-/// table leaves out. gcc leaves out those of loops that it removes; others where it takes the value at the function's
-/// entry (about_entry_value), or the argument on the stack, for the variable.
+/// A statement of the source that may have changed the variable since its value here began, and that debug information
+/// leaves out. gcc leaves out those of loops that it removes, and others only where it gives the value at the
+/// function's entry (about_entry_value) or the argument on the stack.
 std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, const Origin& origin) const {
   const LocalVariable& variable = value.variable;
   const debuginfo::LocationPart& part = value.part;
-  const debuginfo::LocalScope* scope = scope_of(variable);
-  const auto here = scope != nullptr ? line_here(*scope) : std::nullopt;
-  if (!here) return std::nullopt;
-  const debuginfo::LineTable& table = module_.program->lines();
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
+  if (!place) return std::nullopt;
+  const std::uint32_t here = called_ ? place->own : place->last;
   const std::uint64_t since = value_since(value);
   const bool in_scope = std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(since); });
-  const auto from = part.always || !in_scope ? std::nullopt : line_in(*scope, since);
-  std::uint32_t first = from && from->file == here->file ? from->line : 0;
-  // Where lines without instructions begin at the address, too, the value may be from before them.
-  if (from && from == table.at(since)) {
-    for (const debuginfo::LineRow& row : table.rows_at(since)) first = std::min(first, row.line);
-  }
+  const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, since);
+  const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool removed_alone = variable.entry.unit->producer.starts_with("GNU ") && !part.always;
   for (const auto& one :
-       modules_.assignments(module_, here->file).between(variable.name, {variable.declared.line, first, here->line})) {
+       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, from, here})) {
     if (one.element && is_pointer) continue;
-    if (removed_alone && (!one.in_loop_before || has_code({here->file, one.line}))) continue;
-    if (part.always ||
-        !lines_write({one.line, std::max(one.line + 1, here->line)}, *scope, {since, part.range.to}, origin))
+    if (removed_alone && (!one.in_loop_before || has_code({place->file, one.line}))) continue;
+    if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
   return std::nullopt;
@@ -208,8 +203,8 @@ bool ValueDoubts::has_code(const debuginfo::SourceLine& line) const {
          });
 }
 
-/// A statement that changed the parameter, before the value was taken for this part or around it in a loop: gcc takes
-/// it for unchanged there.
+/// gcc gives a parameter's value at the entry also after statements that changed the parameter, and in a loop around
+/// such a statement.
 std::optional<Error> ValueDoubts::about_entry_value(Bytes location, const debuginfo::LocationPart& part) const {
   const debuginfo::DescribedFunction* around = function();
   if (around == nullptr || !around->optimised || around->ranges.empty() || scopes_.empty() || part.always)
@@ -225,10 +220,10 @@ std::optional<Error> ValueDoubts::about_entry_value(Bytes location, const debugi
     return one.parameter && entry && std::ranges::any_of(info.locations(*entry, debuginfo::At::location), lies_there);
   };
   const auto found = std::ranges::find_if(outermost.variables, is_it);
-  const auto from = line_in(outermost, part.range.from);
+  const auto from = lines_at(outermost, part.range.from);
   if (found == outermost.variables.end() || !from) return std::nullopt;
   const auto changes =
-      modules_.assignments(module_, from->file).between(found->name, {found->declared.line, 0, from->line});
+      modules_.assignments(module_, from->file).between(found->name, {found->declared.line, 0, from->own});
   return changes.empty() ? std::nullopt : std::optional(left_out(changes[0].line));
 }
 
@@ -240,17 +235,22 @@ std::optional<Error> ValueDoubts::about_part(const debuginfo::LocationPart& part
   return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
 }
 
-/// True for a parameter of optimised code that lies where the caller put it, and that nobody else knows the address of:
-/// what is not read again of it need not be written there. A number or pointer, as others have members that are.
+/// True for a parameter of optimised code whose address nobody else knows: what is not read again of it need not be
+/// written there. Only numbers and pointers: of an object functions may know the address without a `&`.
 bool ValueDoubts::is_argument_alone(const LocalVariable& variable) const {
   const debuginfo::DescribedFunction* around = function();
   if (!variable.parameter || around == nullptr || !around->optimised) return false;
   using Kind = debuginfo::Type::Kind;
   const Kind kind = plain_type(variable).kind;
-  const debuginfo::LocalScope* scope = scope_of(variable);
-  const auto here = scope != nullptr ? line_here(*scope) : std::nullopt;
-  return (kind == Kind::base || kind == Kind::pointer || kind == Kind::enumeration) && here &&
-         !modules_.assignments(module_, here->file).takes_address(variable.name, variable.declared.line, here->line);
+  if (kind != Kind::base && kind != Kind::pointer && kind != Kind::enumeration) return false;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  const auto here = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
+  return here &&
+         !modules_.assignments(module_, here->file).takes_address(variable.name, variable.declared.line, here->last);
+}
+
+std::optional<Error> ValueDoubts::about_argument(const LocalVariable& variable) const {
+  return is_argument_alone(variable) ? about_constant(variable) : std::nullopt;
 }
 
 std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginfo::Evaluated& evaluated,
@@ -258,7 +258,7 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   using Kind = debuginfo::Piece::Kind;
   const auto in_memory = [](const debuginfo::Piece& piece) { return piece.kind == Kind::memory; };
   const bool has_a_place = std::ranges::all_of(evaluated.pieces, in_memory);
-  if (has_a_place && value.part.always && !is_argument_alone(value.variable)) return std::nullopt;
+  if (has_a_place && value.part.always) return about_argument(value.variable);
   Origin origin{std::move(asked), std::ranges::any_of(evaluated.pieces, in_memory)};
   if (has_a_place) origin.registers.clear();
   for (const debuginfo::Piece& piece : evaluated.pieces) {

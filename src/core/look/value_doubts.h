@@ -1,9 +1,8 @@
 // Whether the value that debug information gives a variable at a place may be an old one.
 //
-// Optimising compilers leave out of a variable's locations what statements do to it that nobody but a person who looks
-// would see: assignments that nothing reads, loops that were removed, calls that were put together. What is known of
-// the place, of the instructions and of the source's text tells where that may be so; where it may, the value is
-// unknown.
+// A compiler that optimises drops assignments that nothing reads, removes loops and puts calls together. Its debug
+// information then often keeps giving the variable's old value. The line table, the instructions and the source's text
+// tell where that may be so; there the value is unknown.
 #pragma once
 
 #include <cstdint>
@@ -39,13 +38,12 @@ class ValueDoubts {
   /// Of what the part's expression gave, with the registers that it asked for.
   [[nodiscard]] std::optional<Error> about_value(const Value& value, const debuginfo::Evaluated& evaluated,
                                                  std::vector<arch::RegisterPart> asked) const;
-  /// Of a value that the variable is said to have everywhere.
+  /// Of a value that the variable is said to have in all its scope.
   [[nodiscard]] std::optional<Error> about_constant(const debuginfo::LocalVariable& variable) const;
-  /// Of the value at the function's entry of what it was passed at `location`, where a part is made of it.
+  /// Of a parameter that lies where the caller put it.
+  [[nodiscard]] std::optional<Error> about_argument(const debuginfo::LocalVariable& variable) const;
+  /// Of the value that was passed at `location`, where the part gives that value.
   [[nodiscard]] std::optional<Error> about_entry_value(Bytes location, const debuginfo::LocationPart& part) const;
-
-  /// The scope that a variable of one around the place belongs to; null: none.
-  [[nodiscard]] const debuginfo::LocalScope* scope_of(const debuginfo::LocalVariable& variable) const;
 
  private:
   /// What a value was made of.
@@ -67,9 +65,12 @@ class ValueDoubts {
   };
   [[nodiscard]] bool lines_write(Lines lines, const debuginfo::LocalScope& scope, AddressRange range,
                                  const Origin& origin) const;
-  [[nodiscard]] std::optional<debuginfo::SourceLine> line_in(const debuginfo::LocalScope& scope,
-                                                             std::uint64_t address) const;
-  [[nodiscard]] std::optional<debuginfo::SourceLine> line_here(const debuginfo::LocalScope& scope) const;
+  /// The lines that begin at an address, in the function of a scope: of the call, inside an inlined call.
+  struct LinesAt {
+    std::uint32_t file = 0;
+    std::uint32_t first = 0, last = 0, own = 0;  ///< of statements, in the program's order; of the instruction there
+  };
+  [[nodiscard]] std::optional<LinesAt> lines_at(const debuginfo::LocalScope& scope, std::uint64_t address) const;
   [[nodiscard]] const debuginfo::DescribedFunction* function() const;
   [[nodiscard]] const debuginfo::Type& plain_type(const debuginfo::LocalVariable& variable) const;
 

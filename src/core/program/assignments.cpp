@@ -266,16 +266,37 @@ class Assignments::Reader {
     if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change);
     if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address);
   }
-  /// "float level", "level *one", "const std::vector<int> &all": a type stands before it.
+  /// "float level = 2", "gauge *level;", "const std::vector<int> &level = all": a statement, or the head of one, that
+  /// begins with a type; not a product or a comparison.
   [[nodiscard]] bool is_declared(std::size_t i) const {
     std::size_t type = i;
-    while (type > 0 && (tokens_[type - 1].is("*") || tokens_[type - 1].is("&") || tokens_[type - 1].is("&&") ||
-                        tokens_[type - 1].is("const")))
-      --type;
-    if (type == 0) return false;
-    const Token& before = tokens_[type - 1];
-    if (before.is(">")) return true;
-    return before.is_name() && !before.is_any_of(kStatementWords);
+    while (type > 0 && tokens_[type - 1].is_any_of(std::array<std::string_view, 3>{"*", "&", "&&"})) --type;
+    const bool sign = type != i;
+    const std::size_t end = type;
+    while (type > 0 && type > before_type(type)) type = before_type(type);
+    if (type == end) return false;
+    const std::string_view next = at(i + 1).text;
+    if (next != "=" && next != ";" && next != ":" && (sign || (next != "," && next != "[" && next != "{")))
+      return false;
+    constexpr std::array<std::string_view, 6> kBefore{";", "{", "}", "(", ",", ":"};
+    return type == 0 || tokens_[type - 1].is_any_of(kBefore);
+  }
+  /// Where a word of a type begins that ends before token `i`, with the arguments of a template; `i` when none does.
+  [[nodiscard]] std::size_t before_type(std::size_t i) const {
+    constexpr std::array<std::string_view, 4> kInside{"::", ",", "*", "&"};
+    if (!tokens_[i - 1].is(">")) {
+      const bool part =
+          tokens_[i - 1].is("::") || (tokens_[i - 1].is_name() && !tokens_[i - 1].is_any_of(kStatementWords));
+      return part ? i - 1 : i;
+    }
+    int open = 0;
+    for (std::size_t at = i; at-- > 0;) {
+      const Token& one = tokens_[at];
+      if (one.is(">")) ++open;
+      if (one.is("<") && --open == 0) return at;
+      if (!one.is(">") && !one.is("<") && !is_word_part(one.text[0]) && !one.is_any_of(kInside)) break;
+    }
+    return i;
   }
   /// True when what stands before a sign can be its left operand.
   [[nodiscard]] bool ends_operand(std::size_t i) const {
@@ -284,11 +305,11 @@ class Assignments::Reader {
     return is_word_part(before.text[0]) ? !before.is_any_of(kStatementWords) : before.is(")") || before.is("]");
   }
   [[nodiscard]] bool is_changed(std::size_t i) const {
-    if (i > 0 && (tokens_[i - 1].is("++") || tokens_[i - 1].is("--"))) return true;
+    if (i > 0 && (tokens_[i - 1].is("++") || tokens_[i - 1].is("--"))) return !at(i + 1).is("->");
     std::size_t after = i + 1;
     while (at(after).is("[") || at(after).is(".")) after = at(after).is("[") ? partner_[after] + 1 : after + 2;
     if (at(after).is("++") || at(after).is("--")) return true;
-    const bool through = i > 0 && tokens_[i - 1].is("*") && (i < 2 || !tokens_[i - 2].is_name());
+    const bool through = i > 0 && tokens_[i - 1].is("*");
     return at(after).is_any_of(kChanges) && !through;
   }
 
@@ -339,22 +360,22 @@ bool Assignments::takes_address(std::string_view name, std::uint32_t declared, s
   });
 }
 
-std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stay& stay) const {
+std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stretch& stretch) const {
   // Loops that the value was got outside of: what they change anywhere may have come before.
   std::vector<Lines> around;
   std::ranges::copy_if(loops_, std::back_inserter(around), [&](const Lines& loop) {
-    return loop.holds(stay.here) && loop.from > std::max(stay.from, stay.declared);
+    return loop.holds(stretch.here) && loop.from > std::max(stretch.from, stretch.declared);
   });
-  std::uint32_t last = stay.here;
+  std::uint32_t last = stretch.here;
   for (const Lines& loop : around) last = std::max(last, loop.to);
   std::vector<Change> changes;
-  for (const Mention& one : mentions_of(name, {stay.declared + 1, last})) {
+  for (const Mention& one : mentions_of(name, {stretch.declared + 1, last})) {
     const bool element = one.does == Does::change_element;
     if (one.does != Does::change && !element) continue;
     const auto holds_it = [&](const Lines& loop) { return loop.holds(one.line); };
-    const auto stands_before = [&](const Lines& loop) { return loop.holds(one.line) && !loop.holds(stay.here); };
-    const bool comes_between = stay.from < one.line && one.line < stay.here && leads_to(one, stay.here);
-    if ((comes_between || std::ranges::any_of(around, holds_it)) && means(one, stay.declared))
+    const auto stands_before = [&](const Lines& loop) { return loop.holds(one.line) && !loop.holds(stretch.here); };
+    const bool comes_between = stretch.from < one.line && one.line < stretch.here && leads_to(one, stretch.here);
+    if ((comes_between || std::ranges::any_of(around, holds_it)) && means(one, stretch.declared))
       changes.push_back({one.line, element, std::ranges::any_of(loops_, stands_before)});
   }
   return changes;

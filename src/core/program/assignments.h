@@ -1,8 +1,7 @@
 // Which statements of a C or C++ source file may change a variable between two of its lines, by the file's text.
 //
-// Compilers leave out of a variable's locations that a statement changed it, where nothing but somebody who looks would
-// see it: the old value then stands there as if it were still true. The text says that the statement is there. What is
-// hidden in macros, done through a reference or reached by goto is not seen.
+// Debug information of optimised code may leave out that a statement changed a variable; the text says that the
+// statement is there. Changes in macros, through references and by way of goto are not seen.
 #pragma once
 
 #include <cstdint>
@@ -19,10 +18,11 @@ class Assignments {
   /// Reads a whole file; keeps what it says, not the text.
   explicit Assignments(std::string_view text);
 
-  /// A variable's stay at a value: got on line `from`, or before the function's first (0), looked at on line `here`.
-  struct Stay {
+  /// From the line where a variable got a value to the line where it is looked at.
+  struct Stretch {
     std::uint32_t declared = 0;  ///< the line of the variable's declaration
-    std::uint32_t from = 0, here = 0;
+    std::uint32_t from = 0;      ///< 0: before the function's first line
+    std::uint32_t here = 0;
   };
   struct Change {
     std::uint32_t line = 0;
@@ -30,11 +30,12 @@ class Assignments {
     bool in_loop_before = false;  ///< in a loop that the place which is looked at stands outside of
     friend bool operator==(const Change&, const Change&) = default;
   };
-  /// The statements that may have changed the variable in between: those between both lines, and those in a loop around
-  /// `here` that `from` lies before. Not those whose way leads elsewhere: into a return, round an else, out of a
-  /// switch.
-  [[nodiscard]] std::vector<Change> between(std::string_view name, const Stay& stay) const;
-  /// True when a statement takes the variable's address, in the block of line `here` that its declaration belongs to.
+  /// The statements that may have changed the variable on that stretch: those between both lines, and those in a loop
+  /// around `here` that begins after `from`. Not those that cannot lead to `here`: a return follows, `here` is in the
+  /// other branch, or in another case of the switch.
+  [[nodiscard]] std::vector<Change> between(std::string_view name, const Stretch& stretch) const;
+  /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
+  /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
 
  private:
@@ -45,9 +46,9 @@ class Assignments {
   };
   struct Block {
     Lines lines;
-    Lines other;           ///< of the else after it; 0: none
+    Lines other;           ///< of the else branch after it; 0: none
     bool returns = false;  ///< its last statement is a return or a throw
-    bool leaves = false;   ///< the statements after a case label: the last one leaves the switch
+    bool leaves = false;   ///< statements after a case label, the last of which leaves the switch
     std::uint32_t around = 0;
   };
   enum class Does : std::uint8_t { declare, change, change_element, take_address };

@@ -103,9 +103,7 @@ class Finder {
 
   [[nodiscard]] SourceLine line_of(const debuginfo::Unit* unit, std::optional<std::uint64_t> file,
                                    std::uint32_t line) const {
-    if (unit == nullptr || !unit->line_table || !file || line == 0) return {};
-    const auto number = program_.lines().file_of(*unit->line_table, *file);
-    return number ? SourceLine{*number, line} : SourceLine{};
+    return unit != nullptr ? program_.lines().line_of(*unit, file, line).value_or(SourceLine{}) : SourceLine{};
   }
 
   void read_scopes(const debuginfo::DescribedFunction* described) {
