@@ -47,6 +47,10 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     }
   }
   const auto sink = report::tee(std::move(sinks));
+  request.control.pause = [&] {
+    sink->pause();
+    files->results.flush();
+  };
   outlive_broken_pipe();
   const Result<session::CallsSummary> summary = session::calls(std::move(request), *sink);
   if (!summary) {

@@ -330,6 +330,10 @@ Result<Results> Results::open(const Command& command, const cxxopts::ParseResult
   return results;
 }
 
+void Results::flush() {
+  for (const auto& one : outputs_) one->flush();
+}
+
 int Results::close(int status) {
   for (std::size_t i = 0; i < outputs_.size(); ++i) {
     outputs_[i]->flush();

@@ -110,6 +110,8 @@ class Results {
   /// The form on standard output ("none" when there is none).
   [[nodiscard]] const std::string& form() const { return form_; }
   [[nodiscard]] const std::string& folder() const { return folder_; }
+  /// Writes out what was collected.
+  void flush();
   /// Writes out what is left and tells a failed write. Gives `status`, or that of the failure.
   int close(int status);
 

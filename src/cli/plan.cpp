@@ -41,6 +41,7 @@ int follow(const Command& command, const Parsed& parsed, const session::Plan& pl
     sinks.push_back(report::plan_text(*to.out, style, files->take_for(to), show));
   }
   const auto sink = report::tee(std::move(sinks));
+  control->pause = [&files] { files->results.flush(); };
   outlive_broken_pipe();
   const Result<session::PlanSummary> summary = session::run_plan(plan, std::move(*control), *sink);
   if (!summary) {

@@ -87,6 +87,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
   report::Sinks<session::StepsSink> sinks;
   for (const Destination& to : files->results.destinations()) sinks.push_back(sink_for(to, *files));
   const auto sink = report::tee(std::move(sinks));
+  request->pause = [&files] { files->results.flush(); };
   outlive_broken_pipe();
   const Result<session::StepsSummary> summary = session::steps(*request, *sink);
   if (!summary) {

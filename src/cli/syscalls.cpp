@@ -66,6 +66,7 @@ int follow(const Command& command, const Parsed& parsed, std::vector<std::string
     }
   }
   const auto sink = report::tee(std::move(sinks));
+  request.control.pause = [&files] { files->results.flush(); };
   outlive_broken_pipe();
   const Result<session::SyscallsSummary> summary = session::syscalls(std::move(request), *sink);
   if (!summary) {

@@ -97,6 +97,13 @@ class Text final : public session::CallsSink {
     show_output();
   }
 
+  /// On a terminal alone: elsewhere the rows do not depend on how long calls took.
+  void pause() override {
+    if (!out_.is_terminal()) return;
+    write_pending();
+    show_output();
+  }
+
   void end(const CallsSummary& summary) override {
     write_pending();
     end_fold();

@@ -115,6 +115,13 @@ class Text : public session::HitsSink {
     if (rows_.size() == kTogether) flush_rows();
   }
 
+  /// On a terminal alone: elsewhere the columns do not depend on when hits came.
+  void pause() override {
+    if (!out_.is_terminal()) return;
+    flush_rows();
+    show_output();
+  }
+
   void end(const HitsSummary& summary) override {
     flush_rows();
     show_output();

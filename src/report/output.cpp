@@ -92,6 +92,8 @@ void Output::flush() {
   size_ = 0;
 }
 
+bool Output::is_terminal() const { return descriptor_ >= 0 && ::isatty(descriptor_) != 0; }
+
 void Output::make_room(std::size_t bytes) {
   flush();
   if (size_ + bytes > capacity_) grow(std::max(size_ + bytes, 2 * capacity_));

@@ -29,6 +29,7 @@ class Output {
   }
   void add(char c) { *room(1) = c, ++size_; }
   void flush();
+  [[nodiscard]] bool is_terminal() const;
   /// errno of the first failed write; 0 when all went well.
   [[nodiscard]] int error() const { return error_; }
 

@@ -66,7 +66,6 @@ class Text final : public session::SyscallsSink {
     }
     remarks(row);
     show_output();
-    out_.flush();  // up to the last call, whatever becomes of us
   }
 
   void end(const SyscallsSummary& summary) override {
@@ -247,7 +246,6 @@ class Csv final : public session::SyscallsSink {
     }
     csv_.cell(result_words(plain, row)).cell(arguments);
     csv_.end_row();
-    out_.flush();
   }
   void end(const SyscallsSummary& summary) override {
     for (const session::SyscallTotal& one : summary.totals) {

@@ -84,6 +84,7 @@ class HitsTee final : public Tee<session::HitsSink> {
   using Tee::Tee;
   void begin(const session::HitsStart& start) override { each(&Sink::begin, start); }
   void row(const session::HitRow& row) override { each(&Sink::row, row); }
+  void pause() override { each(&Sink::pause); }
   void end(const session::HitsSummary& summary) override { each(&Sink::end, summary); }
 };
 
@@ -128,6 +129,7 @@ class CallsTee final : public Tee<session::CallsSink> {
   void begin(const session::CallsStart& start) override { each(&Sink::begin, start); }
   void entered(const session::CallRow& row) override { each(&Sink::entered, row); }
   void over(const session::CallRow& row) override { each(&Sink::over, row); }
+  void pause() override { each(&Sink::pause); }
   void end(const session::CallsSummary& summary) override { each(&Sink::end, summary); }
 };
 

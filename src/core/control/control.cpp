@@ -57,6 +57,7 @@ std::optional<Error> Control::begin() {
   find_loader();
   moved_.before = view().registers();
   if (options_.end_at_input) process_->end_at_input();
+  if (options_.pause) process_->at_pauses(options_.pause);
   return end_is_asked();
 }
 

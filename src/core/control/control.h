@@ -44,6 +44,7 @@ struct ControlOptions {
   bool trace_children = false;    ///< see ProcessTree; otherwise they are let go
   bool before_libraries = false;  ///< a launched program is held before the constructors of its libraries run
   bool end_at_input = false;      ///< a motion ends when the program waits for its standard input
+  std::function<void()> pause{};  ///< see Process::at_pauses
 };
 
 struct Motion {

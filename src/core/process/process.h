@@ -28,6 +28,7 @@
 #include <vector>
 
 #include "base/result.h"
+#include "process/attention.h"
 #include "process/launch.h"
 #include "process/maps.h"
 #include "process/memory.h"
@@ -161,6 +162,9 @@ class Process final : public state::Target {
   /// From now on a run, and a step of a system call, end when all threads that run have slept for a while and one of
   /// them waits for standard input (Event::Kind::waits).
   void end_at_input() { ends_at_input_ = true; }
+  /// From now on `pause` is called about every 40 milliseconds in which events of this process and its family are
+  /// waited for (where there is an Attention).
+  void at_pauses(std::function<void()> pause);
 
   /// True when it was launched with a filter, and the kernel took it: events of system calls are those of chosen calls.
   [[nodiscard]] bool filtered() const { return family_->filtered; }
@@ -271,6 +275,8 @@ class Process final : public state::Target {
     Patience patience;
     bool filtered = false;       ///< a filter of the kernel's stops the calls that are wanted
     std::map<pid_t, int> early;  ///< stops of children that came before the event that announces them
+    std::function<void()> pause;
+    std::optional<Attention::Beat> beat;  ///< for `pause`
   };
 
   Process(pid_t pid, bool attached, std::shared_ptr<Family> family);

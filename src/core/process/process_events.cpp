@@ -84,8 +84,14 @@ std::optional<Event> Process::wait_any() {
       return end_;
     }
     if (Attention::asked() != Attention::Why::none) return Event{.kind = Event::Kind::attention, .thread = pid_};
+    if (family_->pause) family_->pause();
     if (auto event = waiting_for_input()) return event;
   }
+}
+
+void Process::at_pauses(std::function<void()> pause) {
+  family_->pause = std::move(pause);
+  family_->beat.emplace(true);
 }
 
 /// The thread that waits for input while all that run sleep, those of other processes included; 0: there is none.

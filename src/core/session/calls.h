@@ -108,6 +108,8 @@ class CallsSink {
   virtual void begin(const CallsStart& start) = 0;
   virtual void entered(const CallRow& row) = 0;
   virtual void over(const CallRow& row) = 0;
+  /// The program runs on without a call: rows that were kept back can be shown.
+  virtual void pause() {}
   virtual void end(const CallsSummary& summary) = 0;
 };
 

@@ -78,6 +78,8 @@ class HitsSink {
   virtual ~HitsSink() = default;
   virtual void begin(const HitsStart& start) = 0;
   virtual void row(const HitRow& row) = 0;
+  /// The program runs on without a hit: rows that were kept back can be shown.
+  virtual void pause() {}
   virtual void end(const HitsSummary& summary) = 0;
 };
 

@@ -129,6 +129,7 @@ Result<Started> start(const StepsRequest& request) {
   Result<control::Running> running = request.attach != 0 ? control::attach(request.attach, request.open)
                                                          : control::launch(request.launch, request.open);
   if (!running) return running.error();
+  if (request.pause) running->process->at_pauses(request.pause);
   Started started{std::make_unique<control::FollowedThread>(std::move(running->process)), std::move(running->program)};
   if (request.attach != 0) return started;
   const std::uint64_t entry = started.followed->process().auxiliary(state::Auxiliary::entry).value_or(0);

@@ -39,6 +39,7 @@ struct StepsRequest {
   std::string to;            ///< empty: none
   std::optional<std::uint64_t> count = 1000;  ///< instructions at most; nothing: all
   bool stack = false;                         ///< rows of instructions that move or write the stack have its words
+  std::function<void()> pause{};              ///< see Process::at_pauses
 };
 
 struct StepRow {

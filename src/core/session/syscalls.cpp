@@ -36,6 +36,7 @@ class Run {
                                                            : control::launch(options.launch, options.open);
     if (!running) return running.error();
     if (options.trace_children) running->process->trace_children();
+    if (options.pause) running->process->at_pauses(options.pause);
     if (running->process->filtered()) changes_.reset();  // not all that change descriptors are seen
     add(std::move(running->process), std::move(running->program));
     sink_.begin({members_.front()->modules->main().path, options.attach != 0, options.launch.randomise,
