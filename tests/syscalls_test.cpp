@@ -14,15 +14,23 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <array>
 #include <filesystem>
+#include <map>
 #include <nlohmann/json.hpp>
+#include <random>
 #include <set>
 #include <sstream>
+#include <tuple>
 
 #include "abi/call_shapes.h"
 #include "abi/constants.h"
 #include "abi/kernel_types.h"
+#include "arch/machine.h"
+#include "fake_state.h"
 #include "live_support.h"
+#include "look/call_decoder.h"
+#include "report/syscall_words.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -394,6 +402,53 @@ int main(int count, char **all) {
     EXPECT_EQ(calls["pause"]["ended"], false);
     EXPECT_EQ(calls["lseek"]["error"], "EBADF");
     EXPECT_EQ(said["exit"]["status"], 5);
+  }
+}
+
+/// A decoded call that holds an earlier one says what a new one says: calls of
+/// both numberings in any order, with few different arguments, so that many are
+/// the same as before.
+TEST(CallDecoder, LeavesNothingOfTheCallBefore) {
+  std::mt19937 random(4);
+  const auto one_of = [&](const auto& all) { return all[random() % std::size(all)]; };
+  unsigned opened = 0;
+  look::CallDecoder decoder([&](std::uint64_t number) { return number < 4 ? "level" + std::to_string(opened) : ""; },
+                            64);
+  FakeState state;
+  std::vector<std::uint8_t> memory = {'l', 'o', 'g', 0, 3, 0, 0, 0, 2, 0, 1, 2, 127, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0};
+  constexpr std::uint64_t kArguments[] = {0, 1, 3, 0x42, 0x1000, 0x1008, ~std::uint64_t(99)};
+  constexpr std::uint64_t kResults[] = {0, 3, ~std::uint64_t(1), 0x1000};
+  constexpr const char* kCalls[] = {"openat", "connect", "socketcall", "ipc",    "fcntl",        "write",
+                                    "read",   "fstat",   "ioctl",      "select", "rt_sigaction", "close"};
+  const report::Style style{.utf8 = true};
+  std::map<std::string, look::DecodedCall> held;
+  for (int i = 0; i < 20000; ++i) {
+    const auto table = one_of(std::array{abi::CallTable::x86_64, abi::CallTable::i386});
+    const abi::SystemCall* call = abi::system_call(one_of(kCalls), table);
+    if (call == nullptr) continue;
+    if (random() % 100 == 0) ++opened;
+    if (random() % 100 == 0) memory[0] = static_cast<std::uint8_t>('a' + random() % 26);
+    state.put(0x1000, memory);
+    const isa::Mode mode = table == abi::CallTable::x86_64 ? isa::Mode::bits64 : isa::Mode::bits32;
+    for (const auto reg : arch::machine_of(mode).call_arguments)
+      state.set[state::reg_numbered(reg)] = one_of(kArguments);
+    const look::AskedCall asked = look::AskedCall::of(state, table, call->number);
+    const std::uint64_t result = one_of(kResults);
+    look::DecodedCall fresh, &again = held[one_of(std::array{"one place", "another place"})];
+    for (look::DecodedCall* each : {&fresh, &again}) {
+      decoder.before(*each, asked, state);
+      decoder.after(*each, asked, state, result);
+    }
+    ASSERT_EQ(again.name, fresh.name);
+    ASSERT_EQ(report::argument_words(style, again), report::argument_words(style, fresh)) << i << " " << fresh.name;
+    ASSERT_EQ(report::result_words(style, again), report::result_words(style, fresh)) << i << " " << fresh.name;
+    ASSERT_EQ(std::tie(again.known, again.failed, again.error, again.meaning),
+              std::tie(fresh.known, fresh.failed, fresh.error, fresh.meaning));
+    ASSERT_TRUE(std::ranges::equal(again.arguments, fresh.arguments,
+                                   [](const auto& a, const auto& b) {
+                                     return std::tie(a.name, a.type, a.where) == std::tie(b.name, b.type, b.where);
+                                   }))
+        << i << " " << fresh.name;
   }
 }
 

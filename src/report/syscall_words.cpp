@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
+#include <utility>
 
 #include "base/path.h"
 #include "report/names.h"
@@ -13,39 +15,65 @@ namespace deeptrace::report {
 using inspect::Value;
 using session::SyscallRow;
 
+namespace {
+
+template <class Number>
+void add_number(std::string& to, Number number) {
+  char text[24];
+  to.append(text, std::to_chars(text, text + sizeof text, number).ptr);
+}
+
+void add_parts(std::string& to, const Style& style, const Value& value) {
+  constexpr std::size_t kMost = 12;
+  const bool array = value.kind == Value::Kind::array;
+  to += array ? '[' : '{';
+  bool first = true;
+  for (std::size_t i = 0; i < value.parts.size() && i < kMost; ++i) {
+    const Value& part = value.parts[i];
+    if (part.label.starts_with("__")) continue;  // room that the kernel keeps
+    if (!std::exchange(first, false)) to += ", ";
+    if (!part.label.empty()) to += printable(part.label) + " ";
+    add_short_words(to, style, part);
+  }
+  const std::uint64_t count = array ? value.count : value.parts.size();
+  if (count > std::min(kMost, value.parts.size()))
+    to += fmt::format(", and {} more", count - std::min(kMost, value.parts.size()));
+  to += array ? ']' : '}';
+}
+
+}  // namespace
+
 std::string short_words(const Style& style, const Value& value) {
+  std::string text;
+  add_short_words(text, style, value);
+  return text;
+}
+
+void add_short_words(std::string& to, const Style& style, const Value& value) {
   using Kind = Value::Kind;
   constexpr std::uint64_t kSmall = 1 << 20;
-  if (value.kind == Kind::enumeration && !value.text.empty()) return printable(value.text);
-  if (value.kind == Kind::pointer && !value.parts.empty()) {
+  if (value.kind == Kind::enumeration && !value.text.empty()) {
+    to += is_plain(value.text) ? value.text : printable(value.text);
+  } else if (value.kind == Kind::pointer && !value.parts.empty()) {
     const Value& there = value.parts.front();
-    if (there.kind == Kind::unknown) return fmt::format("{:#x} {}", value.number, printable(there.text));
-    return short_words(style, there);
+    if (there.kind != Kind::unknown) return add_short_words(to, style, there);
+    to += fmt::format("{:#x} {}", value.number, printable(there.text));
+  } else if (value.kind == Kind::string) {
+    to += '"';
+    to += escaped(value.text);
+    to += '"';
+    if (value.raw.size() < value.count) to += fmt::format(" and {} more bytes", value.count - value.raw.size());
+  } else if (value.kind == Kind::bytes && value.raw.size() < value.count) {
+    to += value_words(style, value) + fmt::format(", {} bytes in all", value.count);
+  } else if ((value.kind == Kind::aggregate || value.kind == Kind::array) && !value.parts.empty()) {
+    add_parts(to, style, value);
+  } else if (value.kind == Kind::integer && value.is_signed) {
+    add_number(to, value.signed_number());
+  } else if (value.kind == Kind::integer && value.number < kSmall) {
+    add_number(to, value.number);
+  } else {
+    to += value_words(style, value);
   }
-  if (value.kind == Kind::string) {
-    const bool cut = value.raw.size() < value.count;
-    return "\"" + escaped(value.text) + "\"" +
-           (cut ? fmt::format(" and {} more bytes", value.count - value.raw.size()) : "");
-  }
-  if (value.kind == Kind::bytes && value.raw.size() < value.count)
-    return value_words(style, value) + fmt::format(", {} bytes in all", value.count);
-  if ((value.kind == Kind::aggregate || value.kind == Kind::array) && !value.parts.empty()) {
-    constexpr std::size_t kMost = 12;
-    std::string text(1, value.kind == Kind::array ? '[' : '{');
-    for (std::size_t i = 0; i < value.parts.size() && i < kMost; ++i) {
-      const Value& part = value.parts[i];
-      if (part.label.starts_with("__")) continue;  // room that the kernel keeps
-      text += (text.size() == 1 ? "" : ", ") + (part.label.empty() ? "" : printable(part.label) + " ") +
-              short_words(style, part);
-    }
-    const std::uint64_t count = value.kind == Kind::array ? value.count : value.parts.size();
-    if (count > std::min(kMost, value.parts.size()))
-      text += fmt::format(", and {} more", count - std::min(kMost, value.parts.size()));
-    return text + (value.kind == Kind::array ? ']' : '}');
-  }
-  if (value.kind == Kind::integer && value.is_signed) return std::to_string(value.signed_number());
-  if (value.kind == Kind::integer && value.number < kSmall) return std::to_string(value.number);
-  return value_words(style, value);
 }
 
 std::string duration_words(std::uint64_t nanoseconds) {

@@ -13,6 +13,7 @@ namespace deeptrace::report {
 /// In as few characters as a table has: names without their numbers, small numbers in decimal, what lies at an address
 /// in place of it.
 std::string short_words(const Style& style, const inspect::Value& value);
+void add_short_words(std::string& to, const Style& style, const inspect::Value& value);
 /// "12 us", "1.5 s": of nanoseconds.
 std::string duration_words(std::uint64_t nanoseconds);
 /// What came back, or the error's name.

@@ -240,11 +240,14 @@ class Csv final : public session::SyscallsSink {
   void row(const SyscallRow& row) override {
     const Style plain{.utf8 = true};
     for (const auto& column : kColumns) column.of(row).write(csv_);
-    std::string arguments;
+    arguments_.clear();
     for (const look::Argument& one : row.call.arguments) {
-      arguments += (arguments.empty() ? "" : ", ") + one.name + " " + (one.value ? short_words(plain, *one.value) : "");
+      if (!arguments_.empty()) arguments_ += ", ";
+      arguments_ += one.name;
+      arguments_ += ' ';
+      if (one.value) add_short_words(arguments_, plain, *one.value);
     }
-    csv_.cell(result_words(plain, row)).cell(arguments);
+    csv_.cell(result_words(plain, row)).cell(arguments_);
     csv_.end_row();
   }
   void end(const SyscallsSummary& summary) override {
@@ -258,6 +261,7 @@ class Csv final : public session::SyscallsSink {
  private:
   Output& out_;
   CsvWriter csv_;
+  std::string arguments_;  ///< of a row
 };
 
 }  // namespace

@@ -130,6 +130,15 @@ bool makes_file(std::uint64_t flags) {
   return (flags & (kTemporary | (creates != nullptr ? static_cast<std::uint64_t>(creates->value) : 0))) != 0;
 }
 
+/// True where the number that is passed says all there is to say of an argument.
+bool says_all(const ArgumentShape& one) {
+  constexpr Kind kNumbers[] = {Kind::signed_int, Kind::unsigned_int, Kind::signed_long, Kind::unsigned_long,
+                               Kind::hex,        Kind::high_half,    Kind::size,        Kind::offset,
+                               Kind::pid,        Kind::uid,          Kind::gid,         Kind::device,
+                               Kind::flags,      Kind::one,          Kind::signal,      Kind::address};
+  return one.way == Way::value && std::ranges::find(kNumbers, one.kind) != std::end(kNumbers);
+}
+
 bool is_text(const std::vector<std::uint8_t>& bytes) {
   return std::ranges::all_of(
       bytes, [](std::uint8_t b) { return b >= 0x20 ? b != 0x7f : b == '\n' || b == '\t' || b == '\r'; });
@@ -593,13 +602,16 @@ class CallDecoder::Reader {
   unsigned word_;
 };
 
-void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view) {
-  call.name = asked.name();
+/// Name, arguments and where those are, without values.
+void CallDecoder::name(DecodedCall& call, const AskedCall& asked) {
   const abi::CallShape* shape = asked.shape();
+  call = DecodedCall{};
+  call.name = asked.name();
   call.known = shape != nullptr;
   call.shape = shape;
+  call.table = asked.table;
+  call.inner = asked.inner != nullptr;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
-  Reader reader(*this, asked, view);
   const std::size_t most = asked.inner != nullptr ? asked.inner_places.size() : order.size();
   const std::size_t count = shape == nullptr ? 0 : std::min(shape->arguments.size(), most);
   call.arguments.reserve(count);
@@ -612,13 +624,29 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
     argument.type = words->second;
     argument.where =
         asked.inner != nullptr ? asked.inner_places[i] : state::name_of(state::reg_numbered(order[i]), asked.mode());
-    // What the kernel writes is not there yet.
-    ArgumentShape now = one;
-    if (one.way == Way::written) now = {.name = one.name, .kind = Kind::address, .way = Way::value};
-    const bool without_mode =
-        one.kind == Kind::mode && i > 0 && shape->arguments[i - 1].of == "open" && !makes_file(asked.arguments[i - 1]);
-    argument.value = without_mode ? words_value("not used") : reader.read(now, i);
   }
+}
+
+void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view) {
+  const bool again =
+      call.known && call.table == asked.table && call.shape == asked.shape() && !call.inner && asked.inner == nullptr;
+  if (!again) name(call, asked);
+  Reader reader(*this, asked, view);
+  for (std::size_t i = 0; i < call.arguments.size(); ++i) {
+    const ArgumentShape& one = call.shape->arguments[i];
+    std::optional<Value>& value = call.arguments[i].value;
+    if (value && says_all(one) && call.asked[i] == asked.arguments[i]) continue;
+    const bool without_mode = one.kind == Kind::mode && i > 0 && call.shape->arguments[i - 1].of == "open" &&
+                              !makes_file(asked.arguments[i - 1]);
+    if (without_mode) {
+      value = words_value("not used");
+    } else if (one.way == Way::written) {  // it is not there yet
+      value = reader.read({.name = one.name, .kind = Kind::address, .way = Way::value}, i);
+    } else {
+      value = reader.read(one, i);
+    }
+  }
+  call.asked = asked.arguments;
 }
 
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
@@ -630,8 +658,11 @@ void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::
     call.error = abi::error_name(error);
     if (call.error.empty()) call.error = "error " + std::to_string(error);
     call.meaning = abi::error_meaning(error);
+    call.result = {};
     return;
   }
+  call.error.clear();
+  call.meaning.clear();
   Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));
   for (std::size_t i = 0; shape != nullptr && i < call.arguments.size(); ++i) {
     const ArgumentShape& one = shape->arguments[i];

@@ -50,7 +50,10 @@ struct DecodedCall {
   std::string name;
   bool known = false;                     ///< the tables have its arguments
   const abi::CallShape* shape = nullptr;  ///< those; null where they are not known
-  std::vector<Argument> arguments;        ///< the values of descriptors have what they are open on in `pointed_text`
+  abi::CallTable table = abi::CallTable::x86_64;
+  bool inner = false;                                      ///< asked for in another one (AskedCall::inner)
+  std::array<std::uint64_t, abi::kMostArguments> asked{};  ///< what the values of `arguments` were made of
+  std::vector<Argument> arguments;  ///< the values of descriptors have what they are open on in `pointed_text`
   bool failed = false;
   std::string error;      ///< "EBADF"; empty unless it failed
   std::string meaning;    ///< "Bad file descriptor"
@@ -64,12 +67,14 @@ class CallDecoder {
   /// `most`: bytes of buffers that are shown.
   CallDecoder(DescriptorName descriptor, std::size_t most);
 
+  /// `call` may hold an earlier one: what is the same in both is not made again.
   void before(DecodedCall& call, const AskedCall& asked, const state::StateView& view);
   void after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result);
 
  private:
   class Reader;
   abi::KernelTypes& types(abi::CallTable table);
+  void name(DecodedCall& call, const AskedCall& asked);
 
   DescriptorName descriptor_;
   std::size_t most_;

@@ -2,6 +2,7 @@
 
 #include <dirent.h>
 #include <sys/ptrace.h>
+#include <sys/user.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -92,6 +93,16 @@ bool Process::stands(pid_t id) const {
 }
 
 const ThreadView& Process::view(pid_t thread) const { return *find(thread)->view; }
+
+std::uint64_t Process::call_result(pid_t id) const {
+  const Thread& thread = *find(id);
+  if (!thread.fetched) {
+    errno = 0;
+    const long result = ::ptrace(PTRACE_PEEKUSER, id, offsetof(user, regs.rax), nullptr);
+    if (errno == 0) return static_cast<std::uint64_t>(result);
+  }
+  return fetch(thread)[Reg::rax];
+}
 
 const state::RegisterSet& Process::fetch(const Thread& thread) const {
   if (thread.fetched) return thread.registers;

@@ -50,13 +50,15 @@ class Run {
   }
 
  private:
-  /// A call that a thread is in.
+  /// The call that a thread is in, or was in last: the next one's row is made of what is the same.
   struct Pending {
     SyscallRow row;
-    std::string name;
     const abi::CallShape* shape = nullptr;
     Clock::time_point from;
+    bool under_way = false;
     bool wanted = false;
+
+    [[nodiscard]] std::string_view name() const { return shape != nullptr ? shape->name : std::string_view(); }
   };
   struct Member {
     std::uint64_t number = 0;
@@ -65,7 +67,7 @@ class Run {
     std::unique_ptr<control::DescriptorNames> descriptors;
     std::unique_ptr<look::CallDecoder> decoder;
     std::unique_ptr<look::CallFindings> findings;
-    std::map<pid_t, Pending> pending;  ///< one a thread that is in a call
+    std::map<pid_t, Pending> pending;  ///< by thread
     std::map<pid_t, std::uint64_t> threads;
     std::map<std::uint64_t, CallPlace> places;       ///< by the instruction after the call
     std::map<std::uint64_t, abi::CallTable> tables;  ///< likewise
@@ -140,9 +142,7 @@ class Run {
   Answer see(Member& member, const Event& event) {
     switch (event.kind) {
       case Event::Kind::call_entry: enter(member, event); break;
-      case Event::Kind::call_exit:
-        leave(member, event.thread, member.process->view(event.thread).registers()[state::Reg::rax]);
-        break;
+      case Event::Kind::call_exit: leave(member, event.thread, member.process->call_result(event.thread)); break;
       case Event::Kind::replaced:
         leave_by_exec(member, event.thread);
         member.threads = {{member.process->pid(), 1}};
@@ -167,14 +167,13 @@ class Run {
     member.threads.try_emplace(event.thread, member.threads.size() + 1);
     const state::StateView& view = member.process->view(event.thread);
     const abi::CallTable table = table_at(member, view);
-    member.pending.erase(event.thread);
     Pending& pending = member.pending[event.thread];
+    pending.under_way = true;
     SyscallRow& row = pending.row;
     row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
-    pending.name = row.asked.name();
     pending.shape = row.asked.shape();
     if (changes_) changes_->begin(pending.shape);
-    pending.wanted = request_.choice.has(pending.name);
+    pending.wanted = request_.choice.all() || request_.choice.has(row.asked.name());
     if (pending.wanted) describe(member, event.thread, view, row);
     pending.from = Clock::now();
     row.start = nanoseconds(pending.from - begun_);
@@ -191,6 +190,8 @@ class Run {
     row.process = member.number;
     row.thread = member.threads[thread];
     row.other_abi = row.asked.table != abi::call_table(view.mode());
+    row.ended = true;
+    row.findings.clear();
     member.decoder->before(row.call, row.asked, view);
     row.address = view.registers()[state::Reg::rip] - process::kCallSize;
     if (!member.modules) return;
@@ -221,6 +222,8 @@ class Run {
   void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {
     const std::uint64_t address = view.registers()[state::Reg::rip];
     if (modules.at(address) == nullptr) modules.refresh(process);
+    row.own = {};
+    row.after = 0;
     row.made_by = modules.place_name(row.address);
     row.raw = modules.is_own_line(row.address);
     if (row.raw) {
@@ -258,22 +261,22 @@ class Run {
   /// Of another program, what the call returned is not to be seen. The other threads are gone; whichever called, the
   /// one that is left has the process's number.
   void leave_by_exec(Member& member, pid_t left) {
-    const auto called =
-        std::ranges::find_if(member.pending, [](const auto& one) { return one.second.name.starts_with("execve"); });
+    const auto called = std::ranges::find_if(member.pending, [](const auto& one) {
+      return one.second.under_way && one.second.name().starts_with("execve");
+    });
     if (called != member.pending.end()) leave(member, called->first, 0, left);
-    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+    end_all_pending(member);
   }
 
   void leave(Member& member, pid_t thread, std::uint64_t result) { leave(member, thread, result, thread); }
   /// `seen` is looked at in its place.
   void leave(Member& member, pid_t thread, std::uint64_t result, pid_t seen) {
     const Clock::time_point now = Clock::now();
-    const auto found = member.pending.extract(thread);
-    if (found.empty()) return;
-    Pending& pending = found.mapped();
-    const std::string& name = pending.name;
+    const auto found = member.pending.find(thread);
+    if (found == member.pending.end() || !std::exchange(found->second.under_way, false)) return;
+    Pending& pending = found->second;
     if (changes_) changes_->end(pending.shape);
-    if (name == "mmap" || name == "mmap2" || name == "munmap") {
+    if (const auto name = pending.name(); name == "mmap" || name == "mmap2" || name == "munmap") {
       member.maps_changed = true;
       member.tables.clear();
     }
@@ -305,16 +308,19 @@ class Run {
   /// A call that does not come back.
   void end_pending(Member& member, pid_t thread) {
     const auto found = member.pending.extract(thread);
-    if (found.empty()) return;
+    if (found.empty() || !found.mapped().under_way) return;
     Pending& pending = found.mapped();
     if (changes_) changes_->end(pending.shape);
     pending.row.ended = false;
     pending.row.duration = nanoseconds(Clock::now() - pending.from);
     if (pending.wanted) send(pending.row);
   }
+  void end_all_pending(Member& member) {
+    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+  }
 
   void end(Member& member, const Event& event) {
-    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+    end_all_pending(member);
     member.over = true;
     const bool exited = event.kind == Event::Kind::exited;
     // What was not traced may have closed what was opened.
