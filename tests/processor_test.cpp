@@ -149,7 +149,7 @@ void expect_only_allowed(const Instruction& instruction, const Machine& before, 
   }
   const std::uint64_t flags = (before.registers[Reg::rflags] ^ after.registers[Reg::rflags]) & kStatusFlags;
   EXPECT_EQ(isa::flag_names(flags & ~allowed.flags), "") << what << " changed flags";
-  const isa::FlagUse& use = isa::operation_of(isa::row_of(instruction)).flags;
+  const isa::FlagUse& use = isa::operation_of(instruction).flags;
   EXPECT_EQ(after.registers[Reg::rflags] & use.cleared, 0U) << what << " left flags that it clears";
   EXPECT_EQ(after.registers[Reg::rflags] & use.set, use.set & kStatusFlags) << what << " left flags that it sets";
   expect_extended(instruction, allowed, before, after, what);

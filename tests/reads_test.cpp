@@ -129,7 +129,7 @@ void add_memory(Places& places, std::size_t i, const isa::Operand& operand, cons
 
 /// Flags, each as an operand of its own. The direction stays as it is in all states.
 void add_flags(Places& places, const Instruction& instruction, Wanted wanted) {
-  const isa::FlagUse& use = isa::operation_of(isa::row_of(instruction)).flags;
+  const isa::FlagUse& use = isa::operation_of(instruction).flags;
   const std::uint64_t flags =
       (wanted == isa::reads ? use.read : use.written | use.cleared | use.set) & kStatusFlags & ~kDirection;
   for (unsigned bit = 0; bit < 16; ++bit) {
@@ -511,7 +511,7 @@ std::set<std::uint16_t> check_nothing_else_matters(isa::Mode mode) {
         vary_immediate(isa::decode(code, mode), random, code);
         const Instruction instruction = isa::decode(code, mode);  // immediates name registers too
         if (!is_tried(instruction) || saves_state(instruction)) break;
-        const std::uint64_t undefined = isa::operation_of(isa::row_of(instruction)).flags.undefined;
+        const std::uint64_t undefined = isa::operation_of(instruction).flags.undefined;
         Machine one, other, one_after, other_after;
         one.extended = other.extended = laboratory.initial();
         if (!prepare(instruction, random, one) || !prepare(instruction, random, other)) break;

@@ -73,7 +73,7 @@ class Reader {
       if (!code.instruction) continue;
       const isa::Operands operands = isa::operands_of(code.instruction);
       const Use use = use_of(code.instruction, operands);
-      const bool saves = isa::operation_of(isa::row_of(code.instruction)).meaning == isa::meaning::push;
+      const bool saves = isa::operation_of(code.instruction).meaning == isa::meaning::push;
       if (note && !state::clears(code.instruction, operands)) {
         read_ |= use.read & ~written & ~(saves ? unsigned{machine_.kept} : 0U);
         note_words(code, operands);

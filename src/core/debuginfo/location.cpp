@@ -443,7 +443,7 @@ class Machine {
     const auto number = static_cast<std::uint8_t>(op);
     after_address_ = was_address_;
     was_address_ = op == Op::address || op == Op::indexed_address || op == Op::gnu_indexed_address;
-    if (op >= Op::register0 && op <= Op::register31) return in_register(number - 0x50U);
+    if (op >= Op::register0 && op <= Op::register31) return in_register(number - static_cast<unsigned>(Op::register0));
     switch (op) {
       case Op::any_register: return in_register(static_cast<unsigned>(reader_.uleb()));
       case Op::stack_value: {

@@ -82,13 +82,13 @@ constexpr Words kResult = {"",
 const Words* words_for(const Instruction& setter) {
   constexpr std::array<std::string_view, 8> kFloatCompares = {"comiss",  "comisd",  "ucomiss",  "ucomisd",
                                                               "vcomiss", "vcomisd", "vucomiss", "vucomisd"};
-  const std::string_view name = operation_of(row_of(setter)).name;
+  const std::string_view name = operation_of(setter).name;
   if (name == "cmp") return &kCompared;
   if (name == "test") return &kTested;
   if (std::ranges::find(kFloatCompares, name) != kFloatCompares.end()) return &kFloats;
   // Arithmetic: zero and sign of the result, where it goes to an operand.
   const auto uses = uses_of(row_of(setter));
-  const FlagUse& flags = operation_of(row_of(setter)).flags;
+  const FlagUse& flags = operation_of(setter).flags;
   const bool both = (flags.written & 0xc0) == 0xc0;
   // A shift by cl leaves the flags as they were when cl is 0.
   for (const OperandUse use : uses) {
@@ -109,13 +109,13 @@ std::string operand_words(const Instruction& setter, const Operand& operand, std
 }  // namespace
 
 std::optional<unsigned> condition_of(const Instruction& instruction) {
-  const std::int8_t code = operation_of(row_of(instruction)).condition;
+  const std::int8_t code = operation_of(instruction).condition;
   return code < 0 ? std::nullopt : std::optional<unsigned>(static_cast<unsigned>(code));
 }
 
 bool sets_condition_flags(const Instruction& instruction) {
   constexpr unsigned kAsked = 0x8c5;  // OF SF ZF PF CF
-  const FlagUse& flags = operation_of(row_of(instruction)).flags;
+  const FlagUse& flags = operation_of(instruction).flags;
   return ((flags.written | flags.undefined | flags.cleared | flags.set) & kAsked) != 0;
 }
 

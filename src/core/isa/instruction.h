@@ -110,6 +110,7 @@ Instruction decode_the_long_way(std::span<const std::uint8_t> bytes, Mode mode) 
 
 /// The row of a decoded instruction.
 inline const Row& row_of(const Instruction& instruction) { return tables::kRows[instruction.row]; }
+inline const Operation& operation_of(const Instruction& instruction) { return operation_of(row_of(instruction)); }
 
 /// Log2 of the factor of a one-byte displacement; 0 but for EVEX (Intel SDM volume 2, 2.7.5).
 unsigned short_displacement_scale(const Instruction& instruction);

@@ -450,7 +450,7 @@ bool surely_fixed_memory_address(const Instruction& instruction, std::uint64_t a
 }
 
 bool does_nothing(const Instruction& instruction) {
-  const std::string_view name = operation_of(row_of(instruction)).name;
+  const std::string_view name = operation_of(instruction).name;
   if (name == "nop") return true;
   if (name != "xchg" && name != "lea") return false;
   const Operands operands = operands_of(instruction);

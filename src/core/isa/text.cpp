@@ -610,10 +610,9 @@ std::string mask_words(const Instruction& instruction, const Operands& operands,
 
 std::string sentence(const Instruction& instruction, std::uint64_t address) {
   const Operands operands = operands_of(instruction);
-  if (std::string zero = zeroing(operation_of(row_of(instruction)), operands);
-      !zero.empty() && mask_of(instruction) == 0)
+  if (std::string zero = zeroing(operation_of(instruction), operands); !zero.empty() && mask_of(instruction) == 0)
     return zero;
-  std::string result = filled(operation_of(row_of(instruction)).sentence, [&](char key) {
+  std::string result = filled(operation_of(instruction).sentence, [&](char key) {
     if (key == 'v') return std::to_string(instruction.operand_size * 8);
     const auto index = static_cast<unsigned>(key - '0');
     if (index >= operands.count) return std::string();
@@ -660,7 +659,7 @@ std::string note_of(const Instruction& instruction) {
   const Operands operands = operands_of(instruction);
   const bool wide = instruction.mode() == Mode::bits64;
   const bool into_register = operands.shown != 0 && operands[0].kind == Operand::Kind::reg;
-  return parts_of(operation_of(row_of(instruction)).note,
+  return parts_of(operation_of(instruction).note,
                   [&](std::string_view word) { return word == "reg" ? into_register : (word == "64") == wide; });
 }
 

@@ -25,7 +25,7 @@ std::uint32_t written_by(const isa::Instruction& instruction, const arch::Machin
 
 /// `mov rdi, rax`: the whole register.
 bool copies(const isa::Instruction& instruction, const isa::Operands& operands) {
-  return isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::copy && operands.shown == 2 &&
+  return isa::operation_of(instruction).meaning == isa::meaning::copy && operands.shown == 2 &&
          operands[0].kind == isa::Operand::Kind::reg && operands[1].kind == isa::Operand::Kind::reg &&
          operands[0].reg.file == RegisterFile::general && operands[1].reg.file == RegisterFile::general &&
          operands[0].width == arch::machine_of(instruction.mode()).word * 8U && operands[1].width == operands[0].width;
@@ -220,7 +220,7 @@ void CallState::carry_out(const Code& code) {
     outcome.reset();
   if (effects.writes_memory || effects.unknown_memory) keep_store(instruction, outcome ? &*outcome : nullptr);
   // A push moves the stack pointer whatever it pushes.
-  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  const isa::Meaning meaning = isa::operation_of(instruction).meaning;
   if (!outcome && meaning == isa::meaning::push && knows(isa::kRsp)) {
     registers_[Reg::rsp] -= instruction.operand_size == 2 ? 2U : arch::machine_of(mode()).word;
     return;

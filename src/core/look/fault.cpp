@@ -536,7 +536,7 @@ class Examiner {
       return add("no_instruction",
                  "the bytes " + bytes_text() +
                      " are no instruction: the program went to data, or into the middle of an instruction");
-    if (isa::operation_of(isa::row_of(instruction_)).meaning == isa::meaning::invalid)
+    if (isa::operation_of(instruction_).meaning == isa::meaning::invalid)
       return add("never_reached",
                  "`" + report_.instruction +
                      "` is always invalid: compilers put it where control must "

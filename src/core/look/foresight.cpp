@@ -175,7 +175,7 @@ class Seer {
     there.registers = view_.registers();
     there.registers[Reg::rip] = address;
     const inspect::FrameView view(view_, there);
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(setter)).meaning;
+    const isa::Meaning meaning = isa::operation_of(setter).meaning;
     const bool compares = meaning == isa::meaning::cmp || meaning == isa::meaning::test;
     if (compares) {
       constexpr std::uint64_t kAsked = 0x8c5;  // OF SF ZF PF CF
@@ -330,7 +330,7 @@ class Seer {
   }
 
   void plain() {
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction_)).meaning;
+    const isa::Meaning meaning = isa::operation_of(instruction_).meaning;
     const bool is_signed = meaning == isa::meaning::idiv || meaning == isa::meaning::idiv_byte;
     if (is_signed || meaning == isa::meaning::div || meaning == isa::meaning::div_byte) division(is_signed);
     if (outcome_.ending == state::Ending::exception) {

@@ -165,7 +165,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return !placed || !placed->from_table || placed->rule.cfa_register == number;
   }
 
-  static constexpr std::uint8_t kFirstRegister = 0x50;  // DW_OP_reg0 (DWARF 5, 7.7.1)
+  static constexpr auto kFirstRegister = static_cast<std::uint8_t>(debuginfo::Op::register0);
   Scope& scope_;
   const Module& module_;
   Bytes frame_base_;

@@ -190,9 +190,8 @@ class Reader {
   /// The value that compilers put above the variables of a function, of this thread; 0: none is known.
   std::uint64_t protector() {
     if (protector_) return *protector_;
-    constexpr std::uint64_t kPlace64 = 0x28, kPlace32 = 0x14;
     const std::uint64_t pointer = state::thread_pointer(view_.registers(), view_.mode());
-    protector_ = pointer != 0 ? view_.word_at(pointer + (word_ == 8 ? kPlace64 : kPlace32)).value_or(0) : 0;
+    protector_ = pointer != 0 ? view_.word_at(pointer + arch::machine_of(view_.mode()).protector).value_or(0) : 0;
     return *protector_;
   }
 

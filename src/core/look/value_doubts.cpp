@@ -111,8 +111,8 @@ bool ValueDoubts::is_copied(AddressRange range, arch::RegisterPart from, arch::R
     at += one.length;
     const isa::Operands operands = isa::operands_of(one);
     if (operands.shown == 0 || !is_register(operands[0], to)) continue;
-    copied = isa::operation_of(isa::row_of(one)).meaning == isa::meaning::copy && operands.shown == 2 &&
-             is_register(operands[1], from);
+    copied =
+        isa::operation_of(one).meaning == isa::meaning::copy && operands.shown == 2 && is_register(operands[1], from);
   }
   return copied;
 }

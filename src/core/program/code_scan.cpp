@@ -429,8 +429,7 @@ bool CodeScan::is_final_call(const isa::Instruction& instruction, std::uint64_t 
 
 bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t address) const {
   const isa::ControlFlow flow = isa::flow_of(instruction);
-  if (flow == isa::ControlFlow::trap)
-    return isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::invalid;
+  if (flow == isa::ControlFlow::trap) return isa::operation_of(instruction).meaning == isa::meaning::invalid;
   if (flow == isa::ControlFlow::call) return is_final_call(instruction, address);
   if (flow != isa::ControlFlow::system) return false;
   constexpr std::uint64_t kLookBack = 48;
@@ -444,7 +443,7 @@ bool CodeScan::never_returns(const isa::Instruction& instruction, std::uint64_t 
     if (operands.count == 0 || operands[0].kind != isa::Operand::Kind::reg || !isa::writes(operands[0].access) ||
         operands[0].reg.file != isa::RegisterFile::general || operands[0].reg.index != isa::kRax)
       continue;
-    if (isa::operation_of(isa::row_of(before)).meaning != isa::meaning::copy || operands.count < 2 ||
+    if (isa::operation_of(before).meaning != isa::meaning::copy || operands.count < 2 ||
         operands[1].kind != isa::Operand::Kind::immediate)
       return false;
     const auto number = static_cast<std::uint64_t>(operands[1].value);
@@ -460,7 +459,7 @@ CodeScan::Candidates CodeScan::candidates(std::span<const Placed> backwards) con
   Candidates result;
   for (const Placed& one : backwards) {
     const isa::Instruction& instruction = one.instruction;
-    if (result.bound == 0 && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp) {
+    if (result.bound == 0 && isa::operation_of(instruction).meaning == isa::meaning::cmp) {
       const isa::Operands operands = isa::operands_of(instruction);
       if (operands[1].kind == isa::Operand::Kind::immediate && operands[1].value >= 0 &&
           static_cast<std::uint64_t>(operands[1].value) < kMostEntries)

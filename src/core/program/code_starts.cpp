@@ -22,14 +22,10 @@ bool is_register(const Operand& operand, std::uint8_t number) {
          operand.reg.index == number;
 }
 
-isa::Meaning meaning_of(const isa::Instruction& instruction) {
-  return isa::operation_of(isa::row_of(instruction)).meaning;
-}
-
 bool sets_frame_pointer(const isa::Instruction& instruction) {
   const isa::Operands operands = isa::operands_of(instruction);
-  return meaning_of(instruction) == isa::meaning::copy && operands.shown == 2 && is_register(operands[0], kRbp) &&
-         is_register(operands[1], kRsp);
+  return isa::operation_of(instruction).meaning == isa::meaning::copy && operands.shown == 2 &&
+         is_register(operands[0], kRbp) && is_register(operands[1], kRsp);
 }
 
 /// An instruction that only sets up a frame: a push of a kept register, rbp set to rsp, room taken on the stack.
@@ -38,11 +34,11 @@ bool sets_up_frame(const isa::Instruction& instruction, const arch::Machine& mac
   const isa::Operands operands = isa::operands_of(instruction);
   if (operands.shown == 0) return false;
   const Operand& first = operands[0];
-  if (meaning_of(instruction) == isa::meaning::push)
+  if (isa::operation_of(instruction).meaning == isa::meaning::push)
     return first.kind == Operand::Kind::reg && first.reg.file == isa::RegisterFile::general &&
            machine.keeps(first.reg.index);
-  return meaning_of(instruction) == isa::meaning::sub && operands.shown == 2 && is_register(first, kRsp) &&
-         operands[1].kind == Operand::Kind::immediate;
+  return isa::operation_of(instruction).meaning == isa::meaning::sub && operands.shown == 2 &&
+         is_register(first, kRsp) && operands[1].kind == Operand::Kind::immediate;
 }
 
 /// Bytes of instructions at the start that only set up a frame.
@@ -54,7 +50,7 @@ std::uint64_t frame_setup(const Program& program, Bytes code, bool hand_written)
     const isa::Instruction instruction = isa::decode(code.subspan(at), program.mode());
     if (!instruction || !sets_up_frame(instruction, machine)) break;
     const isa::Operands operands = isa::operands_of(instruction);
-    const bool pushes = meaning_of(instruction) == isa::meaning::push;
+    const bool pushes = isa::operation_of(instruction).meaning == isa::meaning::push;
     if (hand_written && !pushed && !does_nothing(instruction) && !(pushes && is_register(operands[0], kRbp))) break;
     if (hand_written && pushed && !frame_pointer && !sets_frame_pointer(instruction)) break;
     pushed |= pushes;

@@ -149,7 +149,7 @@ class Walk {
       return;
     }
     const isa::Operands operands = isa::operands_of(instruction);
-    const bool compares = isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::cmp;
+    const bool compares = isa::operation_of(instruction).meaning == isa::meaning::cmp;
     if (!compares || operands.shown != 2) return;
     for (unsigned i = 0; i < 2; ++i) {
       const isa::Operand& one = operands[i];
@@ -219,7 +219,7 @@ class Walk {
 
   /// `and rsp, -32`: at least what the guaranteed alignment makes of it is taken.
   void note_alignment(const isa::Instruction& instruction, std::uint64_t before, Place& place) {
-    if (isa::operation_of(isa::row_of(instruction)).meaning != isa::meaning::bit_and) return;
+    if (isa::operation_of(instruction).meaning != isa::meaning::bit_and) return;
     const isa::Operands operands = isa::operands_of(instruction);
     const bool stack = operands.shown == 2 && operands[0].kind == isa::Operand::Kind::reg &&
                        operands[0].reg.file == isa::RegisterFile::general && operands[0].reg.index == isa::kRsp;
@@ -245,7 +245,7 @@ class Walk {
       const isa::Instruction instruction = isa::decode(code.subspan(at), mode_);
       if (!instruction) return false;
       if (isa::flow_of(instruction) == ControlFlow::return_) return true;
-      const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+      const isa::Meaning meaning = isa::operation_of(instruction).meaning;
       if (meaning != isa::meaning::pop && meaning != isa::meaning::leave) return false;
       at += instruction.length;
     }
@@ -281,7 +281,7 @@ class Walk {
       if (start) add_use(*start, operand.width / 8, taken || !exact);
     }
     // An address in a register may go anywhere from there.
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    const isa::Meaning meaning = isa::operation_of(instruction).meaning;
     if (meaning == isa::meaning::copy && stack) {
       for (const isa::Operand& operand : isa::operands_of(instruction)) {
         const bool moved = operand.kind == isa::Operand::Kind::reg && isa::reads(operand.access) &&
@@ -305,7 +305,7 @@ class Walk {
 
   /// A register of the caller's that still holds what it had goes to the stack.
   void note_saved(const isa::Instruction& instruction, Place& place) {
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    const isa::Meaning meaning = isa::operation_of(instruction).meaning;
     if (meaning == isa::meaning::enter) {
       const auto stack = to_cfa(place, isa::kRsp);
       if (stack) place.saved.push_back({isa::kRbp, *stack + arch::machine_of(mode_).word});

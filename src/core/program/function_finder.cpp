@@ -384,9 +384,9 @@ class Finder {
   /// The code begins with `push rbp` and `mov rbp, rsp`.
   [[nodiscard]] bool sets_up_frame(Bytes code) const {
     const isa::Instruction push = isa::decode(code, mode_);
-    if (!push || isa::operation_of(isa::row_of(push)).meaning != isa::meaning::push) return false;
+    if (!push || isa::operation_of(push).meaning != isa::meaning::push) return false;
     const isa::Instruction move = isa::decode(code.subspan(push.length), mode_);
-    if (!move || isa::operation_of(isa::row_of(move)).meaning != isa::meaning::copy) return false;
+    if (!move || isa::operation_of(move).meaning != isa::meaning::copy) return false;
     const auto is = [](const isa::Operand& operand, isa::General number) {
       return operand.kind == isa::Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general &&
              operand.reg.index == number;

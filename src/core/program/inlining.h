@@ -46,9 +46,8 @@ class Inlining {
  private:
   Inlined with_path(const debuginfo::Unit& unit, const debuginfo::InlinedCall& call) const {
     Inlined one{call.name, {}, call.call_line};
-    if (!unit.line_table || !call.call_file) return one;
-    if (const auto file = program_.lines().file_of(*unit.line_table, *call.call_file))
-      one.file = program_.lines().files()[*file];
+    if (const auto line = program_.lines().line_of(unit, call.call_file, call.call_line))
+      one.file = program_.lines().file(line->file);
     return one;
   }
 

@@ -44,7 +44,7 @@ int register_of_thunk(const Program& program, std::uint64_t target) {
   // mov reg, [esp]; ret
   const Bytes code = program.elf().bytes_at(target);
   const isa::Instruction load = isa::decode(code, program.mode());
-  if (!load || isa::operation_of(isa::row_of(load)).meaning != isa::meaning::copy) return -1;
+  if (!load || isa::operation_of(load).meaning != isa::meaning::copy) return -1;
   const isa::Instruction back = isa::decode(code.subspan(load.length), program.mode());
   if (!back || isa::flow_of(back) != ControlFlow::return_) return -1;
   const isa::Operands operands = isa::operands_of(load);
@@ -199,8 +199,8 @@ void References::walk(const Function& function, Joins at_joins, const StateVisit
       if (thunk >= 0) known.set(static_cast<isa::General>(thunk), address + instruction.length);
       after_end = flow == ControlFlow::jump || flow == ControlFlow::return_;
       if (!first) return;
-      const bool restores = isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::pop ||
-                            isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::leave;
+      const bool restores = isa::operation_of(instruction).meaning == isa::meaning::pop ||
+                            isa::operation_of(instruction).meaning == isa::meaning::leave;
       for (unsigned number = 0; number < 16; ++number) {
         if ((known.written() >> number & 1) == 0 ||
             (restores && !known.value({isa::RegisterFile::general, static_cast<std::uint8_t>(number), 0, 64})))
@@ -209,7 +209,7 @@ void References::walk(const Function& function, Joins at_joins, const StateVisit
         Constant& constant = constants[number];
         // The helper's register gets its last value by the addition that follows.
         if (static_cast<int>(number) == thunk) continue;
-        const bool builds_up = constant.any && isa::operation_of(isa::row_of(instruction)).meaning == isa::meaning::add;
+        const bool builds_up = constant.any && isa::operation_of(instruction).meaning == isa::meaning::add;
         constant.varies |= !value || (constant.any && constant.value != *value && !builds_up);
         if (!value) continue;
         if (!constant.any || builds_up) constant.since = address;

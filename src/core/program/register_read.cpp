@@ -39,13 +39,9 @@ class FunctionCode {
   const Function* function_;
 };
 
-isa::Meaning meaning_of(const isa::Instruction& instruction) {
-  return isa::operation_of(isa::row_of(instruction)).meaning;
-}
-
 /// The bits that it reads of a general register, counted from the lowest; 0: none. A save on the stack counts for none.
 unsigned bits_read(const isa::Instruction& instruction, const isa::Operands& operands, isa::General number) {
-  if (state::clears(instruction, operands) || meaning_of(instruction) == isa::meaning::push) return 0;
+  if (state::clears(instruction, operands) || isa::operation_of(instruction).meaning == isa::meaning::push) return 0;
   const isa::Effects effects = isa::effects_of(instruction, operands);
   unsigned bits = 0;
   for (std::size_t i = 0; i < effects.register_count; ++i) {
@@ -73,7 +69,7 @@ std::optional<RegisterRead> next_read(const Program& program, std::uint64_t addr
       if (!instruction) break;
       const isa::Operands operands = isa::operands_of(instruction);
       if (const unsigned bits = bits_read(instruction, operands, number))
-        return RegisterRead{at, instruction, bits, meaning_of(instruction) == isa::meaning::copy};
+        return RegisterRead{at, instruction, bits, isa::operation_of(instruction).meaning == isa::meaning::copy};
       const state::GeneralUse use = state::general_use(isa::effects_of(instruction, operands));
       if ((use.written >> number & 1) != 0) break;
       std::uint64_t target = 0;
@@ -107,7 +103,7 @@ std::optional<std::uint64_t> first_write(const Program& program, std::uint64_t a
   if (!code) return std::nullopt;
   return code.find([&](const isa::Instruction& instruction) {
     if (isa::flow_of(instruction) == ControlFlow::call) return false;
-    const auto meaning = meaning_of(instruction);
+    const auto meaning = isa::operation_of(instruction).meaning;
     if (meaning == isa::meaning::pop || meaning == isa::meaning::leave) return false;
     return (state::general_use(isa::effects_of(instruction)).written >> number & 1) != 0;
   });

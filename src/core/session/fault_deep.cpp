@@ -122,7 +122,7 @@ class Trail {
 
   /// What an instruction copies into the place; nothing where it makes the value.
   std::optional<Place> source_of(const isa::Instruction& instruction, const Past& past) {
-    const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+    const isa::Meaning meaning = isa::operation_of(instruction).meaning;
     const isa::Operands operands = isa::operands_of(instruction);
     if (meaning == isa::meaning::pop) return Place{{}, past.before[Reg::rsp], arch::machine_of(mode_).word};
     const bool pushes = meaning == isa::meaning::push;

@@ -117,7 +117,7 @@ void CodeBook::describe_instruction(Code& code, std::uint64_t address, const loo
   code.repeated = isa::is_repeated(instruction);
   code.flag_image = (isa::row_of(instruction).traits & isa::kFlagImage) != 0;
   bool exact = !effects.unknown_memory;
-  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  const isa::Meaning meaning = isa::operation_of(instruction).meaning;
   const bool compares = meaning == isa::meaning::cmp || meaning == isa::meaning::test;
   for (const isa::Operand& operand : isa::operands_of(instruction)) {
     if (operand.kind != isa::Operand::Kind::memory) continue;

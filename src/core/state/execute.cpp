@@ -229,7 +229,7 @@ Outcome execute(const isa::Instruction& instruction, const RegisterSet& register
 }
 
 bool is_computed(const isa::Instruction& instruction) {
-  if (!instruction || isa::operation_of(isa::row_of(instruction)).meaning == nullptr) return false;
+  if (!instruction || isa::operation_of(instruction).meaning == nullptr) return false;
   const isa::Operands operands = isa::operands_of(instruction);
   for (std::size_t i = 0; i < operands.count; ++i) {
     if (operands[i].kind == Operand::Kind::reg && !is_whole_number(operands[i])) return false;
@@ -238,7 +238,7 @@ bool is_computed(const isa::Instruction& instruction) {
 }
 
 std::optional<bool> condition_holds(const isa::Instruction& instruction, const RegisterSet& registers) {
-  const isa::Operation& operation = isa::operation_of(isa::row_of(instruction));
+  const isa::Operation& operation = isa::operation_of(instruction);
   if (operation.condition >= 0)
     return isa::condition_holds(static_cast<unsigned>(operation.condition), registers[Reg::rflags]);
   if (isa::flow_of(instruction) != isa::ControlFlow::conditional) return std::nullopt;

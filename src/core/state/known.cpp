@@ -36,7 +36,7 @@ GeneralUse general_use(const isa::Effects& effects) {
 }
 
 bool clears(const isa::Instruction& instruction, const isa::Operands& operands) {
-  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  const isa::Meaning meaning = isa::operation_of(instruction).meaning;
   return (meaning == isa::meaning::bit_xor || meaning == isa::meaning::sub) && operands.shown == 2 &&
          operands[0].kind == isa::Operand::Kind::reg && operands[0].reg == operands[1].reg && operands[0].width >= 32;
 }
@@ -93,7 +93,7 @@ bool Known::calls_next(const isa::Instruction& instruction, std::uint64_t addres
 }
 
 bool Known::push_or_pop(const isa::Instruction& instruction, const isa::Operands& operands, std::uint64_t address) {
-  const isa::Meaning meaning = isa::operation_of(isa::row_of(instruction)).meaning;
+  const isa::Meaning meaning = isa::operation_of(instruction).meaning;
   if (meaning == isa::meaning::push) {
     std::optional<std::uint64_t> pushed;
     if (operands[0].kind == isa::Operand::Kind::immediate) pushed = static_cast<std::uint64_t>(operands[0].value);

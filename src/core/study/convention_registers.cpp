@@ -15,10 +15,6 @@ namespace {
 using isa::ControlFlow;
 using Code = program::FlowBlocks::Code;
 
-isa::Meaning meaning_of(const isa::Instruction& instruction) {
-  return isa::operation_of(isa::row_of(instruction)).meaning;
-}
-
 /// What one instruction does with registers that are kept.
 struct KeptUse {
   std::uint32_t saved = 0;   ///< put on the stack or into another register, whole
@@ -30,7 +26,7 @@ KeptUse kept_use(const isa::Instruction& instruction, const arch::Machine& machi
   KeptUse use;
   const isa::Operands operands = isa::operands_of(instruction);
   use.written = state::general_use(isa::effects_of(instruction, operands)).written & machine.kept;
-  const isa::Meaning meaning = meaning_of(instruction);
+  const isa::Meaning meaning = isa::operation_of(instruction).meaning;
   const auto whole = [&](const isa::Operand& operand) {
     return operand.kind == isa::Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general &&
            operand.reg.width == machine.word * 8;
@@ -230,7 +226,7 @@ class Registers {
         operands[0].reg.file != isa::RegisterFile::general)
       return;
     const unsigned number = operands[0].reg.index;
-    if (meaning_of(code.instruction) != isa::meaning::copy) return;
+    if (isa::operation_of(code.instruction).meaning != isa::meaning::copy) return;
     std::uint64_t place = 0;
     const isa::Operand& from = operands[1];
     if (from.kind == isa::Operand::Kind::immediate) {

@@ -156,7 +156,7 @@ class Stack {
       const bool call =
           isa::flow_of(place.instruction) == ControlFlow::call && !code_.finds_itself(place.instruction, place.address);
       const bool pushed = place.stack_after && *place.stack_after > *place.stack && *place.stack_after >= use.to_cfa &&
-                          isa::operation_of(isa::row_of(place.instruction)).meaning == isa::meaning::push;
+                          isa::operation_of(place.instruction).meaning == isa::meaning::push;
       if (!(call && use.to_cfa > *place.stack) && !pushed) continue;
       ConventionFinding finding;
       finding.kind = "red_zone_overwritten";

@@ -30,7 +30,7 @@ class State {
  private:
   void direction() {
     constexpr std::uint16_t kDirection = 0x400;  // Intel SDM volume 1, 3.4.3.2
-    const auto flags = [](const Code& code) { return isa::operation_of(isa::row_of(code.instruction)).flags; };
+    const auto flags = [](const Code& code) { return isa::operation_of(code.instruction).flags; };
     const auto step = [&](const Code& code, std::uint32_t clear) {
       if (!code.instruction) return clear;
       if (isa::flow_of(code.instruction) == ControlFlow::call && code_.never_returns(code)) return ~0U;

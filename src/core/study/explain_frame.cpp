@@ -22,10 +22,6 @@ using program::Program;
 using Role = FrameStep::Role;
 using Slot = FrameSlot::Kind;
 
-isa::Meaning meaning_of(const isa::Instruction& instruction) {
-  return isa::operation_of(isa::row_of(instruction)).meaning;
-}
-
 bool is_general(const Operand& operand) {
   return operand.kind == Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general;
 }
@@ -165,7 +161,7 @@ class Explainer {
 
   std::optional<Found> found_at(std::size_t i, const isa::Operands& operands) {
     const FramePlace& place = places_[i];
-    const isa::Meaning meaning = meaning_of(place.instruction);
+    const isa::Meaning meaning = isa::operation_of(place.instruction).meaning;
     if (const auto exit = exit_at(place)) return exit;
     if (isa::flow_of(place.instruction) != ControlFlow::next || operands.shown == 0)
       return meaning == isa::meaning::leave ? std::optional(Found{Role::leaves}) : std::nullopt;
@@ -203,13 +199,11 @@ class Explainer {
     return table ? std::nullopt : std::optional(Found{Role::jumps_on});
   }
 
-  /// x86-64: fs:0x28, i386: gs:0x14, as both C libraries have it.
   [[nodiscard]] bool is_protector(const Operand& operand) const {
     if (operand.kind != Operand::Kind::memory) return false;
     const isa::MemoryRecipe recipe = operand.memory();
-    constexpr std::int64_t kPlace64 = 0x28, kPlace32 = 0x14;
     return recipe.segment.index == machine_.thread_segment && recipe.is_absolute() &&
-           recipe.displacement == (word_ == 8 ? kPlace64 : kPlace32);
+           recipe.displacement == machine_.protector;
   }
 
   std::optional<Found> protector_at(isa::Meaning meaning, const isa::Operands& operands) {
@@ -263,7 +257,7 @@ class Explainer {
   /// True where a register that functions need not keep is taken from its place again.
   [[nodiscard]] bool comes_back(std::int64_t slot, std::uint8_t number) const {
     return std::ranges::any_of(places_, [&](const FramePlace& place) {
-      if (place.stack != slot || meaning_of(place.instruction) != isa::meaning::pop) return false;
+      if (place.stack != slot || isa::operation_of(place.instruction).meaning != isa::meaning::pop) return false;
       return is_general(isa::operands_of(place.instruction)[0], static_cast<isa::General>(number));
     });
   }
@@ -281,9 +275,11 @@ class Explainer {
   /// An instruction that writes the stack pointer.
   std::optional<Found> stack_change(std::size_t i, const isa::Operands& operands) {
     const FramePlace& place = places_[i];
-    if (meaning_of(place.instruction) == isa::meaning::bit_and && operands[1].kind == Operand::Kind::immediate)
+    if (isa::operation_of(place.instruction).meaning == isa::meaning::bit_and &&
+        operands[1].kind == Operand::Kind::immediate)
       return Found{Role::aligns, {}, ~static_cast<std::uint64_t>(operands[1].value) + 1};
-    if (operands.shown == 2 && is_general(operands[1]) && meaning_of(place.instruction) == isa::meaning::copy)
+    if (operands.shown == 2 && is_general(operands[1]) &&
+        isa::operation_of(place.instruction).meaning == isa::meaning::copy)
       return Found{Role::sets_stack, register_name(operands[1].reg.index)};
     const bool address = operands.shown == 2 && is_address(operands[1]);
     if (address && !operands[1].recipe.has_base(machine_.stack_pointer))
@@ -396,7 +392,7 @@ class Explainer {
       return marks ? std::optional(Found{Role::sets_frame_pointer}) : std::nullopt;
     }
     for (std::size_t k = i + 1; k < places_.size() && k <= i + 2; ++k) {
-      if (meaning_of(places_[k].instruction) != isa::meaning::bit_and) continue;
+      if (isa::operation_of(places_[k].instruction).meaning != isa::meaning::bit_and) continue;
       if (!is_general(isa::operands_of(places_[k].instruction)[0], machine_.stack_pointer)) continue;
       noted_ = operands[0].reg.index;
       return Found{Role::notes_stack, register_name(*noted_)};
