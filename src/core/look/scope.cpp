@@ -293,8 +293,7 @@ Result<Datum> Scope::local(const LocalVariable& variable) {
   const auto typed = info.read(variable.type);
   if (!entry || !typed) return Error{Fault::usage, "its debug information is damaged"};
   if (variable.in_left_out_block)
-    return Error{Fault::usage, "unknown here: one of that name is declared on line " +
-                                   std::to_string(variable.declared.line) +
+    return Error{Fault::usage, "one of that name is declared on line " + std::to_string(variable.declared.line) +
                                    ", in a block that the compiler gives no extent"};
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);

@@ -27,7 +27,7 @@ bool is_register(const isa::Operand& operand, arch::RegisterPart part) {
   return operand.kind == isa::Operand::Kind::reg && operand.reg.file == part.file && operand.reg.index == part.index;
 }
 
-Error unknown(const std::string& why) { return {Fault::usage, "unknown here: " + why}; }
+Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
 
 Error left_out(std::uint32_t line) {
   return unknown("the compiler does not say what line " + std::to_string(line) + " did to it");
