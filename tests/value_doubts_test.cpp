@@ -187,6 +187,44 @@ TEST_P(ValueDoubts, AroundAnInlinedCall) {
         << line;
 }
 
+/// Arguments that the caller keeps in memory while it makes other calls: a sum of one of them, and the number itself.
+TEST_P(ValueDoubts, AboutWhatACallerIsSaidToPass) {
+  const TempFolder folder;
+  std::vector<std::string> options = GetParam();
+  options.insert(options.end(), {"-g", "-w"});
+  const std::string program = built(folder, "program",
+                                    std::string(kMark) +
+                                        "volatile double depth = 12, seen;\n"
+                                        "__attribute__((noinline)) void settle(double level) {\n"
+                                        "  seen = level;\n"
+                                        "  mark(1);\n"
+                                        "  mark(2);\n"
+                                        "}\n"
+                                        "__attribute__((noinline)) void rise(double level) {\n"
+                                        "  seen = level + 1;\n"
+                                        "  mark(3);\n"
+                                        "  mark(4);\n"
+                                        "}\n"
+                                        "int main(void) {\n"
+                                        "  double now = depth;\n"
+                                        "  mark(0);\n"
+                                        "  settle(now + 9.5);\n"
+                                        "  mark(0);\n"
+                                        "  rise(now);\n"
+                                        "  return now;\n"
+                                        "}\n",
+                                    options);
+  const auto shown = shown_at_marks(folder, program, "level", 6);
+  ASSERT_EQ(shown.size(), 6U);
+  for (const std::size_t i : {1, 2, 4, 5}) {
+    const bool unknown = shown[i].starts_with("wrong: ") || shown[i].find(" = unknown: ") != std::string::npos;
+    EXPECT_TRUE(unknown || shown[i].find(i < 3 ? "= 21.5 " : "= 12 ") != std::string::npos) << i << ": " << shown[i];
+  }
+  // What is loaded as it is counts.
+  const bool given = GetParam() == std::vector<std::string>{"clang", "-O1"};
+  EXPECT_TRUE(!given || shown[5].find("= 12 ") != std::string::npos) << shown[5];
+}
+
 /// The line after a removed loop begins where the function does.
 TEST_P(ValueDoubts, AlsoAtTheFirstInstruction) {
   const TempFolder folder;

@@ -528,6 +528,12 @@ void compare_readings(Evaluated& wide, const Evaluated& narrow) {
 
 }  // namespace
 
+std::optional<unsigned> register_alone(Bytes expression) {
+  constexpr auto kFirst = static_cast<unsigned>(Op::register0), kLast = static_cast<unsigned>(Op::register31);
+  if (expression.size() != 1 || expression[0] < kFirst || expression[0] > kLast) return std::nullopt;
+  return expression[0] - kFirst;
+}
+
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial) {
   if (expression.empty()) return {{}, "the compiler removed it"};

@@ -70,6 +70,10 @@ struct Evaluated {
   std::string unknown;  ///< why there is no result; empty when there is one
 };
 
+/// The number of the register that an expression says all of a value lies in (DW_OP_reg0 to reg31; DWARF 5,
+/// 2.6.1.1.3).
+std::optional<unsigned> register_alone(Bytes expression);
+
 /// Evaluates an expression. `initial` lies on the stack at the start (for frame rules).
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial = std::nullopt);

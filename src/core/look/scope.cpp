@@ -12,6 +12,7 @@
 #include "look/address_name.h"
 #include "look/call_arguments.h"
 #include "look/call_before.h"
+#include "look/call_site_value.h"
 #include "look/tail_call.h"
 #include "look/thread_block.h"
 #include "program/location.h"
@@ -101,7 +102,7 @@ class Scope::Context final : public debuginfo::LocationContext {
       if (call.return_address != back) continue;
       for (const debuginfo::CallSite::Parameter& one : call.parameters) {
         if (!is_it(one)) continue;
-        if (!is_called_by(*frame)) return std::nullopt;
+        if (!is_called_by(*frame) || !is_what_is_passed(*module->program, call, one)) return std::nullopt;
         Context context(caller, *module, locals->frame_base, function->unit);
         const debuginfo::ExpressionPlace place{&module->program->debug(), function->unit, module->bias, pointer_size()};
         return debuginfo::evaluate_number(one.value, place, context);
@@ -140,8 +141,7 @@ class Scope::Context final : public debuginfo::LocationContext {
   [[nodiscard]] std::optional<std::uint64_t> stack_after_prologue() {
     const unsigned stack = arch::machine_of(scope_.view_.mode()).dwarf_number(isa::kRsp);
     const program::Function* function = module_.program->function_at(scope_.inside_);
-    if (frame_base_.size() != 1 || frame_base_[0] != kFirstRegister + stack || function == nullptr ||
-        scope_.frame_.cfa == 0)
+    if (debuginfo::register_alone(frame_base_) != stack || function == nullptr || scope_.frame_.cfa == 0)
       return std::nullopt;
     const auto [known, added] = Modules::debug(module_).prologues.try_emplace(function->address);
     if (added) known->second = program::prologue_of(*module_.program, *function);
@@ -155,17 +155,14 @@ class Scope::Context final : public debuginfo::LocationContext {
   /// Where the frame's base is its frame pointer, that is only so between prologue and epilogue: while unwind tables
   /// count from it.
   [[nodiscard]] bool frame_pointer_is_set() const {
-    constexpr std::uint8_t kRegisters = 32;
-    const unsigned number = frame_base_[0] - kFirstRegister;
     const arch::Machine& machine = arch::machine_of(scope_.view_.mode());
-    const bool by_pointer =
-        frame_base_.size() == 1 && number < kRegisters && number == machine.dwarf_number(machine.frame_pointer);
-    if (!by_pointer || scope_.frame_.how != inspect::Frame::How::innermost) return true;
+    const unsigned pointer = machine.dwarf_number(machine.frame_pointer);
+    if (debuginfo::register_alone(frame_base_) != pointer || scope_.frame_.how != inspect::Frame::How::innermost)
+      return true;
     const auto placed = scope_.modules_.frame_rule(scope_.frame_.address());
-    return !placed || !placed->from_table || placed->rule.cfa_register == number;
+    return !placed || !placed->from_table || placed->rule.cfa_register == pointer;
   }
 
-  static constexpr auto kFirstRegister = static_cast<std::uint8_t>(debuginfo::Op::register0);
   Scope& scope_;
   const Module& module_;
   Bytes frame_base_;

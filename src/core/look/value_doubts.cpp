@@ -15,12 +15,10 @@ using debuginfo::LocalVariable;
 
 namespace {
 
-/// The register that an expression says all of a variable lies in (DW_OP_reg0 to reg31; DWARF 5, 2.6.1.1.3).
+/// The register that an expression says all of a variable lies in.
 std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode) {
-  constexpr auto kFirst = static_cast<std::uint8_t>(debuginfo::Op::register0);
-  constexpr std::uint8_t kCount = 32;
-  if (expression.size() != 1 || expression[0] < kFirst || expression[0] >= kFirst + kCount) return std::nullopt;
-  return arch::dwarf_register(expression[0] - kFirst, mode);
+  const auto number = debuginfo::register_alone(expression);
+  return number ? arch::dwarf_register(*number, mode) : std::nullopt;
 }
 
 bool is_register(const isa::Operand& operand, arch::RegisterPart part) {

@@ -1,0 +1,57 @@
+#include "look/call_site_value.h"
+
+#include <algorithm>
+
+#include "arch/dwarf_registers.h"
+#include "debuginfo/constants.h"
+#include "debuginfo/location.h"
+#include "isa/meaning.h"
+#include "isa/operand.h"
+
+namespace deeptrace::look {
+namespace {
+
+using debuginfo::Op;
+
+/// DW_OP_deref_size at the end, with the size in bytes after it.
+bool ends_with_read(Bytes expression) {
+  constexpr std::size_t kLeast = 3;  // an address before it
+  return expression.size() >= kLeast &&
+         expression[expression.size() - 2] == static_cast<std::uint8_t>(Op::dereference_size) &&
+         expression.back() <= sizeof(std::uint64_t);
+}
+
+bool sets(const isa::Operands& operands, arch::RegisterPart part) {
+  const isa::Operand& to = operands[0];
+  return operands.shown != 0 && to.kind == isa::Operand::Kind::reg && isa::writes(to.access) &&
+         to.reg.file == part.file && to.reg.index == part.index;
+}
+
+/// One operand is read, and the register's own value is not.
+bool loads(const isa::Instruction& instruction, const isa::Operands& operands) {
+  return operands.shown == 2 && !isa::reads(operands[0].access) &&
+         isa::operation_of(instruction).meaning != isa::meaning::copy_signed;
+}
+
+}  // namespace
+
+bool is_what_is_passed(const program::Program& program, const debuginfo::CallSite& call,
+                       const debuginfo::CallSite::Parameter& parameter) {
+  constexpr std::uint64_t kNear = 128;  // bytes; lines begin much closer together
+  const auto number = debuginfo::register_alone(parameter.location);
+  const auto part = number ? arch::dwarf_register(*number, program.mode()) : std::nullopt;
+  if (!part || !ends_with_read(parameter.value)) return true;
+  const std::uint64_t end = call.return_address;
+  const auto rows = program.lines().rows_in({end - std::min(end, kNear), end});
+  bool result = true;
+  for (std::uint64_t at = rows.empty() ? end : rows.front().address; at < end;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    if (!one) break;
+    const isa::Operands operands = isa::operands_of(one);
+    if (sets(operands, *part)) result = loads(one, operands);
+    at += one.length;
+  }
+  return result;
+}
+
+}  // namespace deeptrace::look

@@ -1,0 +1,21 @@
+// Whether the value that debug information gives for an argument at a call (DW_TAG_call_site_parameter) can be what the
+// code passes.
+//
+// Of an instruction that takes an operand from a spill slot clang says that it passes what the slot holds, whatever the
+// instruction makes of it (LLVM 14, TargetInstrInfo::describeLoadedValue): of `addsd xmm0, qword ptr [rsp+8]` one term
+// of the sum.
+#pragma once
+
+#include <cstdint>
+
+#include "debuginfo/locals.h"
+#include "program/program.h"
+
+namespace deeptrace::look {
+
+/// False where an argument is said to be read from memory, and the instruction before the call that sets its register
+/// does more than to load it.
+bool is_what_is_passed(const program::Program& program, const debuginfo::CallSite& call,
+                       const debuginfo::CallSite::Parameter& parameter);
+
+}  // namespace deeptrace::look
