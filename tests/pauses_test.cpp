@@ -2,11 +2,11 @@
 // terminals.
 #include <fcntl.h>
 #include <gtest/gtest.h>
-#include <poll.h>
 #include <pty.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <csignal>
 
 #include "live_support.h"
@@ -39,7 +39,7 @@ void end(pid_t user) {
 struct Case {
   std::string name;
   std::vector<std::string> words;
-  std::string row;  ///< the beginning of what is written before the sleep
+  std::string row;  ///< a part of what is written before the sleep
 };
 
 class Pauses : public testing::TestWithParam<Case> {};
@@ -48,6 +48,8 @@ TEST_P(Pauses, RowsAreInFilesWhileTheProgramSleeps) {
   const TempFolder folder;
   const std::string program = built(folder, "sleeper", kSleeper, {"gcc", "-g", "-O0", "-w"});
   std::vector<std::string> words = GetParam().words;
+  write_file(folder / "plan", "at measure: keep level\n");
+  std::ranges::replace(words, "PLAN", (folder / "plan").string());
   words.push_back(program);
   const pid_t user = start_deeptrace(words, folder.path());
   EXPECT_TRUE(wait_until([&] { return read_file(folder / "out").find(GetParam().row) != std::string::npos; }))
@@ -63,11 +65,12 @@ INSTANTIATE_TEST_SUITE_P(Forms, Pauses,
                                          Case{"CallsCsv", {"calls", "--format", "csv"}, "measure"},
                                          Case{"HitsJson", {"hits", "--at", "measure", "--format", "json"}, "\"hit\":1"},
                                          Case{"HitsCsv", {"hits", "--at", "measure", "--format", "csv"}, "measure"},
+                                         Case{"Plan", {"plan", "--format", "json", "PLAN"}, "\"17\""},
                                          Case{"StepsCsv", {"steps", "--count", "all", "--format", "csv"}, "measure"}),
                          [](const auto& one) { return one.param.name; });
 
-/// What a program on a terminal has written when `text` is there; all, when it does not come.
-std::string seen_on_terminal(std::vector<std::string> words, const std::string& text) {
+/// Waits until the tool has written `text` on a terminal.
+void expect_on_terminal(std::vector<std::string> words, const std::string& text) {
   int master = -1;
   const pid_t user = ::forkpty(&master, nullptr, nullptr, nullptr);
   if (user == 0) {
@@ -89,14 +92,13 @@ std::string seen_on_terminal(std::vector<std::string> words, const std::string& 
   })) << seen;
   end(user);
   ::close(master);
-  return seen;
 }
 
 TEST(Pauses, TerminalsShowWhatIsKeptBackForItsLayout) {
   const TempFolder folder;
   const std::string program = built(folder, "sleeper", kSleeper, {"gcc", "-g", "-O0", "-w"});
-  seen_on_terminal({"hits", "--at", "settle", "--keep", "seconds", program}, "0x258 / 600");
-  seen_on_terminal({"calls", program}, "settle");
+  expect_on_terminal({"hits", "--at", "settle", "--keep", "seconds", program}, "0x258 / 600");
+  expect_on_terminal({"calls", program}, "settle");
 }
 
 }  // namespace

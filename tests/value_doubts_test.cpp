@@ -103,7 +103,19 @@ std::vector<std::string> shown_at_marks(const TempFolder& folder, const std::str
   return shown;
 }
 
-class ValueDoubts : public testing::TestWithParam<std::vector<std::string>> {};
+bool is_unknown(const std::string& shown) {
+  return shown.starts_with("wrong: ") || shown.find(" = unknown: ") != std::string::npos;
+}
+
+class ValueDoubts : public testing::TestWithParam<std::vector<std::string>> {
+ protected:
+  /// Built of `text` in `folder`, as program.c.
+  static std::string program_of(const std::string& text, const TempFolder& folder) {
+    std::vector<std::string> options = GetParam();
+    options.insert(options.end(), {"-g", "-w"});
+    return built(folder, "program", text, options);
+  }
+};
 
 TEST_P(ValueDoubts, NoOldValueIsShown) {
   const TempFolder folder;
@@ -111,15 +123,91 @@ TEST_P(ValueDoubts, NoOldValueIsShown) {
   std::istringstream log(run({logging}).out);
   const std::vector<std::string> logged{std::istream_iterator<std::string>(log), {}};
   ASSERT_EQ(logged.size(), 18U);
-  std::vector<std::string> options = GetParam();
-  options.insert(options.end(), {"-g", "-w"});
-  const std::string program = built(folder, "program", std::string(kLeftOut) + kMark, options);
+  const std::string program = program_of(std::string(kLeftOut) + kMark, folder);
   const auto shown = shown_at_marks(folder, program, "level", logged.size());
   ASSERT_EQ(shown.size(), logged.size());
   for (std::size_t i = 0; i < shown.size(); ++i) {
-    const bool unknown = shown[i].starts_with("wrong: ") || shown[i].find(" = unknown: ") != std::string::npos;
-    EXPECT_TRUE(unknown || shown[i].find(fmt::format("/ {} ", logged[i])) != std::string::npos)
+    EXPECT_TRUE(is_unknown(shown[i]) || shown[i].find(fmt::format("/ {} ", logged[i])) != std::string::npos)
         << "mark " << i << ": " << shown[i] << ", logged " << logged[i];
+  }
+}
+
+/// The line that counts is that of the inlined call, also for variables of a block.
+TEST_P(ValueDoubts, AroundAnInlinedCall) {
+  const TempFolder folder;
+  const std::string program = program_of(std::string(kMark) +
+                                             "static inline __attribute__((always_inline)) void report(void) {\n"
+                                             "  mark(1);\n"
+                                             "}\n"
+                                             "__attribute__((noinline)) int settle(int count) {\n"
+                                             "  if (count > 2) {\n"
+                                             "    int level = count * 2;\n"
+                                             "    for (int i = 0; i < (count & 3); i++)\n"
+                                             "      level = 8;\n"
+                                             "    report();\n"
+                                             "  }\n"
+                                             "  return count;\n"
+                                             "}\n"
+                                             "int main(void) { return settle(7) & settle(6); }\n",
+                                         folder);
+  const auto shown = shown_at_marks(folder, program, "level", 2, 2);
+  ASSERT_EQ(shown.size(), 2U);
+  for (const std::string& line : shown) EXPECT_TRUE(is_unknown(line) || line.find("/ 8 ") != std::string::npos) << line;
+}
+
+/// Arguments that the caller keeps in memory while it makes other calls: a sum of one of them, and the number itself.
+TEST_P(ValueDoubts, AboutWhatACallerIsSaidToPass) {
+  const TempFolder folder;
+  const std::string program = program_of(std::string(kMark) +
+                                             "volatile double depth = 12, seen;\n"
+                                             "__attribute__((noinline)) void settle(double level) {\n"
+                                             "  seen = level;\n"
+                                             "  mark(1);\n"
+                                             "  mark(2);\n"
+                                             "}\n"
+                                             "__attribute__((noinline)) void rise(double level) {\n"
+                                             "  seen = level + 1;\n"
+                                             "  mark(3);\n"
+                                             "  mark(4);\n"
+                                             "}\n"
+                                             "int main(void) {\n"
+                                             "  double now = depth;\n"
+                                             "  mark(0);\n"
+                                             "  settle(now + 9.5);\n"
+                                             "  mark(0);\n"
+                                             "  rise(now);\n"
+                                             "  return now;\n"
+                                             "}\n",
+                                         folder);
+  const auto shown = shown_at_marks(folder, program, "level", 6);
+  ASSERT_EQ(shown.size(), 6U);
+  for (const std::size_t i : {1, 2, 4, 5}) {
+    EXPECT_TRUE(is_unknown(shown[i]) || shown[i].find(i < 3 ? "= 21.5 " : "= 12 ") != std::string::npos)
+        << i << ": " << shown[i];
+  }
+  // What is loaded as it is counts.
+  const bool given = GetParam() == std::vector<std::string>{"clang", "-O1"};
+  EXPECT_TRUE(!given || shown[5].find("= 12 ") != std::string::npos) << shown[5];
+}
+
+/// The line after a removed loop begins where the function does.
+TEST_P(ValueDoubts, AlsoAtTheFirstInstruction) {
+  const TempFolder folder;
+  const std::string program = program_of(
+      "int puts(const char *);\n"
+      "__attribute__((noinline)) int settle(int level, int count) {\n"
+      "  for (int i = 0; i < (count & 3); i++)\n"
+      "    level = 8;\n"
+      "  puts(\"settled\");\n"
+      "  return count;\n"
+      "}\n"
+      "int main(void) { return settle(5, 7) & settle(6, 6); }\n",
+      folder);
+  const nlohmann::json hits = hits_of({"--at", "program.c:5", "--keep", "level", program});
+  ASSERT_EQ(hits["hits"].size(), 2U);
+  for (const nlohmann::json& hit : hits["hits"]) {
+    const nlohmann::json& level = hit["kept"]["level"];
+    EXPECT_TRUE(level.contains("unknown") || level.value("signed", "") == "8") << level.dump();
   }
 }
 
@@ -158,101 +246,9 @@ int main(void) {
 }
 )";
 
-/// The line that counts is that of the inlined call, also for variables of a block.
-TEST_P(ValueDoubts, AroundAnInlinedCall) {
-  const TempFolder folder;
-  std::vector<std::string> options = GetParam();
-  options.insert(options.end(), {"-g", "-w"});
-  const std::string program = built(folder, "program",
-                                    std::string(kMark) +
-                                        "static inline __attribute__((always_inline)) void report(void) {\n"
-                                        "  mark(1);\n"
-                                        "}\n"
-                                        "__attribute__((noinline)) int settle(int count) {\n"
-                                        "  if (count > 2) {\n"
-                                        "    int level = count * 2;\n"
-                                        "    for (int i = 0; i < (count & 3); i++)\n"
-                                        "      level = 8;\n"
-                                        "    report();\n"
-                                        "  }\n"
-                                        "  return count;\n"
-                                        "}\n"
-                                        "int main(void) { return settle(7) & settle(6); }\n",
-                                    options);
-  const auto shown = shown_at_marks(folder, program, "level", 2, 2);
-  ASSERT_EQ(shown.size(), 2U);
-  for (const std::string& line : shown)
-    EXPECT_TRUE(line.find("unknown") != std::string::npos || line.starts_with("wrong: ") ||
-                line.find("/ 8 ") != std::string::npos)
-        << line;
-}
-
-/// Arguments that the caller keeps in memory while it makes other calls: a sum of one of them, and the number itself.
-TEST_P(ValueDoubts, AboutWhatACallerIsSaidToPass) {
-  const TempFolder folder;
-  std::vector<std::string> options = GetParam();
-  options.insert(options.end(), {"-g", "-w"});
-  const std::string program = built(folder, "program",
-                                    std::string(kMark) +
-                                        "volatile double depth = 12, seen;\n"
-                                        "__attribute__((noinline)) void settle(double level) {\n"
-                                        "  seen = level;\n"
-                                        "  mark(1);\n"
-                                        "  mark(2);\n"
-                                        "}\n"
-                                        "__attribute__((noinline)) void rise(double level) {\n"
-                                        "  seen = level + 1;\n"
-                                        "  mark(3);\n"
-                                        "  mark(4);\n"
-                                        "}\n"
-                                        "int main(void) {\n"
-                                        "  double now = depth;\n"
-                                        "  mark(0);\n"
-                                        "  settle(now + 9.5);\n"
-                                        "  mark(0);\n"
-                                        "  rise(now);\n"
-                                        "  return now;\n"
-                                        "}\n",
-                                    options);
-  const auto shown = shown_at_marks(folder, program, "level", 6);
-  ASSERT_EQ(shown.size(), 6U);
-  for (const std::size_t i : {1, 2, 4, 5}) {
-    const bool unknown = shown[i].starts_with("wrong: ") || shown[i].find(" = unknown: ") != std::string::npos;
-    EXPECT_TRUE(unknown || shown[i].find(i < 3 ? "= 21.5 " : "= 12 ") != std::string::npos) << i << ": " << shown[i];
-  }
-  // What is loaded as it is counts.
-  const bool given = GetParam() == std::vector<std::string>{"clang", "-O1"};
-  EXPECT_TRUE(!given || shown[5].find("= 12 ") != std::string::npos) << shown[5];
-}
-
-/// The line after a removed loop begins where the function does.
-TEST_P(ValueDoubts, AlsoAtTheFirstInstruction) {
-  const TempFolder folder;
-  std::vector<std::string> options = GetParam();
-  options.insert(options.end(), {"-g", "-w"});
-  const std::string program = built(folder, "program",
-                                    "int puts(const char *);\n"
-                                    "__attribute__((noinline)) int settle(int level, int count) {\n"
-                                    "  for (int i = 0; i < (count & 3); i++)\n"
-                                    "    level = 8;\n"
-                                    "  puts(\"settled\");\n"
-                                    "  return count;\n"
-                                    "}\n"
-                                    "int main(void) { return settle(5, 7) & settle(6, 6); }\n",
-                                    options);
-  const nlohmann::json hits = hits_of({"--at", "program.c:5", "--keep", "level", program});
-  ASSERT_EQ(hits["hits"].size(), 2U);
-  for (const nlohmann::json& hit : hits["hits"]) {
-    const nlohmann::json& level = hit["kept"]["level"];
-    EXPECT_TRUE(level.contains("unknown") || level.value("signed", "") == "8") << level.dump();
-  }
-}
-
 TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
   const TempFolder folder;
-  std::vector<std::string> options = GetParam();
-  options.insert(options.end(), {"-g", "-w"});
-  const std::string program = built(folder, "program", std::string(kRead) + kMark, options);
+  const std::string program = program_of(std::string(kRead) + kMark, folder);
   for (const char* name : {"level", "name"}) {
     const auto shown = shown_at_marks(folder, program, name, 7);
     ASSERT_EQ(shown.size(), 7U);

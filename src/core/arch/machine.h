@@ -41,7 +41,7 @@ struct Machine {
   // Thread-local variables.
   Segment thread_segment;      ///< its base is the thread pointer; the main program's block ends there (variant II)
   std::uint64_t unused_block;  ///< an address that no program uses: stands for the start of some thread's block
-  std::uint8_t protector;      ///< from the thread pointer: the C library's value that guards return addresses
+  std::uint8_t protector;      ///< bytes from the thread pointer to the C library's stack protector value
 
   // System calls.
   CallTable calls;

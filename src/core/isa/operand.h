@@ -110,6 +110,15 @@ inline RegisterPart implied_register(const OperandKind& kind) {
   return {kind.file, kind.index, kind.offset, static_cast<std::uint16_t>(bits != 0 ? bits : 64)};
 }
 
+/// True for a register, or part of one: the same that `part` is of.
+inline bool is_register(const Operand& operand, RegisterPart part) {
+  return operand.kind == Operand::Kind::reg && operand.reg.file == part.file && operand.reg.index == part.index;
+}
+/// The same by the number of a general register.
+inline bool is_register(const Operand& operand, General number) {
+  return is_register(operand, RegisterPart{RegisterFile::general, number, 0, 0});
+}
+
 /// Works out all operands.
 Operands operands_of(const Instruction& instruction);
 

@@ -631,6 +631,10 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
   const bool again =
       call.known && call.table == asked.table && call.shape == asked.shape() && !call.inner && asked.inner == nullptr;
   if (!again) name(call, asked);
+  call.failed = false;
+  call.error.clear();
+  call.meaning.clear();
+  call.result = {};
   Reader reader(*this, asked, view);
   for (std::size_t i = 0; i < call.arguments.size(); ++i) {
     const ArgumentShape& one = call.shape->arguments[i];
@@ -658,11 +662,8 @@ void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::
     call.error = abi::error_name(error);
     if (call.error.empty()) call.error = "error " + std::to_string(error);
     call.meaning = abi::error_meaning(error);
-    call.result = {};
     return;
   }
-  call.error.clear();
-  call.meaning.clear();
   Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));
   for (std::size_t i = 0; shape != nullptr && i < call.arguments.size(); ++i) {
     const ArgumentShape& one = shape->arguments[i];

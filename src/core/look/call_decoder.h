@@ -51,7 +51,7 @@ struct DecodedCall {
   bool known = false;                     ///< the tables have its arguments
   const abi::CallShape* shape = nullptr;  ///< those; null where they are not known
   abi::CallTable table = abi::CallTable::x86_64;
-  bool inner = false;                                      ///< asked for in another one (AskedCall::inner)
+  bool inner = false;                                      ///< made through socketcall(2) or ipc(2)
   std::array<std::uint64_t, abi::kMostArguments> asked{};  ///< what the values of `arguments` were made of
   std::vector<Argument> arguments;  ///< the values of descriptors have what they are open on in `pointed_text`
   bool failed = false;

@@ -22,9 +22,7 @@ bool ends_with_read(Bytes expression) {
 }
 
 bool sets(const isa::Operands& operands, arch::RegisterPart part) {
-  const isa::Operand& to = operands[0];
-  return operands.shown != 0 && to.kind == isa::Operand::Kind::reg && isa::writes(to.access) &&
-         to.reg.file == part.file && to.reg.index == part.index;
+  return operands.shown != 0 && isa::is_register(operands[0], part) && isa::writes(operands[0].access);
 }
 
 /// One operand is read, and the register's own value is not.

@@ -21,10 +21,6 @@ std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode)
   return number ? arch::dwarf_register(*number, mode) : std::nullopt;
 }
 
-bool is_register(const isa::Operand& operand, arch::RegisterPart part) {
-  return operand.kind == isa::Operand::Kind::reg && operand.reg.file == part.file && operand.reg.index == part.index;
-}
-
 Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
 
 Error left_out(std::uint32_t line) {
@@ -108,9 +104,9 @@ bool ValueDoubts::is_copied(AddressRange range, arch::RegisterPart from, arch::R
     if (!one) return false;
     at += one.length;
     const isa::Operands operands = isa::operands_of(one);
-    if (operands.shown == 0 || !is_register(operands[0], to)) continue;
-    copied =
-        isa::operation_of(one).meaning == isa::meaning::copy && operands.shown == 2 && is_register(operands[1], from);
+    if (operands.shown == 0 || !isa::is_register(operands[0], to)) continue;
+    copied = isa::operation_of(one).meaning == isa::meaning::copy && operands.shown == 2 &&
+             isa::is_register(operands[1], from);
   }
   return copied;
 }

@@ -123,7 +123,7 @@ class Process final : public state::Target {
   [[nodiscard]] bool stands(pid_t thread) const;
   /// The state of a thread that stands still. The reference holds until the thread ends.
   [[nodiscard]] const ThreadView& view(pid_t thread) const override;
-  /// What a system call gave, of a thread at its exit: quicker than all registers where nobody has asked for those.
+  /// What a system call gave, of a thread at its exit. Quicker than all registers, where those have not been read.
   [[nodiscard]] std::uint64_t call_result(pid_t thread) const;
   [[nodiscard]] std::vector<state::Mapping> mappings() const override { return mappings_of(pid_); }
   [[nodiscard]] std::optional<std::uint64_t> auxiliary(state::Auxiliary type) const override {
@@ -275,9 +275,9 @@ class Process final : public state::Target {
   struct Family {
     std::vector<Process*> members;
     Patience patience;
-    bool filtered = false;       ///< a filter of the kernel's stops the calls that are wanted
-    std::map<pid_t, int> early;  ///< stops of children that came before the event that announces them
-    std::function<void()> pause;
+    bool filtered = false;                ///< a filter of the kernel's stops the calls that are wanted
+    std::map<pid_t, int> early;           ///< stops of children that came before the event that announces them
+    std::function<void()> pause;          ///< see at_pauses; empty: nobody asked
     std::optional<Attention::Beat> beat;  ///< for `pause`
   };
 

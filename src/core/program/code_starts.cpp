@@ -17,11 +17,6 @@ using isa::kRbp;
 using isa::kRsp;
 using isa::Operand;
 
-bool is_register(const Operand& operand, std::uint8_t number) {
-  return operand.kind == Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general &&
-         operand.reg.index == number;
-}
-
 bool sets_frame_pointer(const isa::Instruction& instruction) {
   const isa::Operands operands = isa::operands_of(instruction);
   return isa::operation_of(instruction).meaning == isa::meaning::copy && operands.shown == 2 &&

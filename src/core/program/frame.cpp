@@ -154,8 +154,7 @@ class Walk {
     for (unsigned i = 0; i < 2; ++i) {
       const isa::Operand& one = operands[i];
       const isa::Operand& other = operands[1 - i];
-      const bool both = one.kind == isa::Operand::Kind::reg && other.kind == isa::Operand::Kind::reg;
-      if (both && one.reg.file == isa::RegisterFile::general && one.reg.index == isa::kRsp)
+      if (isa::is_register(one, isa::kRsp) && other.kind == isa::Operand::Kind::reg)
         place.compared = static_cast<isa::General>(other.reg.index);
     }
   }
@@ -221,8 +220,7 @@ class Walk {
   void note_alignment(const isa::Instruction& instruction, std::uint64_t before, Place& place) {
     if (isa::operation_of(instruction).meaning != isa::meaning::bit_and) return;
     const isa::Operands operands = isa::operands_of(instruction);
-    const bool stack = operands.shown == 2 && operands[0].kind == isa::Operand::Kind::reg &&
-                       operands[0].reg.file == isa::RegisterFile::general && operands[0].reg.index == isa::kRsp;
+    const bool stack = operands.shown == 2 && isa::is_register(operands[0], isa::kRsp);
     if (!stack || operands[1].kind != isa::Operand::Kind::immediate || operands[1].value >= 0) return;
     const std::uint64_t alignment = ~static_cast<std::uint64_t>(operands[1].value) + 1;
     if (!std::has_single_bit(alignment)) return;
@@ -284,18 +282,14 @@ class Walk {
     const isa::Meaning meaning = isa::operation_of(instruction).meaning;
     if (meaning == isa::meaning::copy && stack) {
       for (const isa::Operand& operand : isa::operands_of(instruction)) {
-        const bool moved = operand.kind == isa::Operand::Kind::reg && isa::reads(operand.access) &&
-                           operand.reg.file == isa::RegisterFile::general && operand.reg.index == isa::kRsp;
+        const bool moved = isa::is_register(operand, isa::kRsp) && isa::reads(operand.access);
         if (moved && !sets_frame_pointer(instruction)) add_use(*stack, 0, true);
       }
     }
   }
   static bool sets_frame_pointer(const isa::Instruction& instruction) {
     const isa::Operands operands = isa::operands_of(instruction);
-    if (operands.shown == 0) return false;
-    const isa::Operand& into = operands[0];
-    return into.kind == isa::Operand::Kind::reg && into.reg.file == isa::RegisterFile::general &&
-           into.reg.index == isa::kRbp;
+    return operands.shown != 0 && isa::is_register(operands[0], isa::kRbp);
   }
   void add_use(std::uint64_t address, std::uint64_t size, bool open) {
     constexpr std::uint64_t kMost = std::uint64_t(1) << 20;

@@ -387,12 +387,9 @@ class Finder {
     if (!push || isa::operation_of(push).meaning != isa::meaning::push) return false;
     const isa::Instruction move = isa::decode(code.subspan(push.length), mode_);
     if (!move || isa::operation_of(move).meaning != isa::meaning::copy) return false;
-    const auto is = [](const isa::Operand& operand, isa::General number) {
-      return operand.kind == isa::Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general &&
-             operand.reg.index == number;
-    };
     const isa::Operands moved = isa::operands_of(move);
-    return is(isa::operands_of(push)[0], isa::kRbp) && is(moved[0], isa::kRbp) && is(moved[1], isa::kRsp);
+    return isa::is_register(isa::operands_of(push)[0], isa::kRbp) && isa::is_register(moved[0], isa::kRbp) &&
+           isa::is_register(moved[1], isa::kRsp);
   }
 
   [[nodiscard]] bool described_at(std::uint64_t address) const {

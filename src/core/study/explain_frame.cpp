@@ -25,9 +25,6 @@ using Slot = FrameSlot::Kind;
 bool is_general(const Operand& operand) {
   return operand.kind == Operand::Kind::reg && operand.reg.file == isa::RegisterFile::general;
 }
-bool is_general(const Operand& operand, isa::General number) {
-  return is_general(operand) && operand.reg.index == number;
-}
 
 /// Of `lea`: the address and not what lies there.
 bool is_address(const Operand& operand) {
@@ -172,7 +169,7 @@ class Explainer {
     }
     if (meaning == isa::meaning::push) return push_at(place, operands);
     if (meaning == isa::meaning::pop) return pop_at(place, operands);
-    if (is_general(operands[0], machine_.stack_pointer) && isa::writes(operands[0].access))
+    if (isa::is_register(operands[0], machine_.stack_pointer) && isa::writes(operands[0].access))
       return stack_change(i, operands);
     if (is_general(operands[0]) && operands.shown == 2 && is_address(operands[1])) return address_at(i, operands);
     if (meaning == isa::meaning::copy && operands.shown == 2) return copy_at(place, operands);
@@ -217,12 +214,12 @@ class Explainer {
     if (is_protector(from)) return Found{Role::checks_protector};
     if (!protector_) return std::nullopt;
     const auto number = static_cast<isa::General>(*protector_);
-    if (meaning == isa::meaning::copy && to.kind == Operand::Kind::memory && is_general(from, number)) {
+    if (meaning == isa::meaning::copy && to.kind == Operand::Kind::memory && isa::is_register(from, number)) {
       protector_.reset();
       return Found{Role::puts_protector};
     }
     const bool compares = meaning == isa::meaning::cmp || meaning == isa::meaning::sub;
-    if (!compares || (!is_general(to, number) && !is_general(from, number))) return std::nullopt;
+    if (!compares || (!isa::is_register(to, number) && !isa::is_register(from, number))) return std::nullopt;
     protector_.reset();
     return Found{Role::checks_protector};
   }
@@ -237,7 +234,7 @@ class Explainer {
       if (place.stack_after) saved_[*place.stack_after] = pushed.reg.index;
       return Found{Role::saves, register_name(pushed.reg.index)};
     }
-    if (noted_ && is_general(pushed, static_cast<isa::General>(*noted_))) {
+    if (noted_ && isa::is_register(pushed, static_cast<isa::General>(*noted_))) {
       if (place.stack_after) kept_note_ = place.stack_after;
       return Found{Role::saves, register_name(*noted_)};
     }
@@ -250,7 +247,8 @@ class Explainer {
       return Found{Role::saves, register_name(pushed.reg.index)};
     }
     // What was never written is pushed for its room alone.
-    const bool room = is_general(pushed, machine_.result) && (written_ >> machine_.result & 1) == 0 && !place.called;
+    const bool room =
+        isa::is_register(pushed, machine_.result) && (written_ >> machine_.result & 1) == 0 && !place.called;
     return room ? std::optional(Found{Role::reserves, {}, word_}) : std::nullopt;
   }
 
@@ -258,7 +256,7 @@ class Explainer {
   [[nodiscard]] bool comes_back(std::int64_t slot, std::uint8_t number) const {
     return std::ranges::any_of(places_, [&](const FramePlace& place) {
       if (place.stack != slot || isa::operation_of(place.instruction).meaning != isa::meaning::pop) return false;
-      return is_general(isa::operands_of(place.instruction)[0], static_cast<isa::General>(number));
+      return isa::is_register(isa::operands_of(place.instruction)[0], static_cast<isa::General>(number));
     });
   }
 
@@ -348,7 +346,7 @@ class Explainer {
   std::optional<Found> copy_at(const FramePlace& place, const isa::Operands& operands) {
     const Operand& to = operands[0];
     const Operand& from = operands[1];
-    if (is_general(to, machine_.frame_pointer) && is_general(from, machine_.stack_pointer))
+    if (isa::is_register(to, machine_.frame_pointer) && isa::is_register(from, machine_.stack_pointer))
       return marks_frame(place.stack) ? std::optional(Found{Role::sets_frame_pointer}) : std::nullopt;
     if (const auto slot = below(place, from); slot && is_general(to)) {
       const auto saved = saved_.find(*slot);
@@ -387,13 +385,13 @@ class Explainer {
     const bool by_stack =
         recipe.base.file == isa::RegisterFile::general && recipe.base.index == machine_.stack_pointer && !recipe.index;
     if (!by_stack || !places_[i].stack) return std::nullopt;
-    if (is_general(operands[0], machine_.frame_pointer)) {
+    if (isa::is_register(operands[0], machine_.frame_pointer)) {
       const bool marks = marks_frame(*places_[i].stack - recipe.displacement);
       return marks ? std::optional(Found{Role::sets_frame_pointer}) : std::nullopt;
     }
     for (std::size_t k = i + 1; k < places_.size() && k <= i + 2; ++k) {
       if (isa::operation_of(places_[k].instruction).meaning != isa::meaning::bit_and) continue;
-      if (!is_general(isa::operands_of(places_[k].instruction)[0], machine_.stack_pointer)) continue;
+      if (!isa::is_register(isa::operands_of(places_[k].instruction)[0], machine_.stack_pointer)) continue;
       noted_ = operands[0].reg.index;
       return Found{Role::notes_stack, register_name(*noted_)};
     }
