@@ -3,7 +3,8 @@
 registers there.   usage: calls_rate.py DEEPTRACE [CALLS]
 
 Both sides run alternating, seven times each, on one processor and on two; printed are medians, calls a second, and the
-ratio. `syscalls` decodes every call and writes it to a file. Then the same program with a hundred times the calls, of
+ratio. `syscalls` decodes every call and writes it to a file: of a loop that writes the same text each time, and of one
+that writes another one each time. Then the same program with a hundred times the calls, of
 which none is chosen: against a tracer that does no more than give it a filter of the same form. A last pair has ten times
 the calls, for the memory that the tracer takes (kilobytes at most, as the kernel counts them)."""
 import os
@@ -19,7 +20,11 @@ TARGET = """#include <fcntl.h>
 #include <unistd.h>
 int main(int count, char **words) {
   int file = open("/dev/null", O_WRONLY);
-  for (long i = atol(words[1]); i > 0; i--) write(file, "level 17", 8);
+  char text[] = "level 17";
+  for (long i = atol(words[1]); i > 0; i--) {
+    if (count > 2) text[7] = '0' + i % 10;
+    write(file, text, 8);
+  }
   return 0;
 }
 """
@@ -102,13 +107,14 @@ def main():
 
         available = sorted(os.sched_getaffinity(0))
         for processors in ([available[0]], available[:2]):
-            ours, theirs = [], []
-            for _ in range(7):
-                ours.append(seconds([deeptrace, "syscalls", "--format", "csv", target, str(calls)], processors))
-                theirs.append(seconds([bare, target, str(calls)], processors))
-            a, b = statistics.median(ours), statistics.median(theirs)
-            print(f"{len(processors)} processor{'s' if len(processors) > 1 else ''}: syscalls {calls / a:9.0f} calls a second, "
-                  f"the bare loop {calls / b:9.0f}: ratio {b / a:.2f}")
+            for words, which in (([], "the same text"), (["other"], "other texts  ")):
+                ours, theirs = [], []
+                for _ in range(7):
+                    ours.append(seconds([deeptrace, "syscalls", "--format", "csv", target, str(calls), *words], processors))
+                    theirs.append(seconds([bare, target, str(calls), *words], processors))
+                a, b = statistics.median(ours), statistics.median(theirs)
+                print(f"{len(processors)} processor{'s' if len(processors) > 1 else ''}, {which}: syscalls {calls / a:9.0f} "
+                      f"calls a second, the bare loop {calls / b:9.0f}: ratio {b / a:.2f}")
             ours, theirs = [], []
             many = str(calls * 100)
             for _ in range(7):

@@ -126,6 +126,44 @@ TEST(Assignments, AddressesThatAreTaken) {
     EXPECT_FALSE(taken(body)) << body;
 }
 
+/// Lines 2 to 5 of a function's body; 0 where there are no two changes.
+TEST(Assignments, TwoThatFollowEachOther) {
+  const auto two = [](const char* body, bool pointers = false) {
+    const auto found =
+        Assignments(std::string("int f(int level) {\n") + body + "\n}").two_in("level", 1, 2, 6, pointers);
+    return found ? std::pair(found->earlier, found->later) : std::pair(0U, 0U);
+  };
+  using Lines = std::pair<std::uint32_t, std::uint32_t>;
+  EXPECT_EQ(two("level = 2;\n\nlevel += 3;"), Lines(2, 4));
+  EXPECT_EQ(two("level = 2; level = 3;"), Lines(2, 2));
+  EXPECT_EQ(two("level = 2;\n\n\n\nlevel += 3;"), Lines(0, 0)) << "the second is on line 6";
+  EXPECT_EQ(two("if (x) {\nlevel = 2;\n} else {\nlevel = 3; }"), Lines(0, 0)) << "one or the other";
+  EXPECT_EQ(two("if (x) {\nlevel = 2;\nlevel = 4;\n} else level = 3;"), Lines(3, 4));
+  EXPECT_EQ(two("level = 2;\n{ int level = 3; level = 4; }"), Lines(0, 0));
+  EXPECT_EQ(two("level = 2;\n*x = 3;"), Lines(0, 0));
+  for (const char* written : {"*x = 3;", "x->y += 3;", "x->y[1].z--;", "g(), ++x->y;"})
+    EXPECT_EQ(two((std::string("level = 2;\n") + written).c_str(), true), Lines(2, 3)) << written;
+  for (const char* other : {"y = z * x; z = 3;", "x.y = 3;", "g(x->y);", "y = x->z;", "*x == 3;"})
+    EXPECT_EQ(two((std::string("level = 2;\n") + other).c_str(), true), Lines(0, 0)) << other;
+  // The declaration counts where it gives a value.
+  const auto declared = [](const char* text) { return Assignments(text).two_in("level", 2, 2, 5, false).has_value(); };
+  EXPECT_TRUE(declared("void f() {\nint level = x;\nlevel++;\n}"));
+  EXPECT_FALSE(declared("void f() {\nint level;\nlevel++;\n}"));
+}
+
+TEST(Assignments, WordsOfWhatAVariableGets) {
+  const auto words = [](const char* text) {
+    const Assignments all(text);
+    const auto found = all.words_for("level", 2, 9);
+    return std::pair(found.numbers, std::vector<std::string>(found.names.begin(), found.names.end()));
+  };
+  using Words = std::pair<std::vector<std::uint64_t>, std::vector<std::string>>;
+  EXPECT_EQ(words("void f() {\nint level = x + 0x1f * (y - 017), z = 4;\ng(5);\n}"), Words({31, 15}, {"x", "y"}));
+  EXPECT_EQ(words("void f() {\nint level;\nlevel = 0b101 & 1'000u;\nlevel++;\nother = 7;\n}"), Words({5, 1000, 1}, {}));
+  EXPECT_EQ(words("void f() {\nint level;\nfor (level = 3; level < 9; --level) g(2);\n}"), Words({3, 1}, {}));
+  EXPECT_EQ(words("void f() {\nint level;\ng(level = 3, 4);\n level = 1.5 + 99999999999999999999;\n}"), Words({3}, {}));
+}
+
 TEST(Assignments, AllOfThem) {
   const Assignments one(
       "int f(int level) {\n for (;;)\n  level[1] = 2;\n level = 3;\n while (x) {\n  level = 4;\n  g(level);\n }\n}");

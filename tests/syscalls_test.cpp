@@ -1,4 +1,6 @@
 // System calls: the tables against the headers, a run against what the program logged of its own calls.
+#include "report/syscalls.h"
+
 #include <fcntl.h>
 #include <gtest/gtest.h>
 #include <poll.h>
@@ -31,6 +33,7 @@
 #include "live_support.h"
 #include "look/call_decoder.h"
 #include "report/syscall_words.h"
+#include "session/kept_reads.h"
 #include "support.h"
 
 namespace deeptrace::tests {
@@ -403,6 +406,156 @@ int main(int count, char **all) {
     EXPECT_EQ(calls["lseek"]["error"], "EBADF");
     EXPECT_EQ(said["exit"]["status"], 5);
   }
+}
+
+std::vector<std::string> cells_of(const std::string& row) {
+  std::vector<std::string> cells(1);
+  bool quoted = false;
+  for (const char c : row) {
+    if (c == '"') {
+      quoted = !quoted;
+      if (quoted && !cells.back().empty()) cells.back() += c;  // it was the second of two
+    } else if (c == ',' && !quoted) {
+      cells.emplace_back();
+    } else if (c != '\r') {
+      cells.back() += c;
+    }
+  }
+  return cells;
+}
+
+/// Rows that are made of the same call before: what was written, where from, to which file and with which result
+/// changes in one call of four, in two threads at once.
+TEST(Syscalls, WhatIsMadeAgainIsWhatTheProgramLogged) {
+  const TempFolder folder;
+  const std::string program = built(folder, "again", R"(
+#define _GNU_SOURCE
+#include <errno.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+struct work { unsigned seed; int file, used; char log[1 << 17], text[2][16]; const char *name; };
+static long lower(int file, const char *text, int count) {
+  return write(file, text, count);
+}
+static long upper(int file, const char *text, int count) {
+  return write(file, text, count);
+}
+static void *run(void *given) {
+  struct work *w = given;
+  static const char *const names[] = {"/dev/null", "/dev/full", "/dev/zero"};
+  int place = 0, other = 0, count = 8;
+  for (int i = 0; i < 600; i++) {
+    if (i == 0 || rand_r(&w->seed) % 4 == 0) {
+      switch (i == 0 ? 0 : rand_r(&w->seed) % 6) {
+        case 0: {
+          w->name = names[rand_r(&w->seed) % 3];
+          int opened = open(w->name, O_WRONLY);
+          dup2(opened, w->file), close(opened);
+          break;
+        }
+        case 1: other ^= 1; break;
+        case 2: w->text[other][rand_r(&w->seed) % 8] = 'a' + rand_r(&w->seed) % 26; break;
+        case 3: count = 4 + rand_r(&w->seed) % 4; break;
+        default: place ^= 1;
+      }
+    }
+    errno = 0;
+    long result = (place ? upper : lower)(w->file, w->text[other], count);
+    char given[16] = "";
+    if (result >= 0) sprintf(given, "%ld", result);
+    w->used += sprintf(w->log + w->used, "%d|%s|fd %d (%s), buf \"%.*s\", count %d\n", place ? 15 : 12,
+                       result < 0 ? strerrorname_np(errno) : given, w->file, w->name, count, w->text[other], count);
+  }
+  return 0;
+}
+static struct work works[2] = {{1, 50, 0, "", {"level 17", "gauge 04"}}, {2, 51, 0, "", {"depth 23", "sluice 5"}}};
+int main(void) {
+  pthread_t thread;
+  pthread_create(&thread, 0, run, &works[1]);
+  run(&works[0]);
+  pthread_join(thread, 0);
+  for (int i = 0; i < 2; i++) fputs(works[i].log, stdout);
+}
+)",
+                                    {"gcc", "-g", "-O0", "-pthread"});
+  const auto out = deeptrace({"syscalls", "--format", "csv", program});
+  std::istringstream rows(out.out), logged(out.err);
+  std::array<std::vector<std::string>, 2> seen, log;
+  for (std::string row; std::getline(rows, row);) {
+    const auto cells = cells_of(row);
+    ASSERT_EQ(cells.size(), 17U) << row;
+    if (cells[7] != "write" || (cells[12] != "12" && cells[12] != "15")) continue;
+    seen.at(cells[2] == "1" ? 0 : 1).push_back(cells[12] + "|" + cells[15] + "|" + cells[16]);
+  }
+  for (std::string line; std::getline(logged, line);) {
+    if (line.find("|fd 5") != std::string::npos)
+      log.at(line.find("|fd 50 ") != std::string::npos ? 0 : 1).push_back(line);
+  }
+  EXPECT_EQ(log[0].size(), 600U) << out.err.substr(0, 500);
+  EXPECT_EQ(seen[0], log[0]);
+  EXPECT_EQ(seen[1], log[1]);
+}
+
+TEST(Syscalls, RowsThatAreAlikeAreWrittenLikeOthers) {
+  const auto written = [](bool alike) {
+    report::Output out;
+    const auto sink = report::syscalls_csv(out);
+    session::SyscallRow row;
+    for (std::uint64_t i = 1; i <= 8; ++i) {
+      row.number = i;
+      row.start = i * 100;
+      row.thread = i == 4 ? 2 : 1;
+      row.call.name = i == 4 ? "read" : "write";
+      row.own = {"main, \"x\"", "", "levels.c", 7};
+      row.like = !alike || i == 1 || i == 4 ? 0 : i == 5 ? 3 : i - 1;  // 4 stands between 3 and 5
+      sink->row(row);
+    }
+    return std::string(out.text());
+  };
+  EXPECT_EQ(written(true), written(false));
+}
+
+TEST(KeptReads, HoldWhileMemoryIsTheSame) {
+  FakeState state;
+  std::vector<std::uint8_t> near(200, 1), far(64, 2);
+  state.put(0x1000, near);
+  state.put(0x9000, far);
+  const session::ReadsKept view(state);
+  std::array<std::uint8_t, 16> into{};
+  for (const std::uint64_t address : {0x1000U, 0x1008U, 0x1010U, 0x1080U, 0x9000U, 0x1004U})
+    ASSERT_EQ(view.read_memory(address, into), into.size());
+  const session::KeptReads reads(view.reads());
+  EXPECT_TRUE(reads.hold_in(state));
+  // Each byte that was read counts, and none between them.
+  for (std::size_t i = 0; i < near.size(); ++i) {
+    auto other = near;
+    other[i] = 9;
+    state.put(0x1000, other);
+    EXPECT_EQ(reads.hold_in(state), (i >= 0x20 && i < 0x80) || i >= 0x90) << i;
+  }
+  state.put(0x1000, near);
+  far[15] = 9;
+  state.put(0x9000, far);
+  EXPECT_FALSE(reads.hold_in(state));
+  state.put(0x9000, {2, 2});
+  EXPECT_FALSE(reads.hold_in(state));
+  EXPECT_FALSE(session::KeptReads().hold_in(state));
+  EXPECT_TRUE(session::KeptReads(std::vector<session::KeptRead>()).hold_in(state)) << "nothing was read";
+}
+
+TEST(KeptReads, OfWhatCannotBeReadSaySo) {
+  FakeState state;
+  state.put(0x1000, {1, 2});
+  const session::ReadsKept view(state);
+  std::array<std::uint8_t, 2> into{};
+  view.read_memory(0x1000, into);
+  EXPECT_TRUE(view.reads().back().whole);
+  view.read_memory(0x1001, into);
+  EXPECT_FALSE(view.reads().back().whole);
 }
 
 /// A decoded call that holds an earlier one says what a new one says: calls of

@@ -74,6 +74,13 @@ __attribute__((noinline)) long long wide(long long level, int count) {
   MARK(level);
   return (int)level + count;
 }
+__attribute__((noinline, noipa)) int reading(int x) { return x * 37 + seed; }
+__attribute__((noinline)) int some_bits(int x) {
+  int level = reading(x) & 4095;
+  MARK(level);
+  if ((level >> 4) & 3) x++;
+  return x;
+}
 int main(void) {
   int readings[] = {3, 1, 4, 0};
   SHARE(readings);
@@ -86,6 +93,7 @@ int main(void) {
   moved_down(readings, seed + 20);
   constant(seed + 2);
   wide(seed, seed);
+  some_bits(seed);
   return 0;
 }
 )";
@@ -122,7 +130,7 @@ TEST_P(ValueDoubts, NoOldValueIsShown) {
   const std::string logging = built(folder, "logging", kLeftOut, {"gcc", "-DLOG", "-O0", "-w"});
   std::istringstream log(run({logging}).out);
   const std::vector<std::string> logged{std::istream_iterator<std::string>(log), {}};
-  ASSERT_EQ(logged.size(), 18U);
+  ASSERT_EQ(logged.size(), 19U);
   const std::string program = program_of(std::string(kLeftOut) + kMark, folder);
   const auto shown = shown_at_marks(folder, program, "level", logged.size());
   ASSERT_EQ(shown.size(), logged.size());
@@ -130,6 +138,28 @@ TEST_P(ValueDoubts, NoOldValueIsShown) {
     EXPECT_TRUE(is_unknown(shown[i]) || shown[i].find(fmt::format("/ {} ", logged[i])) != std::string::npos)
         << "mark " << i << ": " << shown[i] << ", logged " << logged[i];
   }
+}
+
+/// In a loop, control comes again to lines above a declaration; there the name is another variable's.
+TEST_P(ValueDoubts, OfNamesThatABlockHidesFurtherDown) {
+  const TempFolder folder;
+  const std::string program = program_of(std::string(kMark) +
+                                             "volatile int seed = 5;\n"
+                                             "__attribute__((noinline)) int settle(int level) {\n"
+                                             "  for (int i = 0; i < 3; i++) {\n"
+                                             "    mark(1);\n"
+                                             "    int level = seed + 19;\n"
+                                             "    mark(2);\n"
+                                             "    seed = level - 19;\n"
+                                             "  }\n"
+                                             "  return level;\n"
+                                             "}\n"
+                                             "int main(void) { return settle(seed + 2) & 1; }\n",
+                                         folder);
+  const auto shown = shown_at_marks(folder, program, "level", 6);
+  ASSERT_EQ(shown.size(), 6U);
+  for (std::size_t i = 0; i < shown.size(); ++i)
+    EXPECT_NE(shown[i].find(i % 2 == 0 ? "/ 7 " : "/ 24 "), std::string::npos) << i << ": " << shown[i];
 }
 
 /// The line that counts is that of the inlined call, also for variables of a block.

@@ -42,14 +42,14 @@ class Cell {
     json.null();
   }
   void write(CsvWriter& csv) const {
-    if (const auto* text = std::get_if<std::string_view>(&value_)) {
+    if (const auto* number = std::get_if<std::uint64_t>(&value_)) {
+      csv.number(*number);
+    } else if (const auto* text = std::get_if<std::string_view>(&value_)) {
       csv.cell(*text);
     } else if (const auto* made = std::get_if<std::string>(&value_)) {
       csv.cell(*made);
     } else if (const auto* address = std::get_if<Address>(&value_)) {
       csv.number(address->value, 16);
-    } else if (const auto* number = std::get_if<std::uint64_t>(&value_)) {
-      csv.number(*number);
     } else if (const auto* flag = std::get_if<bool>(&value_)) {
       csv.cell(*flag ? "true" : "false");
     } else {

@@ -1,7 +1,9 @@
 // Comma-separated values (RFC 4180).
 #pragma once
 
+#include <algorithm>
 #include <charconv>
+#include <cstddef>
 #include <cstdint>
 #include <string_view>
 
@@ -32,12 +34,20 @@ class CsvWriter {
     return *this;
   }
   CsvWriter& number(std::uint64_t value, int base = 10) {
-    char text[24];
-    const auto end = std::to_chars(text, text + sizeof text, value, base).ptr;
+    constexpr std::size_t kMost = 24;  // characters: a comma, "0x" and 20 digits
+    char* const start = out_.room(kMost);
+    char* at = start;
+    if (!first_) *at++ = ',';
+    first_ = false;
+    if (base == 16) at = std::copy_n("0x", 2, at);
+    out_.wrote(static_cast<std::size_t>(std::to_chars(at, start + kMost, value, base).ptr - start));
+    return *this;
+  }
+  /// Cells as another writer wrote them: a row's end is not among them.
+  CsvWriter& written(std::string_view cells) {
     if (!first_) out_.add(',');
     first_ = false;
-    if (base == 16) out_.add("0x");
-    out_.add({text, static_cast<std::size_t>(end - text)});
+    out_.add(cells);
     return *this;
   }
   void end_row() {

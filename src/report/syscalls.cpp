@@ -131,12 +131,17 @@ class Text final : public session::SyscallsSink {
   bool children_ = false, threads_ = false;
 };
 
-constexpr Column<SyscallRow> kColumns[] = {
+/// What no two rows need have in common.
+constexpr Column<SyscallRow> kOwnColumns[] = {
     {"n", [](const SyscallRow& row) { return Cell::number(row.number); }},
     {"process", [](const SyscallRow& row) { return Cell::number(row.process); }},
     {"thread", [](const SyscallRow& row) { return Cell::number(row.thread); }},
     {"start_ns", [](const SyscallRow& row) { return Cell::number(row.start); }},
     {"duration_ns", [](const SyscallRow& row) { return Cell::number(row.duration); }},
+};
+
+/// What rows have in common that are alike (SyscallRow::like).
+constexpr Column<SyscallRow> kColumns[] = {
     {"abi",
      [](const SyscallRow& row) { return Cell::string(row.asked.table == abi::CallTable::x86_64 ? "x86-64" : "i386"); }},
     {"number", [](const SyscallRow& row) { return Cell::number(row.asked.number); }},
@@ -176,6 +181,7 @@ class Json final : public session::SyscallsSink {
   void row(const SyscallRow& row) override {
     json_.new_line();
     json_.begin_object();
+    put_members(json_, std::span<const Column<SyscallRow>>(kOwnColumns), row);
     put_members(json_, std::span<const Column<SyscallRow>>(kColumns), row);
     json_.key("arguments").begin_array();
     for (const look::Argument& one : row.call.arguments) argument_json(json_, one);
@@ -233,21 +239,16 @@ class Csv final : public session::SyscallsSink {
       csv_.end_row();
       return;
     }
-    for (const auto& column : kColumns) csv_.cell(column.name);
+    put_heads(csv_, std::span<const Column<SyscallRow>>(kOwnColumns));
+    put_heads(csv_, std::span<const Column<SyscallRow>>(kColumns));
     csv_.cell("result").cell("arguments");
     csv_.end_row();
   }
   void row(const SyscallRow& row) override {
-    const Style plain{.utf8 = true};
-    for (const auto& column : kColumns) column.of(row).write(csv_);
-    arguments_.clear();
-    for (const look::Argument& one : row.call.arguments) {
-      if (!arguments_.empty()) arguments_ += ", ";
-      arguments_ += one.name;
-      arguments_ += ' ';
-      if (one.value) add_short_words(arguments_, plain, *one.value);
-    }
-    csv_.cell(result_words(plain, row)).cell(arguments_);
+    put_cells(csv_, std::span<const Column<SyscallRow>>(kOwnColumns), row);
+    if (row.like == 0 || row.like != common_of_) put_common(row);
+    common_of_ = row.number;
+    csv_.written(common_.text());
     csv_.end_row();
   }
   void end(const SyscallsSummary& summary) override {
@@ -259,9 +260,26 @@ class Csv final : public session::SyscallsSink {
   }
 
  private:
+  void put_common(const SyscallRow& row) {
+    const Style plain{.utf8 = true};
+    common_.clear();
+    CsvWriter csv(common_);
+    put_cells(csv, std::span<const Column<SyscallRow>>(kColumns), row);
+    arguments_.clear();
+    for (const look::Argument& one : row.call.arguments) {
+      if (!arguments_.empty()) arguments_ += ", ";
+      arguments_ += one.name;
+      arguments_ += ' ';
+      if (one.value) add_short_words(arguments_, plain, *one.value);
+    }
+    csv.cell(result_words(plain, row)).cell(arguments_);
+  }
+
   Output& out_;
   CsvWriter csv_;
-  std::string arguments_;  ///< of a row
+  Output common_;                ///< the cells of kColumns and those after them
+  std::uint64_t common_of_ = 0;  ///< the row that they were written for
+  std::string arguments_;        ///< of a row
 };
 
 }  // namespace

@@ -95,6 +95,12 @@ const CallShape* call_shape(std::uint64_t number, CallTable table) {
   return number < all.size() ? all[number] : nullptr;
 }
 
+bool CallShape::is_written_for() const {
+  return std::ranges::any_of(arguments, [](const ArgumentShape& one) {
+    return one.way == Way::written || one.way == Way::both || one.kind == Kind::depends;
+  });
+}
+
 namespace {
 
 /// Whether a row is about a call: "fcntl", or "setsockopt.SOL_SOCKET" of one with that value in `within`.

@@ -80,6 +80,9 @@ struct CallShape {
   ArgumentShape result;
   bool keeps_names = false;  ///< it changes no descriptor and no name of a file, whatever comes of it
   bool may_fail = false;     ///< programs expect that: they ask whether something is there, or tidy up
+
+  /// The kernel writes what arguments point to, or may.
+  [[nodiscard]] bool is_written_for() const;
 };
 
 /// Of a call in a numbering; null for a name or a number that is not in the tables.

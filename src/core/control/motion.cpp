@@ -522,8 +522,7 @@ Result<Stopped> Control::past_loop() {
   const look::Module* module = modules_->at(now);
   const program::Function* function = module != nullptr ? module->program->function_at(now - module->bias) : nullptr;
   if (function == nullptr) return Error{Fault::usage, "past loop: no function is known here"};
-  const program::FlowGraph graph =
-      program::flow_graph_of(*module->program, look::Modules::debug(*module).scan, *function);
+  const program::FlowGraph graph = program::flow_graph_of(*module->program, look::Modules::scan(*module), *function);
   const std::uint64_t inside = now - module->bias;
   const auto here = std::ranges::find_if(
       graph.blocks, [&](const program::FlowBlock& block) { return inside >= block.address && inside < block.end; });

@@ -1,8 +1,10 @@
 #include "debuginfo/location.h"
 
+#include <algorithm>
 #include <bit>
 #include <cmath>
 #include <cstring>
+#include <iterator>
 
 namespace deeptrace::debuginfo {
 namespace {
@@ -96,6 +98,7 @@ class Machine {
     if (!value) return fail("it depends on a register whose value is not known here");
     push(*value + static_cast<std::uint64_t>(offset));
     stack_.back().of_frame = number == place_.stack_pointer;
+    if (offset != 0) result_.operands.push_back(static_cast<std::uint64_t>(offset));
   }
   void push_optional(std::optional<std::uint64_t> value, const char* why) { value ? push(*value) : fail(why); }
 
@@ -218,7 +221,8 @@ class Machine {
       }
       case Op::plus_constant: {
         Item a = pop();
-        a.bits += reader_.uleb();
+        result_.operands.push_back(reader_.uleb());
+        a.bits += result_.operands.back();
         push(a);
         return true;
       }
@@ -272,11 +276,20 @@ class Machine {
     return static_cast<std::int64_t>(item.bits << unused) >> unused;
   }
 
+  void note_literals(Op op, const Item& left, const Item& right) {
+    constexpr Op kNoted[] = {Op::bit_and, Op::bit_or, Op::bit_xor, Op::plus, Op::minus, Op::multiply};
+    if (std::ranges::find(kNoted, op) == std::end(kNoted)) return;
+    for (const Item* one : {&left, &right}) {
+      if (one->constant) result_.operands.push_back(*one->constant);
+    }
+  }
+
   bool two_operands(Op op) {
     if (!(op >= Op::bit_and && op <= Op::not_equal) || op == Op::branch) return false;
     const Item right = pop();
     Item left = pop();
     if (left.floating || right.floating) return two_reals(op, left, right);
+    note_literals(op, left, right);
     left.of_frame |= right.of_frame;
     const std::uint64_t b = right.bits;
     const std::int64_t sa = signed_of(left), sb = signed_of(right);
@@ -536,7 +549,7 @@ std::optional<unsigned> register_alone(Bytes expression) {
 
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial) {
-  if (expression.empty()) return {{}, "the compiler removed it"};
+  if (expression.empty()) return {{}, "the compiler removed it", {}};
   const auto run = [&](Machine& machine) {
     if (initial) machine.push(*initial);
     return machine.run();

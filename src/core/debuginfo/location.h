@@ -67,7 +67,8 @@ struct ExpressionPlace {
 
 struct Evaluated {
   std::vector<Piece> pieces;
-  std::string unknown;  ///< why there is no result; empty when there is one
+  std::string unknown;                  ///< why there is no result; empty when there is one
+  std::vector<std::uint64_t> operands;  ///< literal ones of sums, differences, products and operations on bits
 };
 
 /// The number of the register that an expression says all of a value lies in (DW_OP_reg0 to reg31; DWARF 5,

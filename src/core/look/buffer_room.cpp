@@ -19,6 +19,7 @@ std::optional<BufferRoom> room_on_stack(Modules& modules, const state::StateView
   for (const inspect::Frame& frame : frames_of(modules, view, kMostFrames)) {
     if (!modules.is_own_line(frame.inside()) || frame.cfa <= address) continue;
     Scope scope(modules, view, frame);
+    scope.without_callers();
     for (const Scope::Listed& one : scope.locals()) {
       if (!one.datum || one.datum->place != inspect::Datum::Place::memory || !one.datum->type) continue;
       const std::uint64_t size = one.datum->type.types->size(one.datum->type.id), at = one.datum->address;

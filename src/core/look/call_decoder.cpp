@@ -197,10 +197,10 @@ const abi::CallShape* AskedCall::shape() const {
 
 AskedCall AskedCall::of(const state::StateView& view, abi::CallTable table, std::uint64_t number) {
   AskedCall asked{table, number, {}};
-  for (unsigned i = 0; i < abi::kMostArguments; ++i) {
-    asked.arguments[i] = abi::argument(view.registers(), i + 1, asked.mode());
-    if (asked.mode() == isa::Mode::bits32) asked.arguments[i] &= 0xffffffff;
-  }
+  const state::RegisterSet& registers = view.registers();
+  const auto order = arch::machine_of(asked.mode()).call_arguments;
+  const std::uint64_t bits = table == abi::CallTable::i386 ? 0xffffffff : ~std::uint64_t(0);
+  for (std::size_t i = 0; i < order.size(); ++i) asked.arguments[i] = registers[state::reg_numbered(order[i])] & bits;
   if (table == abi::CallTable::i386) look_inside(asked, view);
   return asked;
 }
@@ -627,14 +627,18 @@ void CallDecoder::name(DecodedCall& call, const AskedCall& asked) {
   }
 }
 
+void DecodedCall::forget_result() {
+  failed = false;
+  error.clear();
+  meaning.clear();
+  result = {};
+}
+
 void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view) {
   const bool again =
       call.known && call.table == asked.table && call.shape == asked.shape() && !call.inner && asked.inner == nullptr;
   if (!again) name(call, asked);
-  call.failed = false;
-  call.error.clear();
-  call.meaning.clear();
-  call.result = {};
+  call.forget_result();
   Reader reader(*this, asked, view);
   for (std::size_t i = 0; i < call.arguments.size(); ++i) {
     const ArgumentShape& one = call.shape->arguments[i];
@@ -656,6 +660,7 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
   const std::int64_t number = signed_of(result, arch::machine_of(asked.mode()).word * 8);
   const abi::CallShape* shape = call.shape;
+  call.forget_result();
   call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
   if (call.failed) {
     const auto error = static_cast<int>(-number);

@@ -58,6 +58,9 @@ struct DecodedCall {
   std::string error;      ///< "EBADF"; empty unless it failed
   std::string meaning;    ///< "Bad file descriptor"
   inspect::Value result;  ///< of a call that did not fail; of kind `nothing` where it says no more than that
+
+  /// As before the call is made.
+  void forget_result();
 };
 
 class CallDecoder {

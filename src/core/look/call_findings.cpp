@@ -467,7 +467,9 @@ bool is_often_ignored(const CallOver& call) { return call.decoded->shape != null
 
 /// It keeps the room of its texts: there is one for each call.
 void CallFindings::Made::take(const CallOver& over) {
+  const bool alike = over.like != 0 && over.like == call;
   call = over.number;
+  if (alike) return;
   name.assign(over.decoded->name);
   on.clear();
   function.assign(over.function);
@@ -478,34 +480,17 @@ void CallFindings::Made::take(const CallOver& over) {
 
 std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules& modules) {
   std::vector<Finding> found;
-  // Others fail in loops, by what the outside does.
-  static const std::set<std::string_view> kErrors = {"EFAULT", "EBADF", "EINVAL", "ENOSYS", "ENOTSOCK", "ENOENT"};
-  const bool failed = call.decoded->failed && kErrors.contains(call.decoded->error);
-  if (failed || call.decoded->name == "bind" || call.decoded->name == "connect")
-    found = Check(*this, call, view, modules).run();
-  const std::string& name = call.decoded->name;
-  const bool single = (name == "read" || name == "write") && call.asked.arguments[2] == 1 && !call.decoded->failed;
-  single_ = !single                           ? Run{}
-            : single_.address == call.address ? Run{call.address, single_.count + 1}
-                                              : Run{call.address, 1};
-  if (single_.count == kSingles)
-    found.push_back(note("single_bytes",
-                         std::to_string(kSingles) + " calls of " + name +
-                             " in a row here are for one byte each: a buffer would need one call",
-                         {}));
-  check_lengths(call, view, modules, found);
-  if (found.empty() && call.decoded->failed && call.after != 0 && !is_often_ignored(call)) {
-    if (const auto by = overwritten_result(modules, view, call.after))
-      found.push_back(
-          note("result_not_read", name + " failed with " + call.decoded->error + ", and nothing looks at its result",
-               {"`" + std::string(isa::text_of(by->instruction, by->address, isa::Syntax::intel).view()) + "` at " +
-                modules.place_name(by->address) + " is next to use its register, and does not read it"}));
+  if (call.like == 0) found = judged(call, view, modules);
+  count_single_bytes(call, found);
+  if (call.like == 0) {
+    check_result_use(call, view, modules, found);
+    follow_descriptors(call);
   }
-  follow_descriptors(call);
   if (!last_) last_ = Made{};
   last_->take(call);
   last_number_ = call.asked.number;
   last_table_ = call.asked.table;
+  if (found.empty()) return found;
   // A place that goes wrong again and again is said a few times.
   constexpr unsigned kEnough = 3;
   std::erase_if(found, [&](const Finding& one) {
@@ -518,6 +503,44 @@ std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateVi
     one.address = call.address;
   }
   return found;
+}
+
+/// By what was asked and what came of it.
+std::vector<Finding> CallFindings::judged(const CallOver& call, const state::StateView& view, Modules& modules) {
+  std::vector<Finding> found;
+  // Others fail in loops, by what the outside does.
+  static const std::set<std::string_view> kErrors = {"EFAULT", "EBADF", "EINVAL", "ENOSYS", "ENOTSOCK", "ENOENT"};
+  const bool failed = call.decoded->failed && kErrors.contains(call.decoded->error);
+  if (failed || call.decoded->name == "bind" || call.decoded->name == "connect")
+    found = Check(*this, call, view, modules).run();
+  check_lengths(call, view, modules, found);
+  return found;
+}
+
+void CallFindings::count_single_bytes(const CallOver& call, std::vector<Finding>& found) {
+  const std::string& name = call.decoded->name;
+  const bool single = call.asked.arguments[2] == 1 && !call.decoded->failed && (name == "read" || name == "write");
+  single_ = !single                           ? Run{}
+            : single_.address == call.address ? Run{call.address, single_.count + 1}
+                                              : Run{call.address, 1};
+  if (single_.count != kSingles) return;
+  found.push_back(note("single_bytes",
+                       std::to_string(kSingles) + " calls of " + name +
+                           " in a row here are for one byte each: a buffer would need one call",
+                       {}));
+}
+
+/// Of a call that failed, and of which nothing else is said.
+void CallFindings::check_result_use(const CallOver& call, const state::StateView& view, Modules& modules,
+                                    std::vector<Finding>& found) {
+  if (!found.empty() || !call.decoded->failed || call.after == 0 || is_often_ignored(call)) return;
+  const auto by = overwritten_result(modules, view, call.after);
+  if (!by) return;
+  found.push_back(
+      note("result_not_read",
+           call.decoded->name + " failed with " + call.decoded->error + ", and nothing looks at its result",
+           {"`" + std::string(isa::text_of(by->instruction, by->address, isa::Syntax::intel).view()) + "` at " +
+            modules.place_name(by->address) + " is next to use its register, and does not read it"}));
 }
 
 namespace {

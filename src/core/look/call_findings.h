@@ -34,6 +34,9 @@ struct CallOver {
   std::uint64_t after = 0;    ///< where control comes back to the developer's own code; 0: unknown
   std::string_view function, file;
   std::uint32_t line = 0;  ///< of the developer's own code; 0: unknown
+  /// The row of a call that was the same and gave the same: it did not fail, and nothing was found. 0: none is known.
+  /// Not of calls that may change what descriptors are open on.
+  std::uint64_t like = 0;
 };
 
 class CallFindings {
@@ -73,6 +76,10 @@ class CallFindings {
     [[nodiscard]] std::string words() const;
     void take(const CallOver& over);
   };
+  [[nodiscard]] std::vector<Finding> judged(const CallOver& call, const state::StateView& view, Modules& modules);
+  void count_single_bytes(const CallOver& call, std::vector<Finding>& found);
+  void check_result_use(const CallOver& call, const state::StateView& view, Modules& modules,
+                        std::vector<Finding>& found);
   void follow_descriptors(const CallOver& call);
   void check_lengths(const CallOver& call, const state::StateView& view, Modules& modules, std::vector<Finding>& found);
 

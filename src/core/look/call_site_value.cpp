@@ -1,10 +1,12 @@
 #include "look/call_site_value.h"
 
 #include <algorithm>
+#include <span>
 
 #include "arch/dwarf_registers.h"
 #include "debuginfo/constants.h"
 #include "debuginfo/location.h"
+#include "isa/effects.h"
 #include "isa/meaning.h"
 #include "isa/operand.h"
 
@@ -25,6 +27,20 @@ bool sets(const isa::Operands& operands, arch::RegisterPart part) {
   return operands.shown != 0 && isa::is_register(operands[0], part) && isa::writes(operands[0].access);
 }
 
+/// The register that an expression begins with: DW_OP_breg0 to breg31.
+std::optional<arch::RegisterPart> base_register(Bytes expression, arch::Mode mode) {
+  const unsigned op = expression.empty() ? 0U : expression[0];
+  const auto first = static_cast<unsigned>(Op::base_register0), last = static_cast<unsigned>(Op::base_register31);
+  return op < first || op > last ? std::nullopt : arch::dwarf_register(op - first, mode);
+}
+
+bool writes(const isa::Instruction& instruction, arch::RegisterPart part) {
+  const isa::Effects effects = isa::effects_of(instruction);
+  return std::ranges::any_of(std::span(effects.registers).first(effects.register_count), [&](const auto& one) {
+    return isa::writes(one.access) && one.part.file == part.file && one.part.index == part.index;
+  });
+}
+
 /// One operand is read, and the register's own value is not.
 bool loads(const isa::Instruction& instruction, const isa::Operands& operands) {
   return operands.shown == 2 && !isa::reads(operands[0].access) &&
@@ -33,12 +49,15 @@ bool loads(const isa::Instruction& instruction, const isa::Operands& operands) {
 
 }  // namespace
 
-bool is_what_is_passed(const program::Program& program, const debuginfo::CallSite& call,
+bool is_what_is_passed(const program::Program& program, const debuginfo::Unit& unit, const debuginfo::CallSite& call,
                        const debuginfo::CallSite::Parameter& parameter) {
   constexpr std::uint64_t kNear = 128;  // bytes; lines begin much closer together
   const auto number = debuginfo::register_alone(parameter.location);
   const auto part = number ? arch::dwarf_register(*number, program.mode()) : std::nullopt;
-  if (!part || !ends_with_read(parameter.value)) return true;
+  const bool of_gcc = unit.producer.starts_with("GNU ");
+  const auto base = !of_gcc ? base_register(parameter.value, program.mode()) : std::nullopt;
+  const bool read = ends_with_read(parameter.value);
+  if (!part || (!read && !base)) return true;
   const std::uint64_t end = call.return_address;
   const auto rows = program.lines().rows_in({end - std::min(end, kNear), end});
   bool result = true;
@@ -46,7 +65,11 @@ bool is_what_is_passed(const program::Program& program, const debuginfo::CallSit
     const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
     if (!one) break;
     const isa::Operands operands = isa::operands_of(one);
-    if (sets(operands, *part)) result = loads(one, operands);
+    if (sets(operands, *part)) {
+      result = !read || loads(one, operands);
+    } else if (base && writes(one, *base)) {
+      result = false;  // until the argument is set after it
+    }
     at += one.length;
   }
   return result;

@@ -3,7 +3,7 @@
 //
 // Of an instruction that takes an operand from a spill slot clang says that it passes what the slot holds, whatever the
 // instruction makes of it (LLVM 14, TargetInstrInfo::describeLoadedValue): of `addsd xmm0, qword ptr [rsp+8]` one term
-// of the sum.
+// of the sum. Of one that adds to a register, it leaves out that the register changes after that and before the call.
 #pragma once
 
 #include <cstdint>
@@ -14,8 +14,10 @@
 namespace deeptrace::look {
 
 /// False where an argument is said to be read from memory, and the instruction before the call that sets its register
-/// does more than to load it.
-bool is_what_is_passed(const program::Program& program, const debuginfo::CallSite& call,
+/// does more than to load it; and where clang says it by a register that an instruction between that one and the call
+/// writes.
+/// `unit` has the calling function.
+bool is_what_is_passed(const program::Program& program, const debuginfo::Unit& unit, const debuginfo::CallSite& call,
                        const debuginfo::CallSite::Parameter& parameter);
 
 }  // namespace deeptrace::look

@@ -99,7 +99,7 @@ bool CallState::find_way(Modules& modules, std::uint64_t inside) {
   const program::Function* function = modules.function_at(inside);
   if (module == nullptr || function == nullptr) return false;
   const program::AddressRange range = function->range();
-  const program::FlowBlocks flow(*module->program, Modules::debug(*module).scan, {&range, 1});
+  const program::FlowBlocks flow(*module->program, Modules::scan(*module), {&range, 1});
   const auto code = flow.code();
   const std::uint64_t in_file = inside - module->bias;
   std::uint32_t number = flow.number_at(in_file);

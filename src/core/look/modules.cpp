@@ -256,8 +256,13 @@ const debuginfo::StaticVariable* ModuleDebug::static_at(const program::Program& 
 }
 
 ModuleDebug& Modules::debug(const Module& module) {
-  if (!module.debug) module.debug = std::make_unique<ModuleDebug>(*module.program);
+  if (!module.debug) module.debug = std::make_unique<ModuleDebug>(*module.program, scan(module));
   return *module.debug;
+}
+
+program::CodeScan& Modules::scan(const Module& module) {
+  if (!module.scan) module.scan = std::make_unique<program::CodeScan>(*module.program);
+  return *module.scan;
 }
 
 const program::Assignments& Modules::assignments(const Module& module, std::uint32_t file) {
@@ -323,7 +328,7 @@ std::optional<inspect::PlacedRule> Modules::rule_from_code(const Module& module,
   placed.bias = module.bias;
   placed.from_table = false;
   placed.outermost = function->range().holds(program.elf().entry()) && &module == modules_.front().get();
-  const auto point = program::frame_at(program, debug(module).scan, *function, inside);
+  const auto point = program::frame_at(program, scan(module), *function, inside);
   if (!point) return placed.outermost ? std::optional(placed) : std::nullopt;
   const arch::Machine& machine = arch::machine_of(program.mode());
   placed.rule.cfa_register = machine.dwarf_number(point->by_stack ? machine.stack_pointer : machine.frame_pointer);

@@ -32,18 +32,16 @@ namespace deeptrace::look {
 
 /// What is read of a module's debug information when somebody asks.
 struct ModuleDebug {
-  explicit ModuleDebug(const program::Program& program)
+  ModuleDebug(const program::Program& program, program::CodeScan& scan)
       : types(program.debug()),
         scopes(program.debug()),
         locals(program.debug(), scopes),
-        scan(program),
         entries(program, scopes, scan),
         declarations(program, scopes, scan) {}
 
   debuginfo::Types types;
   debuginfo::Scopes scopes;
   debuginfo::Locals locals;
-  program::CodeScan scan;
   program::LineEntries entries;
   program::Declarations declarations;
   std::map<std::uint32_t, program::Assignments> assignments;  ///< by the file's number in the line table
@@ -61,11 +59,12 @@ struct ModuleDebug {
 
 struct Module {
   std::string path;
-  std::uint64_t bias = 0;                      ///< address in the process minus address in the file
-  std::uint64_t from = 0, to = 0;              ///< the whole range that the module occupies
-  bool system = false;                         ///< lies in a system library directory
-  std::unique_ptr<program::Program> program;   ///< opened on demand for system libraries; null when unreadable
-  mutable std::unique_ptr<ModuleDebug> debug;  ///< made on demand
+  std::uint64_t bias = 0;                           ///< address in the process minus address in the file
+  std::uint64_t from = 0, to = 0;                   ///< the whole range that the module occupies
+  bool system = false;                              ///< lies in a system library directory
+  std::unique_ptr<program::Program> program;        ///< opened on demand for system libraries; null when unreadable
+  mutable std::unique_ptr<program::CodeScan> scan;  ///< made on demand
+  mutable std::unique_ptr<ModuleDebug> debug;       ///< likewise
   mutable std::unique_ptr<debuginfo::FrameTable> frames;  ///< likewise; often all that is needed of a library
 };
 
@@ -98,6 +97,8 @@ class Modules {
   const Module* at(std::uint64_t address);
   /// Its debug information.
   static ModuleDebug& debug(const Module& module);
+  /// Which of its bytes are code: without debug information, which is long in some libraries.
+  static program::CodeScan& scan(const Module& module);
   /// What statements of a source file change, by its number in the module's line table; none where it is not found.
   const program::Assignments& assignments(const Module& module, std::uint32_t file);
   /// The readable mapping that holds an address outside all modules; nothing where none does. What was mapped since

@@ -86,6 +86,7 @@ class Scope::Context final : public debuginfo::LocationContext {
  private:
   /// What the calling function's debug information says that it passed.
   std::optional<std::uint64_t> passed(const std::function<bool(const debuginfo::CallSite::Parameter&)>& is_it) {
+    if (scope_.without_callers_) return std::nullopt;
     Modules& modules = scope_.modules_;
     const auto is_code = [&](std::uint64_t address) { return modules.at(address) != nullptr; };
     const auto frame = inspect::caller_of(scope_.frame_, scope_.thread_, scope_.rules(), is_code);
@@ -102,7 +103,8 @@ class Scope::Context final : public debuginfo::LocationContext {
       if (call.return_address != back) continue;
       for (const debuginfo::CallSite::Parameter& one : call.parameters) {
         if (!is_it(one)) continue;
-        if (!is_called_by(*frame) || !is_what_is_passed(*module->program, call, one)) return std::nullopt;
+        if (!is_called_by(*frame) || !is_what_is_passed(*module->program, *function->unit, call, one))
+          return std::nullopt;
         Context context(caller, *module, locals->frame_base, function->unit);
         const debuginfo::ExpressionPlace place{&module->program->debug(), function->unit, module->bias, pointer_size()};
         return debuginfo::evaluate_number(one.value, place, context);
@@ -214,11 +216,21 @@ std::vector<const debuginfo::LocalScope*> Scope::scopes_here() const {
 
 const LocalVariable* Scope::local_named(std::string_view name) {
   const LocalVariable* nearest = nullptr;
+  const auto here = module_ != nullptr ? module_->program->lines().at(inside_) : std::nullopt;
+  const bool inlined =
+      module_ != nullptr && depth_ && Modules::debug(*module_).scopes.inlined_at(inside_).size() > *depth_;
+  // In optimised code, of which nobody knows in what order it came here, the text decides.
+  const auto is_below = [&](const LocalVariable& one) {
+    const debuginfo::Declaration& declared = one.declared;
+    if (one.parameter || !here || here->line == 0 || inlined || declared.unit == nullptr) return false;
+    const auto line = module_->program->lines().line_of(*declared.unit, declared.file, declared.line);
+    return line && line->file == here->file && here->line < line->line;
+  };
   for (const debuginfo::LocalScope* scope : scopes_here()) {
     for (const LocalVariable& variable : scope->variables) {
       if (variable.name != name) continue;
       // Before its declaration the name means the variable of a block around.
-      if (nearest != nullptr && !is_ahead(*nearest)) return hidden_by(name, nearest);
+      if (nearest != nullptr && !is_ahead(*nearest) && !is_below(*nearest)) return hidden_by(name, nearest);
       nearest = &variable;
     }
   }

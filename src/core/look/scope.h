@@ -50,6 +50,8 @@ class Scope final : public inspect::Environment {
   /// that makes one they are known too, after variables.
   void in_call_here() { asked_ = asked_here(); }
   void in_call(std::string_view name, abi::CallTable table) { asked_ = Asked{std::string(name), table}; }
+  /// Values that only callers know are unknown: for whoever looks for what lies in memory.
+  void without_callers() { without_callers_ = true; }
   /// The function whose result `result` is: set where one stands after its return.
   void returned_from(std::uint64_t function) { returned_from_ = function; }
   /// The system call of in_call has returned: `result` is what it gave.
@@ -137,6 +139,7 @@ class Scope final : public inspect::Environment {
   bool call_returned_ = false;
   std::optional<Asked> asked_;     ///< see in_call
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
+  bool without_callers_ = false;
   bool in_their_places_ = false;
   unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
 };

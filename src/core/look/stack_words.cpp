@@ -171,7 +171,7 @@ class Reader {
     const Module* module = added ? modules_.at(inside) : nullptr;
     const program::Function* function = module != nullptr ? modules_.function_at(inside) : nullptr;
     if (function != nullptr)
-      place->second = program::stack_uses(*module->program, Modules::debug(*module).scan, *function);
+      place->second = program::stack_uses(*module->program, Modules::scan(*module), *function);
     return place->second;
   }
 

@@ -15,11 +15,11 @@ namespace deeptrace::look {
 
 /// One hit of a stop point.
 struct HaltHit {
-  unsigned halt = 0;         ///< its number
-  std::uint64_t hit = 0;     ///< from 1
-  std::uint64_t writer = 0;  ///< data stops: the instruction that wrote or read; 0: not known, or not by one
+  unsigned halt = 0;           ///< its number
+  std::uint64_t hit = 0;       ///< from 1
+  std::uint64_t writer = 0;    ///< data stops: the instruction that wrote or read; 0: not known, or not by one
   bool call_returned = false;  ///< of a system call: it has given its result
-  std::string by{};          ///< who did it, where it was no instruction that is known
+  std::string by{};            ///< who did it, where it was no instruction that is known
   std::optional<inspect::Value> thrown{};       ///< of an exception: the object, where its type is known
   std::optional<Level> level{};                 ///< the frame that was reached; nothing: the innermost
   std::vector<std::uint8_t> before{}, after{};  ///< data stops: the bytes watched; empty where they are not known

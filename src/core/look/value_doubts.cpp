@@ -23,9 +23,20 @@ std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode)
 
 Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
 
-Error left_out(std::uint32_t line) {
-  return unknown("the compiler does not say what line " + std::to_string(line) + " did to it");
+Error left_out(std::uint32_t line, std::string_view what = "it") {
+  return unknown("the compiler does not say what line " + std::to_string(line) + " did to " + std::string(what));
 }
+
+/// clang leaves bits of a number away that nothing reads, also from the value that it describes: a number that is not
+/// in the text then has bits of one that is.
+bool has_some_bits(std::span<const std::uint64_t> operands, std::span<const std::uint64_t> numbers) {
+  return std::ranges::any_of(operands, [&](std::uint64_t operand) {
+    const auto has_it = [&](std::uint64_t number) { return operand != 0 && (operand & ~number) == 0; };
+    return std::ranges::find(numbers, operand) == numbers.end() && std::ranges::any_of(numbers, has_it);
+  });
+}
+
+bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
 
 }  // namespace
 
@@ -177,7 +188,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, since);
   const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
-  const bool removed_alone = variable.entry.unit->producer.starts_with("GNU ") && !part.always;
+  const bool removed_alone = is_of_gcc(variable) && !part.always;
   for (const auto& one :
        modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, from, here})) {
     if (one.element && is_pointer) continue;
@@ -186,6 +197,86 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
       return one.line;
   }
   return std::nullopt;
+}
+
+/// Of several statements that leave no instruction, clang may describe what the variable is after each at one place,
+/// the last one first.
+std::optional<Error> ValueDoubts::about_order(const Value& value) const {
+  const LocalVariable& variable = value.variable;
+  const std::uint64_t since = value.part.range.from;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  if (is_of_gcc(variable) || value.part.always || scope == nullptr || since == 0) return std::nullopt;
+  const auto before = lines_at(*scope, since - 1), begin = lines_at(*scope, since);
+  if (!before || !begin || before->file != begin->file) return std::nullopt;
+  const std::uint32_t declared = variable.declared.line;
+  const program::Assignments& text = modules_.assignments(module_, begin->file);
+  const bool pointers = text.takes_address(variable.name, declared, begin->own);
+  const auto two = text.two_in(variable.name, declared, before->own, begin->own, pointers);
+  if (!two) return std::nullopt;
+  return unknown("the compiler does not say in which order lines " + std::to_string(two->earlier) + " and " +
+                 std::to_string(two->later) + " changed it");
+}
+
+/// Of a value that is nowhere, but is computed from others.
+std::optional<Error> ValueDoubts::about_made(const Value& value, const debuginfo::Evaluated& evaluated) const {
+  const LocalVariable& variable = value.variable;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  const bool made = evaluated.pieces.size() == 1 && evaluated.pieces[0].kind == debuginfo::Piece::Kind::value;
+  if (scope == nullptr || !made || plain_type(variable).kind != debuginfo::Type::Kind::base) return std::nullopt;
+  const auto here = lines_at(*scope, address_);
+  if (!here) return std::nullopt;
+  const program::Assignments& text = modules_.assignments(module_, here->file);
+  const auto words = text.words_for(variable.name, variable.declared.line, here->own);
+  if (!is_of_gcc(variable)) {
+    // The variables that it is made of are part of the expression, too.
+    std::vector<std::uint64_t> numbers = words.numbers;
+    for (const std::string_view name : words.names) {
+      const LocalVariable* other = variable_named(name);
+      if (other == nullptr) continue;
+      const auto more = text.words_for(name, other->declared.line, here->own);
+      numbers.insert(numbers.end(), more.numbers.begin(), more.numbers.end());
+    }
+    if (has_some_bits(evaluated.operands, numbers)) return unknown("the compiler computes a part of it only");
+  }
+  for (const std::string_view name : words.names) {
+    const LocalVariable* other = variable_named(name);
+    if (other == nullptr || other == &variable) continue;
+    if (!is_of_gcc(variable) && is_lost(*other, value.part))
+      return unknown("the compiler does not say what became of " + std::string(name));
+    if (const auto line = is_of_gcc(variable) ? removed_loop_over(*other, {here->file, here->own}) : std::nullopt)
+      return left_out(*line, name);
+  }
+  return std::nullopt;
+}
+
+/// clang has no value for the variable where this part begins, but had one before.
+bool ValueDoubts::is_lost(const LocalVariable& variable, const debuginfo::LocationPart& part) const {
+  const debuginfo::DebugInfo& info = module_.program->debug();
+  const auto entry = info.read(variable.entry);
+  if (!entry || part.always) return false;
+  const auto parts = info.locations(*entry, debuginfo::At::location);
+  return !parts.empty() && std::ranges::none_of(parts, [&](const debuginfo::LocationPart& one) {
+    return one.always || one.range.holds(part.range.from);
+  });
+}
+
+/// gcc goes on from what a variable was before a loop that it removed: a line in it that changes the variable.
+std::optional<std::uint32_t> ValueDoubts::removed_loop_over(const LocalVariable& variable,
+                                                            const debuginfo::SourceLine& here) const {
+  const program::Assignments::Stretch stretch{variable.declared.line, variable.declared.line, here.line};
+  for (const auto& one : modules_.assignments(module_, here.file).between(variable.name, stretch)) {
+    if (one.in_loop_before && !has_code({here.file, one.line})) return one.line;
+  }
+  return std::nullopt;
+}
+
+/// The innermost variable of a name.
+const LocalVariable* ValueDoubts::variable_named(std::string_view name) const {
+  for (const debuginfo::LocalScope* scope : scopes_) {
+    const auto found = std::ranges::find(scope->variables, name, &LocalVariable::name);
+    if (found != scope->variables.end()) return &*found;
+  }
+  return nullptr;
 }
 
 /// True when instructions of the function belong to a line.
@@ -261,6 +352,8 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
     if (part) origin.registers.push_back(*part);
   }
   if (const auto line = line_left_out(value, origin)) return left_out(*line);
+  if (auto doubt = about_order(value)) return doubt;
+  if (auto doubt = about_made(value, evaluated)) return doubt;
   if (has_a_place && evaluated.pieces.size() == 1 && is_cut_to_register(value))
     return unknown("the compiler keeps a part of it only");
   return std::nullopt;

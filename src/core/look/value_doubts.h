@@ -54,6 +54,11 @@ class ValueDoubts {
   [[nodiscard]] bool is_call_of_several_lines() const;
   [[nodiscard]] std::optional<std::uint32_t> line_moved_past(AddressRange part) const;
   [[nodiscard]] std::optional<std::uint32_t> line_left_out(const Value& value, const Origin& origin) const;
+  [[nodiscard]] std::optional<Error> about_order(const Value& value) const;
+  [[nodiscard]] std::optional<Error> about_made(const Value& value, const debuginfo::Evaluated& evaluated) const;
+  [[nodiscard]] bool is_lost(const debuginfo::LocalVariable& variable, const debuginfo::LocationPart& part) const;
+  [[nodiscard]] std::optional<std::uint32_t> removed_loop_over(const debuginfo::LocalVariable& variable,
+                                                               const debuginfo::SourceLine& here) const;
   [[nodiscard]] bool is_argument_alone(const debuginfo::LocalVariable& variable) const;
   [[nodiscard]] bool is_cut_to_register(const Value& value) const;
   [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;
@@ -71,6 +76,7 @@ class ValueDoubts {
     std::uint32_t first = 0, last = 0, own = 0;  ///< of statements, in the program's order; of the instruction there
   };
   [[nodiscard]] std::optional<LinesAt> lines_at(const debuginfo::LocalScope& scope, std::uint64_t address) const;
+  [[nodiscard]] const debuginfo::LocalVariable* variable_named(std::string_view name) const;
   [[nodiscard]] const debuginfo::DescribedFunction* function() const;
   [[nodiscard]] const debuginfo::Type& plain_type(const debuginfo::LocalVariable& variable) const;
 

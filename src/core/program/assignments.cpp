@@ -3,9 +3,11 @@
 #include <algorithm>
 #include <array>
 #include <cctype>
+#include <charconv>
 #include <cstddef>
 #include <iterator>
 #include <span>
+#include <unordered_map>
 
 namespace deeptrace::program {
 namespace {
@@ -33,6 +35,29 @@ bool is_word_part(char one) {
   const auto byte = static_cast<unsigned char>(one);
   return std::isalnum(byte) != 0 || byte == '_' || byte >= 0x80;
 }
+
+/// What an integer of the source is; nothing for other words (C++ standard, [lex.icon]).
+std::optional<std::uint64_t> number_of(std::string_view text) {
+  if (text.empty() || std::isdigit(static_cast<unsigned char>(text[0])) == 0) return std::nullopt;
+  std::string digits;
+  std::ranges::copy_if(text, std::back_inserter(digits), [](char c) { return c != '\''; });
+  int base = digits[0] == '0' ? 8 : 10;
+  std::size_t start = 0;
+  if (const std::string head = digits.substr(0, 2); head == "0x" || head == "0X" || head == "0b" || head == "0B") {
+    base = head[1] == 'x' || head[1] == 'X' ? 16 : 2;
+    start = 2;
+  }
+  std::uint64_t number = 0;
+  const char* const end = digits.data() + digits.size();
+  const auto read = std::from_chars(digits.data() + start, end, number, base);
+  const bool whole = read.ec == std::errc() && std::all_of(read.ptr, end, [](char c) {
+                       return std::string_view("uUlLzZ").find(c) != std::string_view::npos;
+                     });
+  return whole ? std::optional(number) : std::nullopt;
+}
+
+/// What stands for all that pointers lead to, among the names of variables.
+constexpr std::string_view kThroughPointer = "*";
 
 /// Splits a file's text into names, numbers, strings and signs (C++ standard, [lex.pptoken]); comments and directives
 /// are left out.
@@ -259,12 +284,35 @@ class Assignments::Reader {
     const Token& before = i > 0 ? tokens_[i - 1] : none;
     const bool member = before.is(".") || before.is("->") || before.is("::");
     if (member || at(i + 1).is("(") || at(i + 1).is("::")) return;
-    const auto add = [&](Does does) {
-      into_.mentions_.push_back({std::string(tokens_[i].text), tokens_[i].line, block, does});
+    const auto add = [&](Does does, std::string_view name) {
+      const auto start = static_cast<std::uint32_t>(into_.words_.size());
+      if (does != Does::take_address) note_words(i);
+      into_.mentions_.push_back(
+          {std::string(name), tokens_[i].line, block, does, start, static_cast<std::uint32_t>(into_.words_.size())});
     };
-    if (is_declared(i)) return add(Does::declare);
-    if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change);
-    if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address);
+    const std::string_view name = tokens_[i].text;
+    if (is_declared(i)) return add(Does::declare, name);
+    if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change, name);
+    if (is_changed_through(i)) add(Does::change, kThroughPointer);
+    if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address, name);
+  }
+  /// Names and numbers from a name to the end of its expression.
+  void note_words(std::size_t i) {
+    constexpr std::size_t kMost = 64;
+    const std::size_t first = into_.words_.size();
+    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
+    if (i > 0 && steps(tokens_[i - 1])) into_.words_.push_back({.number = 1});
+    unsigned depth = 0;
+    for (++i; i < tokens_.size() && into_.words_.size() - first < kMost; ++i) {
+      const Token& token = tokens_[i];
+      const bool closes = token.is(")") || token.is("]") || token.is("}");
+      if (token.is(";") || (depth == 0 && (closes || token.is(",")))) break;
+      depth += token.is("(") || token.is("[") || token.is("{") ? 1U : 0U;
+      depth -= closes ? 1U : 0U;
+      if (steps(token)) into_.words_.push_back({.number = 1});
+      if (token.is_name()) into_.words_.push_back({.name = name_number(token.text)});
+      if (const auto number = number_of(token.text)) into_.words_.push_back({.number = *number});
+    }
   }
   /// "float level = 2", "gauge *level;", "const std::vector<int> &level = all": a statement, or the head of one, that
   /// begins with a type; not a product or a comparison.
@@ -313,8 +361,26 @@ class Assignments::Reader {
     return at(after).is_any_of(kChanges) && !through;
   }
 
+  /// "*level = 2", "level->now += 3".
+  [[nodiscard]] bool is_changed_through(std::size_t i) const {
+    const bool starred = i > 0 && tokens_[i - 1].is("*") && !ends_operand(i - 1);
+    std::size_t after = i + 1;
+    const bool arrow = at(after).is("->");
+    while (at(after).is("[") || at(after).is(".") || at(after).is("->"))
+      after = at(after).is("[") ? partner_[after] + 1 : after + 2;
+    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
+    const bool stepped = arrow && (steps(at(after)) || (i > 0 && steps(tokens_[i - 1])));
+    return stepped || ((starred || arrow) && at(after).is_any_of(kChanges));
+  }
+  std::uint32_t name_number(std::string_view name) {
+    const auto [place, added] = names_.try_emplace(name, static_cast<std::uint32_t>(into_.names_.size()));
+    if (added) into_.names_.emplace_back(name);
+    return place->second;
+  }
+
   Assignments& into_;
   std::vector<Token> tokens_;
+  std::unordered_map<std::string_view, std::uint32_t> names_;
   std::vector<std::size_t> partner_;
   std::vector<std::size_t> plain_ends_, ends_;
   std::vector<std::size_t> sections_;  ///< those that are open, by their place in blocks_
@@ -358,6 +424,40 @@ bool Assignments::takes_address(std::string_view name, std::uint32_t declared, s
   return std::ranges::any_of(mentions_of(name, {declared, end}), [&](const Mention& one) {
     return one.does == Does::take_address && means(one, declared);
   });
+}
+
+std::optional<Assignments::Two> Assignments::two_in(std::string_view name, std::uint32_t declared, std::uint32_t first,
+                                                    std::uint32_t end, bool pointers) const {
+  if (end <= first) return std::nullopt;
+  std::vector<Mention> changes;
+  const Lines lines{std::max(first, declared), end - 1};
+  std::ranges::copy_if(mentions_of(name, lines), std::back_inserter(changes), [&](const Mention& one) {
+    const bool initialised = one.does == Does::declare && one.line == declared && one.words != one.words_end;
+    return initialised || (one.does == Does::change && means(one, declared));
+  });
+  if (pointers) std::ranges::copy(mentions_of(kThroughPointer, lines), std::back_inserter(changes));
+  std::ranges::stable_sort(changes, {}, &Mention::line);
+  for (std::size_t i = 0; i + 1 < changes.size(); ++i) {
+    if (leads_to(changes[i], changes[i + 1].line)) return Two{changes[i].line, changes[i + 1].line};
+  }
+  return std::nullopt;
+}
+
+Assignments::Words Assignments::words_for(std::string_view name, std::uint32_t declared, std::uint32_t here) const {
+  Words result;
+  for (const Mention& one : mentions_of(name, {declared, here})) {
+    const bool gives = one.does == Does::change || (one.does == Does::declare && one.line == declared);
+    if (!gives || !means(one, declared) || !leads_to(one, here)) continue;
+    for (std::uint32_t i = one.words; i < one.words_end; ++i) {
+      const Word& word = words_[i];
+      if (word.name == Word::kNumber) {
+        result.numbers.push_back(word.number);
+      } else {
+        result.names.push_back(names_[word.name]);
+      }
+    }
+  }
+  return result;
 }
 
 std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stretch& stretch) const {

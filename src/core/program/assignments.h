@@ -34,6 +34,20 @@ class Assignments {
   /// around `here` that begins after `from`. Not those that cannot lead to `here`: a return follows, `here` is in the
   /// other branch, or in another case of the switch.
   [[nodiscard]] std::vector<Change> between(std::string_view name, const Stretch& stretch) const;
+  /// The changes of both on lines from `first` to before `end`, the initialiser on the line of the declaration among
+  /// them; nothing where there are no two of which one can follow the other. With `pointers`, what statements write
+  /// through pointers counts.
+  struct Two {
+    std::uint32_t earlier = 0, later = 0;  ///< lines
+  };
+  [[nodiscard]] std::optional<Two> two_in(std::string_view name, std::uint32_t declared, std::uint32_t first,
+                                          std::uint32_t end, bool pointers) const;
+  /// What the statements name and which numbers they have that give the variable a value on its way to line `here`.
+  struct Words {
+    std::vector<std::uint64_t> numbers;
+    std::vector<std::string_view> names;  ///< the views hold as long as the object
+  };
+  [[nodiscard]] Words words_for(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
@@ -58,6 +72,12 @@ class Assignments {
     std::uint32_t line = 0;
     std::uint32_t block = 0;
     Does does = Does::change;
+    std::uint32_t words = 0, words_end = 0;  ///< of the value that it gets: in words_
+  };
+  struct Word {
+    std::uint32_t name = kNumber;  ///< in names_
+    std::uint64_t number = 0;
+    static constexpr std::uint32_t kNumber = ~std::uint32_t(0);
   };
   class Reader;
 
@@ -68,6 +88,8 @@ class Assignments {
   std::vector<Block> blocks_;  ///< the first is the file
   std::vector<Lines> loops_;
   std::vector<Mention> mentions_;  ///< by name, then by line
+  std::vector<Word> words_;
+  std::vector<std::string> names_;  ///< each once
 };
 
 }  // namespace deeptrace::program

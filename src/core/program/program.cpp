@@ -129,13 +129,16 @@ Result<Program> Program::read(binary::Elf elf, const OpenOptions& options) {
   return program;
 }
 
-const Program::Description& Program::described() const {
-  std::call_once(description_->read, [this] {
-    const binary::Elf& debug = debug_elf();
-    description_->info = debuginfo::DebugInfo(debug, supplementary_.get());
-    description_->lines = debuginfo::LineTable::read(debug, description_->info);
-  });
-  return *description_;
+const debuginfo::DebugInfo& Program::debug() const {
+  std::call_once(description_->read_info,
+                 [this] { description_->info = debuginfo::DebugInfo(debug_elf(), supplementary_.get()); });
+  return description_->info;
+}
+
+const debuginfo::LineTable& Program::lines() const {
+  std::call_once(description_->read_lines,
+                 [this] { description_->lines = debuginfo::LineTable::read(debug_elf(), debug()); });
+  return description_->lines;
 }
 
 /// What was stripped may lie elsewhere.

@@ -59,11 +59,11 @@ class Program {
   /// The mode that its code runs in.
   [[nodiscard]] isa::Mode mode() const { return elf_.machine().mode; }
   /// Read when first asked for: of a library a run often needs names and frames alone.
-  [[nodiscard]] const debuginfo::LineTable& lines() const { return described().lines; }
+  [[nodiscard]] const debuginfo::LineTable& lines() const;
   /// The file that debug information came from: this one, or a separate one.
   [[nodiscard]] const binary::Elf& debug_elf() const { return debug_elf_ != nullptr ? *debug_elf_ : elf_; }
   /// Units, types, variables; empty where there is no debug information. Read when first asked for.
-  [[nodiscard]] const debuginfo::DebugInfo& debug() const { return described().info; }
+  [[nodiscard]] const debuginfo::DebugInfo& debug() const;
   /// By address, without overlaps of equal start.
   [[nodiscard]] const FunctionList& functions() const { return functions_; }
   /// Keeps what opening a large file took in the user's cache folder, for the next time. For when all answers are out.
@@ -148,12 +148,12 @@ class Program {
   OwnCode rule_;
   std::string module_;                        ///< the file's path without links
   mutable std::optional<bool> with_c_start_;  ///< a C start-up calls main
+  /// Read when it is first asked for.
   struct Description {
-    std::once_flag read;
+    std::once_flag read_info, read_lines;
     debuginfo::DebugInfo info;
     debuginfo::LineTable lines;
   };
-  [[nodiscard]] const Description& described() const;
   std::unique_ptr<Description> description_ = std::make_unique<Description>();
   std::shared_ptr<const FunctionIndex> index_;  ///< of large files that were opened before
   FunctionList functions_;

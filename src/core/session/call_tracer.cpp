@@ -167,8 +167,7 @@ const Callee& CallTracer::callee(std::uint64_t target, std::string_view import) 
   made.signature = look::signature_of(modules, target, name, home, mode);
   if (made.signature.known || stub || function == nullptr) return made;
   made.inferred = true;
-  made.signature.layout.arguments =
-      abi::inferred_arguments(*module->program, look::Modules::debug(*module).scan, *function);
+  made.signature.layout.arguments = abi::inferred_arguments(*module->program, look::Modules::scan(*module), *function);
   return made;
 }
 

@@ -5,6 +5,7 @@
 #include <iterator>
 #include <map>
 #include <memory>
+#include <unordered_map>
 #include <utility>
 
 #include "control/call_surroundings.h"
@@ -12,7 +13,7 @@
 #include "look/card.h"
 #include "look/foresight.h"
 #include "process/attention.h"
-#include "session/call_place.h"
+#include "session/kept_reads.h"
 
 namespace deeptrace::session {
 namespace {
@@ -50,15 +51,37 @@ class Run {
   }
 
  private:
-  /// The call that a thread is in, or was in last: the next one's row is made of what is the same.
-  struct Pending {
+  /// Where calls are made: frames follow from the registers here and from the words that were read for them.
+  struct Place {
+    std::uint64_t stack_pointer = 0, frame_pointer = 0;
+    KeptReads reads;
+    std::string made_by;  ///< these are SyscallRow's
+    bool raw = false;
+    look::Where own;
+    std::uint64_t after = 0;
+  };
+  /// An instruction by which a thread makes calls, with the last of them: the next one's row is made of what is the
+  /// same in both.
+  struct Site {
     SyscallRow row;
     const abi::CallShape* shape = nullptr;
-    Clock::time_point from;
-    bool under_way = false;
     bool wanted = false;
-
-    [[nodiscard]] std::string_view name() const { return shape != nullptr ? shape->name : std::string_view(); }
+    bool repeatable = false;  ///< all that is said of it, but for its result, can be known when it begins
+    bool again = false;       ///< the call under way is what the one before it was
+    std::uint64_t result = 0;
+    // What the row follows from, beside what was asked.
+    isa::Mode mode = isa::Mode::bits64;
+    std::uint64_t stack_pointer = 0, frame_pointer = 0;
+    KeptReads reads;
+    std::uint64_t changes = 0;  ///< DescriptorChanges::count
+    std::uint64_t maps = 0;     ///< Member::maps
+    unsigned misses = 0;        ///< in a row: the same was asked, and the row is another
+  };
+  struct Thread {
+    std::uint64_t number = 0;                       ///< of the process, from 1
+    std::unordered_map<std::uint64_t, Site> sites;  ///< by the instruction after the call
+    Site* under_way = nullptr;
+    Clock::time_point from;
   };
   struct Member {
     std::uint64_t number = 0;
@@ -67,12 +90,12 @@ class Run {
     std::unique_ptr<control::DescriptorNames> descriptors;
     std::unique_ptr<look::CallDecoder> decoder;
     std::unique_ptr<look::CallFindings> findings;
-    std::map<pid_t, Pending> pending;  ///< by thread
-    std::map<pid_t, std::uint64_t> threads;
-    std::map<std::uint64_t, CallPlace> places;       ///< by the instruction after the call
-    std::map<std::uint64_t, abi::CallTable> tables;  ///< likewise
-    std::vector<look::Finding> at_fault;             ///< of the last signal that an instruction brought about
+    std::map<pid_t, Thread> threads;
+    std::uint64_t most_threads = 0;         ///< that were counted
+    std::map<std::uint64_t, Place> places;  ///< by the instruction after the call
+    std::vector<look::Finding> at_fault;    ///< of the last signal that an instruction brought about
     bool over = false;
+    std::uint64_t maps = 1;     ///< counts what changes its code
     bool maps_changed = false;  ///< since its modules were looked for
   };
 
@@ -86,12 +109,18 @@ class Run {
         request_.bytes);
     if (program)
       member->modules = std::make_unique<look::Modules>(*process, std::move(*program), request_.control.open);
-    member->threads[pid] = 1;
+    thread_of(*member, pid);
     member->findings =
         std::make_unique<look::CallFindings>(*process, control::surroundings_of(pid, *member->descriptors));
     member->process = std::move(process);
     members_.push_back(std::move(member));
     return *members_.back();
+  }
+
+  static Thread& thread_of(Member& member, pid_t id) {
+    const auto [thread, added] = member.threads.try_emplace(id);
+    if (added) thread->second.number = ++member.most_threads;
+    return thread->second;
   }
 
   /// The processes run together until the last has ended.
@@ -127,7 +156,7 @@ class Run {
   /// After an exec. What cannot be opened is followed without places.
   void open_program(Member& member) {
     member.places.clear();
-    member.tables.clear();
+    ++member.maps;
     auto program =
         control::program_to_run("/proc/" + std::to_string(member.process->pid()) + "/exe", request_.control.open);
     if (!program) {
@@ -145,13 +174,15 @@ class Run {
       case Event::Kind::call_exit: leave(member, event.thread, member.process->call_result(event.thread)); break;
       case Event::Kind::replaced:
         leave_by_exec(member, event.thread);
-        member.threads = {{member.process->pid(), 1}};
+        member.threads.clear();
+        member.most_threads = 0;
+        thread_of(member, member.process->pid());
         open_program(member);
         break;
       case Event::Kind::child:
         take_children(member);
         return Answer::hold;  // the run is begun anew, with the child beside
-      case Event::Kind::thread_ended: end_pending(member, event.thread); break;
+      case Event::Kind::thread_ended: end_call(member, event.thread); break;
       case Event::Kind::signal:
         if (event.by_instruction && member.modules)
           member.at_fault = member.findings->at_end_by_signal(member.process->view(event.thread), *member.modules);
@@ -164,49 +195,100 @@ class Run {
   }
 
   void enter(Member& member, const Event& event) {
-    member.threads.try_emplace(event.thread, member.threads.size() + 1);
     const state::StateView& view = member.process->view(event.thread);
-    const abi::CallTable table = table_at(member, view);
-    Pending& pending = member.pending[event.thread];
-    pending.under_way = true;
-    SyscallRow& row = pending.row;
-    row.asked = look::AskedCall::of(view, table, static_cast<std::uint64_t>(event.number));
-    pending.shape = row.asked.shape();
-    if (changes_) changes_->begin(pending.shape);
-    pending.wanted = request_.choice.all() || request_.choice.has(row.asked.name());
-    if (pending.wanted) describe(member, event.thread, view, row);
-    pending.from = Clock::now();
-    row.start = nanoseconds(pending.from - begun_);
+    Thread& thread = thread_of(member, event.thread);
+    Site& site = site_of(member, thread, view);
+    thread.under_way = &site;
+    SyscallRow& row = site.row;
+    look::AskedCall asked = look::AskedCall::of(view, row.asked.table, static_cast<std::uint64_t>(event.number));
+    const bool same = is_same(site, asked, view);
+    site.again = same && site.repeatable && is_again(member, site, view);
+    if (!site.again) {
+      row.asked = std::move(asked);
+      site.shape = row.asked.shape();
+      site.wanted = request_.choice.all() || request_.choice.has(row.asked.name());
+      site.repeatable =
+          changes_ != nullptr && site.shape != nullptr && site.shape->keeps_names && !site.shape->is_written_for();
+      if (!same) site.misses = 0;
+    }
+    if (changes_) changes_->begin(site.shape);
+    if (site.wanted && !site.again) describe(member, thread, site, view, same);
+    row.ended = true;
+    thread.from = Clock::now();
+    row.start = nanoseconds(thread.from - begun_);
   }
 
   /// The instruction that is executed again and again need not be read again.
-  static abi::CallTable table_at(Member& member, const state::StateView& view) {
-    const auto [place, added] = member.tables.try_emplace(view.registers()[state::Reg::rip]);
-    if (added) place->second = look::table_of_call(view);
-    return place->second;
+  static Site& site_of(const Member& member, Thread& thread, const state::StateView& view) {
+    constexpr std::size_t kMost = 256;
+    const std::uint64_t address = view.registers()[state::Reg::rip];
+    auto found = thread.sites.find(address);
+    if (found == thread.sites.end()) {
+      if (thread.sites.size() == kMost) thread.sites.clear();
+      found = thread.sites.try_emplace(address).first;
+    }
+    Site& site = found->second;
+    if (site.maps != member.maps) {
+      site.maps = member.maps;
+      site.row.asked.table = look::table_of_call(view);
+      site.reads = {};
+    }
+    return site;
   }
 
-  void describe(Member& member, pid_t thread, const state::StateView& view, SyscallRow& row) {
+  /// What was asked is what was asked there before, with the same frame.
+  static bool is_same(const Site& site, const look::AskedCall& asked, const state::StateView& view) {
+    const state::RegisterSet& registers = view.registers();
+    const look::AskedCall& before = site.row.asked;
+    return asked.number == before.number && asked.arguments == before.arguments && asked.inner == nullptr &&
+           before.inner == nullptr && site.stack_pointer == registers[state::Reg::rsp] &&
+           site.frame_pointer == registers[state::Reg::rbp] && site.mode == view.mode();
+  }
+  /// And so is all that the row was made of.
+  bool is_again(const Member& member, Site& site, const state::StateView& view) const {
+    const bool holds = site.wanted && !member.maps_changed && changes_->settled() &&
+                       site.changes == changes_->count() && site.reads.hold_in(view);
+    site.misses = holds ? 0 : site.misses + 1;
+    return holds;
+  }
+
+  void describe(Member& member, const Thread& thread, Site& site, const state::StateView& thread_view, bool same) {
+    constexpr unsigned kMostMisses = 8;  // then it is taken for one that is different each time
+    const ReadsKept kept(thread_view);
+    const bool keep = same && site.repeatable && changes_->settled() && site.misses < kMostMisses;
+    const state::StateView& view = keep ? static_cast<const state::StateView&>(kept) : thread_view;
+    const state::RegisterSet& registers = view.registers();
+    SyscallRow& row = site.row;
     row.process = member.number;
-    row.thread = member.threads[thread];
+    row.thread = thread.number;
     row.other_abi = row.asked.table != abi::call_table(view.mode());
-    row.ended = true;
+    row.number = 0;
     row.findings.clear();
     member.decoder->before(row.call, row.asked, view);
-    row.address = view.registers()[state::Reg::rip] - process::kCallSize;
-    if (!member.modules) return;
+    row.address = registers[state::Reg::rip] - process::kCallSize;
+    if (member.modules) find_place(member, view, row, keep);
+    site.mode = view.mode();
+    site.stack_pointer = registers[state::Reg::rsp];
+    site.frame_pointer = registers[state::Reg::rbp];
+    site.changes = changes_ != nullptr ? changes_->count() : 0;
+    site.reads = keep && std::ranges::all_of(kept.reads(), &KeptRead::whole) ? KeptReads(kept.reads()) : KeptReads();
+  }
+
+  void find_place(Member& member, const state::StateView& view, SyscallRow& row, bool anew) {
     if (std::exchange(member.maps_changed, false)) {
       member.modules->refresh(*member.process);
       member.places.clear();
     }
-    const std::uint64_t rip = view.registers()[state::Reg::rip];
-    CallPlace& known = member.places[rip];
-    if (!known.holds_in(view)) {
-      ReadsKept kept(view);
+    const state::RegisterSet& registers = view.registers();
+    Place& known = member.places[registers[state::Reg::rip]];
+    const bool holds = !anew && known.stack_pointer == registers[state::Reg::rsp] &&
+                       known.frame_pointer == registers[state::Reg::rbp] && known.reads.hold_in(view);
+    if (!holds) {
+      const ReadsKept kept(view);
       place(*member.modules, *member.process, kept, row);
-      known = {view.registers()[state::Reg::rsp],
-               view.registers()[state::Reg::rbp],
-               kept.stretches(),
+      known = {registers[state::Reg::rsp],
+               registers[state::Reg::rbp],
+               KeptReads(kept.reads()),
                row.made_by,
                row.raw,
                row.own,
@@ -261,30 +343,36 @@ class Run {
   /// Of another program, what the call returned is not to be seen. The other threads are gone; whichever called, the
   /// one that is left has the process's number.
   void leave_by_exec(Member& member, pid_t left) {
-    const auto called = std::ranges::find_if(member.pending, [](const auto& one) {
-      return one.second.under_way && one.second.name().starts_with("execve");
+    const auto called = std::ranges::find_if(member.threads, [](const auto& one) {
+      const Site* site = one.second.under_way;
+      return site != nullptr && site->shape != nullptr && site->shape->name.starts_with("execve");
     });
-    if (called != member.pending.end()) leave(member, called->first, 0, left);
-    end_all_pending(member);
+    if (called != member.threads.end()) leave(member, called->first, 0, left);
+    end_all_calls(member);
   }
 
   void leave(Member& member, pid_t thread, std::uint64_t result) { leave(member, thread, result, thread); }
   /// `seen` is looked at in its place.
-  void leave(Member& member, pid_t thread, std::uint64_t result, pid_t seen) {
+  void leave(Member& member, pid_t id, std::uint64_t result, pid_t seen) {
     const Clock::time_point now = Clock::now();
-    const auto found = member.pending.find(thread);
-    if (found == member.pending.end() || !std::exchange(found->second.under_way, false)) return;
-    Pending& pending = found->second;
-    if (changes_) changes_->end(pending.shape);
-    if (const auto name = pending.name(); name == "mmap" || name == "mmap2" || name == "munmap") {
+    const auto thread = member.threads.find(id);
+    if (thread == member.threads.end() || thread->second.under_way == nullptr) return;
+    Site& site = *std::exchange(thread->second.under_way, nullptr);
+    if (changes_) changes_->end(site.shape);
+    const std::string_view name = site.shape != nullptr ? site.shape->name : std::string_view();
+    if (name == "mmap" || name == "mmap2" || name == "munmap") {
       member.maps_changed = true;
-      member.tables.clear();
+      ++member.maps;
     }
-    if (!pending.wanted) return;
-    pending.row.duration = nanoseconds(now - pending.from);
-    member.decoder->after(pending.row.call, pending.row.asked, member.process->view(seen), result);
-    check(member, pending.row, member.process->view(seen), result);
-    send(pending.row);
+    if (!site.wanted) return;
+    SyscallRow& row = site.row;
+    row.duration = nanoseconds(now - thread->second.from);
+    const bool same = site.again && result == site.result && !row.call.failed && row.findings.empty();
+    site.result = result;
+    row.like = same ? row.number : 0;
+    if (!same) member.decoder->after(row.call, row.asked, member.process->view(seen), result);
+    check(member, row, member.process->view(seen), result);
+    send(row);
   }
 
   void check(Member& member, SyscallRow& row, const state::StateView& view, std::uint64_t result) {
@@ -300,27 +388,32 @@ class Run {
                               .after = row.after,
                               .function = row.own.place,
                               .file = row.own.file,
-                              .line = row.own.line};
+                              .line = row.own.line,
+                              .like = row.like};
     row.findings = member.findings->of(over, view, *member.modules);
     for (look::Finding& one : row.findings) one.call = sent ? over.number : 0;
   }
 
-  /// A call that does not come back.
-  void end_pending(Member& member, pid_t thread) {
-    const auto found = member.pending.extract(thread);
-    if (found.empty() || !found.mapped().under_way) return;
-    Pending& pending = found.mapped();
-    if (changes_) changes_->end(pending.shape);
-    pending.row.ended = false;
-    pending.row.duration = nanoseconds(Clock::now() - pending.from);
-    if (pending.wanted) send(pending.row);
+  /// The thread is no more, and a call that it was in does not come back.
+  void end_call(Member& member, pid_t id) {
+    const auto thread = member.threads.find(id);
+    if (thread == member.threads.end()) return;
+    if (Site* site = std::exchange(thread->second.under_way, nullptr)) {
+      if (changes_) changes_->end(site->shape);
+      site->row.ended = false;
+      site->row.like = 0;
+      site->row.call.forget_result();
+      site->row.duration = nanoseconds(Clock::now() - thread->second.from);
+      if (site->wanted) send(site->row);
+    }
+    thread->second.sites.clear();
   }
-  void end_all_pending(Member& member) {
-    while (!member.pending.empty()) end_pending(member, member.pending.begin()->first);
+  void end_all_calls(Member& member) {
+    for (auto& [id, thread] : member.threads) end_call(member, id);
   }
 
   void end(Member& member, const Event& event) {
-    end_all_pending(member);
+    end_all_calls(member);
     member.over = true;
     const bool exited = event.kind == Event::Kind::exited;
     // What was not traced may have closed what was opened.

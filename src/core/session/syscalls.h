@@ -37,6 +37,8 @@ struct SyscallRow {
   std::uint64_t thread = 1;   ///< of the process, from 1
   std::uint64_t start = 0;    ///< nanoseconds since tracing began
   std::uint64_t duration = 0;
+  /// An earlier row that has the same but for its number, start and duration; 0: that is not known.
+  std::uint64_t like = 0;
   bool ended = true;       ///< false: the program ended in it
   bool other_abi = false;  ///< 32-bit numbers from 64-bit code (int 0x80)
   look::AskedCall asked;
