@@ -500,6 +500,28 @@ int main(void) {
   EXPECT_EQ(seen[1], log[1]);
 }
 
+/// What we do at signals is not what the program does at them.
+TEST(Syscalls, TheProgramFindsItsSignalsAsWithoutUs) {
+  const TempFolder folder;
+  const std::string program = built(folder, "signals", R"(
+#include <signal.h>
+#include <stdio.h>
+int main(void) {
+  sigset_t blocked;
+  sigprocmask(SIG_SETMASK, 0, &blocked);
+  for (int i = 1; i < NSIG; i++) {
+    struct sigaction action = {0};
+    int known = sigaction(i, 0, &action) == 0;
+    printf("%d %d %d %x %d\n", i, known, action.sa_handler != SIG_DFL, action.sa_flags, sigismember(&blocked, i));
+  }
+}
+)",
+                                    {"gcc", "-O0"});
+  const std::string plain = run({program}).out;
+  EXPECT_NE(plain.find("\n17 1 0 0 0\n"), std::string::npos);
+  EXPECT_EQ(deeptrace({"syscalls", "--format", "json", program}).err, plain);
+}
+
 TEST(Syscalls, RowsThatAreAlikeAreWrittenLikeOthers) {
   const auto written = [](bool alike) {
     report::Output out;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <charconv>
 #include <cmath>
 #include <cstring>
 #include <iterator>
@@ -36,6 +37,14 @@ std::optional<std::uint64_t> whole_part(double value, bool is_signed) {
     return static_cast<std::uint64_t>(static_cast<std::int64_t>(value));
   if (!is_signed && value > -1 && value < 2 * kHalf) return static_cast<std::uint64_t>(value);
   return std::nullopt;
+}
+
+/// clang names a number of 2 bits "DW_ATE_unsigned_2", and says that it has a byte.
+bool has_odd_bits(std::string_view name) {
+  const std::size_t digits = name.find_last_not_of("0123456789") + 1;
+  unsigned bits = 0;
+  std::from_chars(name.data() + digits, name.data() + name.size(), bits);
+  return name.starts_with("DW_ATE_") && bits % 8 != 0;
 }
 
 class Machine {
@@ -383,6 +392,7 @@ class Machine {
     item.is_signed = encoding == Encoding::signed_integer || encoding == Encoding::signed_char;
     item.generic = false;
     item.floating = encoding == Encoding::floating;
+    if (has_odd_bits(place_.info->text(entry, At::name))) return false;
     if (item.floating) return item.size == 4 || item.size == 8;
     return item.size >= 1 && item.size <= 8 && encoding != Encoding::complex_float;
   }

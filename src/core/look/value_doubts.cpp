@@ -21,6 +21,30 @@ std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode)
   return number ? arch::dwarf_register(*number, mode) : std::nullopt;
 }
 
+/// True when control can come from one address to one before it: a jump in between or after it leads there or further
+/// back, in a function that ends at `end`.
+bool comes_back(const program::Program& program, std::uint64_t from, std::uint64_t to, std::uint64_t end) {
+  while (from < end) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(from), program.mode());
+    if (!one) return true;
+    std::uint64_t target = 0;
+    const isa::ControlFlow flow = isa::flow_of(one);
+    if (flow == isa::ControlFlow::jump && !isa::direct_target(one, from, target)) return true;
+    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+    if (jumps && isa::direct_target(one, from, target) && target <= to) return true;
+    from += one.length;
+  }
+  return false;
+}
+
+/// Where the range of a function's code ends that holds an address; 0 when none does.
+std::uint64_t end_around(const debuginfo::DescribedFunction* function, std::uint64_t address) {
+  if (function == nullptr) return 0;
+  const auto found =
+      std::ranges::find_if(function->ranges, [&](const AddressRange& one) { return one.holds(address); });
+  return found != function->ranges.end() ? found->to : 0;
+}
+
 Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
 
 Error left_out(std::uint32_t line, std::string_view what = "it") {
@@ -68,9 +92,7 @@ std::optional<ValueDoubts::LinesAt> ValueDoubts::lines_at(const debuginfo::Local
   const debuginfo::LineTable& table = module_.program->lines();
   ModuleDebug& debug = Modules::debug(module_);
   const auto inlined = debug.scopes.inlined_at(address);
-  const auto depth =
-      static_cast<std::size_t>(std::count_if(std::ranges::find(scopes_, &scope), scopes_.end(),
-                                             [](const debuginfo::LocalScope* one) { return !one->inlined.empty(); }));
+  const std::size_t depth = depth_of(scope);
   if (inlined.size() > depth) {
     const debuginfo::InlinedCall& call = *inlined[depth];
     const debuginfo::DescribedFunction& whole = *debug.scopes.function_at(address);
@@ -142,8 +164,8 @@ std::uint64_t ValueDoubts::value_since(const Value& value) const {
 }
 
 /// True when an instruction of these lines of the scope's function, in a range, writes what a value is made of.
-/// Compilers move what is left of a statement to later lines, so a write of the register counts on any of them; a write
-/// of memory may be any other's there, and counts on the first line alone.
+/// Compilers move what is left of a statement to later lines, so a write of the register counts on any of them, if
+/// control may have come from there; a write of memory may be any other's there, and counts on the first line alone.
 bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, AddressRange range,
                               const Origin& origin) const {
   const program::Program& program = *module_.program;
@@ -159,6 +181,10 @@ bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, A
     return (origin.memory && first_line && effects.writes_memory) ||
            std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
   };
+  const std::uint64_t last = end_around(function(), address_);
+  const auto may_come_before = [&](std::uint64_t at) {
+    return at <= address_ || at >= last || comes_back(program, at, address_, last);
+  };
   for (std::size_t i = 0; i < held.size(); ++i) {
     const auto in = lines_at(scope, held[i].address);
     if (!in || in->own < lines.from || in->own >= lines.to) continue;
@@ -166,7 +192,7 @@ bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, A
     for (std::uint64_t at = held[i].address; at < end;) {
       const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
       if (!one) break;
-      if (writes(one, in->own == lines.from)) return true;
+      if (writes(one, in->own == lines.from) && may_come_before(at)) return true;
       at += one.length;
     }
   }
@@ -183,10 +209,24 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
   if (!place) return std::nullopt;
   const std::uint32_t here = called_ ? place->own : place->last;
-  const std::uint64_t since = value_since(value);
-  const bool in_scope = std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(since); });
-  const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, since);
-  const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
+  std::uint64_t since = value_since(value);
+  const auto line_from = [&](std::uint64_t address) {
+    const bool in_scope =
+        std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(address); });
+    const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, address);
+    return begin && begin->file == place->file ? begin->first : 0U;
+  };
+  std::uint32_t from = line_from(since);
+  // clang says it anew where blocks begin.
+  for (const debuginfo::LocationPart& one :
+       is_of_gcc(variable) ? std::span<const debuginfo::LocationPart>() : value.parts) {
+    if (part.always || !std::ranges::equal(one.expression, part.expression)) continue;
+    const std::uint64_t began = value_since({variable, value.parts, one, value.size});
+    const std::uint32_t line = line_from(began);
+    if (line == 0 || line >= from) continue;
+    from = line;
+    since = std::min(since, began);
+  }
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool removed_alone = is_of_gcc(variable) && !part.always;
   for (const auto& one :
@@ -236,6 +276,10 @@ std::optional<Error> ValueDoubts::about_made(const Value& value, const debuginfo
       const auto more = text.words_for(name, other->declared.line, here->own);
       numbers.insert(numbers.end(), more.numbers.begin(), more.numbers.end());
     }
+    if (const auto call = variable.parameter ? call_of(*scope) : std::nullopt; call && call->file == here->file) {
+      const auto passed = text.numbers_on(call->line);
+      numbers.insert(numbers.end(), passed.begin(), passed.end());
+    }
     if (has_some_bits(evaluated.operands, numbers)) return unknown("the compiler computes a part of it only");
   }
   for (const std::string_view name : words.names) {
@@ -247,6 +291,23 @@ std::optional<Error> ValueDoubts::about_made(const Value& value, const debuginfo
       return left_out(*line, name);
   }
   return std::nullopt;
+}
+
+/// The line of the inlined call whose scope it is; nothing for that of a function.
+std::optional<debuginfo::SourceLine> ValueDoubts::call_of(const debuginfo::LocalScope& scope) const {
+  ModuleDebug& debug = Modules::debug(module_);
+  const auto inlined = debug.scopes.inlined_at(address_);
+  const std::size_t depth = depth_of(scope);
+  if (depth == 0 || depth > inlined.size()) return std::nullopt;
+  const debuginfo::InlinedCall& call = *inlined[depth - 1];
+  return module_.program->lines().line_of(*debug.scopes.function_at(address_)->unit, call.call_file, call.call_line);
+}
+
+/// How many inlined calls a scope lies in.
+std::size_t ValueDoubts::depth_of(const debuginfo::LocalScope& scope) const {
+  return static_cast<std::size_t>(
+      std::count_if(std::ranges::find(scopes_, &scope), scopes_.end(),
+                    [](const debuginfo::LocalScope* one) { return !one->inlined.empty(); }));
 }
 
 /// clang has no value for the variable where this part begins, but had one before.

@@ -59,6 +59,8 @@ class ValueDoubts {
   [[nodiscard]] bool is_lost(const debuginfo::LocalVariable& variable, const debuginfo::LocationPart& part) const;
   [[nodiscard]] std::optional<std::uint32_t> removed_loop_over(const debuginfo::LocalVariable& variable,
                                                                const debuginfo::SourceLine& here) const;
+  [[nodiscard]] std::optional<debuginfo::SourceLine> call_of(const debuginfo::LocalScope& scope) const;
+  [[nodiscard]] std::size_t depth_of(const debuginfo::LocalScope& scope) const;
   [[nodiscard]] bool is_argument_alone(const debuginfo::LocalVariable& variable) const;
   [[nodiscard]] bool is_cut_to_register(const Value& value) const;
   [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;

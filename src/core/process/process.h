@@ -33,6 +33,7 @@
 #include "process/maps.h"
 #include "process/memory.h"
 #include "process/patience.h"
+#include "process/quiet_stops.h"
 #include "state/target.h"
 #include "state/touched.h"
 #include "state/view.h"
@@ -274,6 +275,7 @@ class Process final : public state::Target {
 
   struct Family {
     std::vector<Process*> members;
+    QuietStops quiet;
     Patience patience;
     bool filtered = false;                ///< a filter of the kernel's stops the calls that are wanted
     std::map<pid_t, int> early;           ///< stops of children that came before the event that announces them

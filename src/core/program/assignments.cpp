@@ -460,6 +460,17 @@ Assignments::Words Assignments::words_for(std::string_view name, std::uint32_t d
   return result;
 }
 
+std::vector<std::uint64_t> Assignments::numbers_on(std::uint32_t line) const {
+  std::vector<std::uint64_t> result;
+  for (const Mention& one : mentions_) {
+    if (one.line != line) continue;
+    for (std::uint32_t i = one.words; i < one.words_end; ++i) {
+      if (words_[i].name == Word::kNumber) result.push_back(words_[i].number);
+    }
+  }
+  return result;
+}
+
 std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stretch& stretch) const {
   // Loops that the value was got outside of: what they change anywhere may have come before.
   std::vector<Lines> around;

@@ -48,6 +48,8 @@ class Assignments {
     std::vector<std::string_view> names;  ///< the views hold as long as the object
   };
   [[nodiscard]] Words words_for(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
+  /// The numbers in the statements of a line that give something to a variable.
+  [[nodiscard]] std::vector<std::uint64_t> numbers_on(std::uint32_t line) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
