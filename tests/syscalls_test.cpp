@@ -533,7 +533,9 @@ TEST(Syscalls, RowsThatAreAlikeAreWrittenLikeOthers) {
       row.thread = i == 4 ? 2 : 1;
       row.call.name = i == 4 ? "read" : "write";
       row.own = {"main, \"x\"", "", "levels.c", 7};
-      row.like = !alike || i == 1 || i == 4 ? 0 : i == 5 ? 3 : i - 1;  // 4 stands between 3 and 5
+      row.call.error = i > 6 ? "ENOSPC" : "";
+      row.place_like = !alike || i == 1 || i == 4 ? 0 : i == 5 ? 3 : i - 1;  // 4 stands between 3 and 5
+      row.like = i == 7 ? 0 : row.place_like;
       sink->row(row);
     }
     return std::string(out.text());

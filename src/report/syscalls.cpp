@@ -140,8 +140,8 @@ constexpr Column<SyscallRow> kOwnColumns[] = {
     {"duration_ns", [](const SyscallRow& row) { return Cell::number(row.duration); }},
 };
 
-/// What rows have in common that are alike (SyscallRow::like).
-constexpr Column<SyscallRow> kColumns[] = {
+/// What rows have in common of the same call at the same place (SyscallRow::place_like).
+constexpr Column<SyscallRow> kPlaceColumns[] = {
     {"abi",
      [](const SyscallRow& row) { return Cell::string(row.asked.table == abi::CallTable::x86_64 ? "x86-64" : "i386"); }},
     {"number", [](const SyscallRow& row) { return Cell::number(row.asked.number); }},
@@ -151,6 +151,10 @@ constexpr Column<SyscallRow> kColumns[] = {
     {"function", [](const SyscallRow& row) { return Cell::text(row.own.place); }},
     {"file", [](const SyscallRow& row) { return Cell::text(row.own.file); }},
     {"line", [](const SyscallRow& row) { return Cell::line(row.own.line); }},
+};
+
+/// What rows have in common beside it that are alike (SyscallRow::like).
+constexpr Column<SyscallRow> kColumns[] = {
     {"error", [](const SyscallRow& row) { return Cell::text(row.call.error); }},
     {"meaning", [](const SyscallRow& row) { return Cell::text(row.call.meaning); }},
 };
@@ -182,6 +186,7 @@ class Json final : public session::SyscallsSink {
     json_.new_line();
     json_.begin_object();
     put_members(json_, std::span<const Column<SyscallRow>>(kOwnColumns), row);
+    put_members(json_, std::span<const Column<SyscallRow>>(kPlaceColumns), row);
     put_members(json_, std::span<const Column<SyscallRow>>(kColumns), row);
     json_.key("arguments").begin_array();
     for (const look::Argument& one : row.call.arguments) argument_json(json_, one);
@@ -240,15 +245,17 @@ class Csv final : public session::SyscallsSink {
       return;
     }
     put_heads(csv_, std::span<const Column<SyscallRow>>(kOwnColumns));
+    put_heads(csv_, std::span<const Column<SyscallRow>>(kPlaceColumns));
     put_heads(csv_, std::span<const Column<SyscallRow>>(kColumns));
     csv_.cell("result").cell("arguments");
     csv_.end_row();
   }
   void row(const SyscallRow& row) override {
     put_cells(csv_, std::span<const Column<SyscallRow>>(kOwnColumns), row);
-    if (row.like == 0 || row.like != common_of_) put_common(row);
-    common_of_ = row.number;
-    csv_.written(common_.text());
+    if (row.place_like == 0 || row.place_like != last_) put_place(row);
+    if (row.like == 0 || row.like != last_) put_common(row);
+    last_ = row.number;
+    csv_.written(place_.text()).written(common_.text());
     csv_.end_row();
   }
   void end(const SyscallsSummary& summary) override {
@@ -260,6 +267,11 @@ class Csv final : public session::SyscallsSink {
   }
 
  private:
+  void put_place(const SyscallRow& row) {
+    place_.clear();
+    CsvWriter csv(place_);
+    put_cells(csv, std::span<const Column<SyscallRow>>(kPlaceColumns), row);
+  }
   void put_common(const SyscallRow& row) {
     const Style plain{.utf8 = true};
     common_.clear();
@@ -277,9 +289,9 @@ class Csv final : public session::SyscallsSink {
 
   Output& out_;
   CsvWriter csv_;
-  Output common_;                ///< the cells of kColumns and those after them
-  std::uint64_t common_of_ = 0;  ///< the row that they were written for
-  std::string arguments_;        ///< of a row
+  Output place_, common_;   ///< cells of the row before: of kPlaceColumns; of kColumns and those after them
+  std::uint64_t last_ = 0;  ///< its number
+  std::string arguments_;   ///< of a row
 };
 
 }  // namespace

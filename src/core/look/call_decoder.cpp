@@ -229,6 +229,15 @@ class CallDecoder::Reader {
     value.parts.push_back(pointed(shape, raw));
     return value;
   }
+  /// Makes of what an argument held in the call before, where it was the same number, what it holds now; false where
+  /// it has to be made anew.
+  bool renew(Value& value, const ArgumentShape& shape, std::size_t index) {
+    if (shape.way == Way::value && shape.is_descriptor())
+      return value.pointed_text == descriptor_name(asked_.arguments[index]);
+    if (shape.way != Way::read || shape.kind != Kind::bytes || value.parts.size() != 1) return false;
+    fill_bytes(value.parts.front(), asked_.arguments[index], count_of(shape.count));
+    return true;
+  }
   /// What a call returned.
   Value result(const ArgumentShape& shape, std::uint64_t raw) { return plain(shape, raw, 0); }
 
@@ -275,11 +284,15 @@ class CallDecoder::Reader {
     }
   }
 
+  [[nodiscard]] std::string descriptor_name(std::uint64_t raw) const {
+    const auto number = static_cast<std::int32_t>(raw);
+    return number >= 0 && decoder_.descriptor_ ? decoder_.descriptor_(raw & 0xffffffff) : "";
+  }
   Value descriptor(std::uint64_t raw) {
     constexpr std::int32_t kCurrent = -100;  // AT_FDCWD
     const auto number = static_cast<std::int32_t>(raw);
     if (number == kCurrent) return named_value(raw, 32, "AT_FDCWD");
-    const std::string name = number >= 0 && decoder_.descriptor_ ? decoder_.descriptor_(raw & 0xffffffff) : "";
+    const std::string name = descriptor_name(raw);
     Value value = named_value(raw, 32, std::to_string(number) + (name.empty() ? "" : " (" + name + ")"));
     value.pointed_text = name;
     return value;
@@ -438,19 +451,25 @@ class CallDecoder::Reader {
 
   Value bytes(std::uint64_t address, std::uint64_t count) {
     Value value;
+    fill_bytes(value, address, count);
+    return value;
+  }
+  /// Keeps the room of what it held before.
+  void fill_bytes(Value& value, std::uint64_t address, std::uint64_t count) {
+    value.kind = Value::Kind::unknown;
     value.count = count;
-    std::vector<std::uint8_t> raw(std::min<std::uint64_t>(count, decoder_.most_));
-    const std::size_t got = view_.read_memory(address, raw);
+    value.size = 0;
+    value.text.clear();
+    value.raw.resize(std::min<std::uint64_t>(count, decoder_.most_));
+    const std::size_t got = view_.read_memory(address, value.raw);
+    value.raw.resize(got);
     if (got == 0 && count != 0) {
       value.text = kUnreadable;
-      return value;
+      return;
     }
-    raw.resize(got);
-    value.kind = is_text(raw) ? Value::Kind::string : Value::Kind::bytes;
-    if (value.kind == Value::Kind::string) value.text.assign(raw.begin(), raw.end());
+    value.kind = is_text(value.raw) ? Value::Kind::string : Value::Kind::bytes;
+    if (value.kind == Value::Kind::string) value.text.assign(value.raw.begin(), value.raw.end());
     value.size = count;
-    value.raw = std::move(raw);
-    return value;
   }
 
   Value structure(const ArgumentShape& shape, std::uint64_t address) {
@@ -643,7 +662,8 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
   for (std::size_t i = 0; i < call.arguments.size(); ++i) {
     const ArgumentShape& one = call.shape->arguments[i];
     std::optional<Value>& value = call.arguments[i].value;
-    if (value && says_all(one) && call.asked[i] == asked.arguments[i]) continue;
+    const bool same = value && call.asked[i] == asked.arguments[i];
+    if (same && (says_all(one) || reader.renew(*value, one, i))) continue;
     const bool without_mode = one.kind == Kind::mode && i > 0 && call.shape->arguments[i - 1].of == "open" &&
                               !makes_file(asked.arguments[i - 1]);
     if (without_mode) {
@@ -660,13 +680,15 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
   const std::int64_t number = signed_of(result, arch::machine_of(asked.mode()).word * 8);
   const abi::CallShape* shape = call.shape;
-  call.forget_result();
+  call.error.clear();
+  call.meaning.clear();
   call.failed = number < 0 && number >= -static_cast<std::int64_t>(kMostErrors);
   if (call.failed) {
     const auto error = static_cast<int>(-number);
     call.error = abi::error_name(error);
     if (call.error.empty()) call.error = "error " + std::to_string(error);
     call.meaning = abi::error_meaning(error);
+    call.result = {};
     return;
   }
   Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));

@@ -170,8 +170,7 @@ class Reader {
     const std::uint64_t inside = frames_[index].inside();
     const Module* module = added ? modules_.at(inside) : nullptr;
     const program::Function* function = module != nullptr ? modules_.function_at(inside) : nullptr;
-    if (function != nullptr)
-      place->second = program::stack_uses(*module->program, Modules::scan(*module), *function);
+    if (function != nullptr) place->second = program::stack_uses(*module->program, Modules::scan(*module), *function);
     return place->second;
   }
 

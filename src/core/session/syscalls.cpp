@@ -203,6 +203,8 @@ class Run {
     look::AskedCall asked = look::AskedCall::of(view, row.asked.table, static_cast<std::uint64_t>(event.number));
     const bool same = is_same(site, asked, view);
     site.again = same && site.repeatable && is_again(member, site, view);
+    const bool same_call = asked.number == row.asked.number && asked.inner == nullptr && row.asked.inner == nullptr;
+    row.place_like = same_call ? row.number : 0;
     if (!site.again) {
       row.asked = std::move(asked);
       site.shape = row.asked.shape();
@@ -231,6 +233,7 @@ class Run {
     if (site.maps != member.maps) {
       site.maps = member.maps;
       site.row.asked.table = look::table_of_call(view);
+      site.row.number = 0;  // it is like no earlier one
       site.reads = {};
     }
     return site;
@@ -284,6 +287,7 @@ class Run {
     const bool holds = !anew && known.stack_pointer == registers[state::Reg::rsp] &&
                        known.frame_pointer == registers[state::Reg::rbp] && known.reads.hold_in(view);
     if (!holds) {
+      row.place_like = 0;
       const ReadsKept kept(view);
       place(*member.modules, *member.process, kept, row);
       known = {registers[state::Reg::rsp],
@@ -295,10 +299,18 @@ class Run {
                row.after};
       return;
     }
+    if (row.place_like != 0 && is_at(row, known)) return;
+    row.place_like = 0;
     row.made_by = known.made_by;
     row.raw = known.raw;
     row.own = known.own;
     row.after = known.after;
+  }
+
+  static bool is_at(const SyscallRow& row, const Place& place) {
+    return row.made_by == place.made_by && row.raw == place.raw && row.after == place.after &&
+           row.own.place == place.own.place && row.own.inlined == place.own.inlined && row.own.file == place.own.file &&
+           row.own.line == place.own.line;
   }
 
   void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {

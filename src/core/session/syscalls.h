@@ -37,10 +37,11 @@ struct SyscallRow {
   std::uint64_t thread = 1;   ///< of the process, from 1
   std::uint64_t start = 0;    ///< nanoseconds since tracing began
   std::uint64_t duration = 0;
-  /// An earlier row that has the same but for its number, start and duration; 0: that is not known.
-  std::uint64_t like = 0;
-  bool ended = true;       ///< false: the program ended in it
-  bool other_abi = false;  ///< 32-bit numbers from 64-bit code (int 0x80)
+  // An earlier row; 0: none is known.
+  std::uint64_t like = 0;        ///< that has the same but for its number, start and duration
+  std::uint64_t place_like = 0;  ///< of the same call, made at the same place
+  bool ended = true;             ///< false: the program ended in it
+  bool other_abi = false;        ///< 32-bit numbers from 64-bit code (int 0x80)
   look::AskedCall asked;
   look::DecodedCall call;
   std::uint64_t address = 0;  ///< of the instruction that made it
