@@ -209,24 +209,10 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
   if (!place) return std::nullopt;
   const std::uint32_t here = called_ ? place->own : place->last;
-  std::uint64_t since = value_since(value);
-  const auto line_from = [&](std::uint64_t address) {
-    const bool in_scope =
-        std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(address); });
-    const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, address);
-    return begin && begin->file == place->file ? begin->first : 0U;
-  };
-  std::uint32_t from = line_from(since);
-  // clang says it anew where blocks begin.
-  for (const debuginfo::LocationPart& one :
-       is_of_gcc(variable) ? std::span<const debuginfo::LocationPart>() : value.parts) {
-    if (part.always || !std::ranges::equal(one.expression, part.expression)) continue;
-    const std::uint64_t began = value_since({variable, value.parts, one, value.size});
-    const std::uint32_t line = line_from(began);
-    if (line == 0 || line >= from) continue;
-    from = line;
-    since = std::min(since, began);
-  }
+  const std::uint64_t since = value_since(value);
+  const bool in_scope = std::ranges::any_of(scope->ranges, [&](const AddressRange& one) { return one.holds(since); });
+  const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, since);
+  const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool removed_alone = is_of_gcc(variable) && !part.always;
   for (const auto& one :
