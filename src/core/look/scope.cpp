@@ -219,7 +219,7 @@ const LocalVariable* Scope::local_named(std::string_view name) {
   const auto here = module_ != nullptr ? module_->program->lines().at(inside_) : std::nullopt;
   const bool inlined =
       module_ != nullptr && depth_ && Modules::debug(*module_).scopes.inlined_at(inside_).size() > *depth_;
-  // In optimised code, of which nobody knows in what order it came here, the text decides.
+  // Above its declaration a name means the variable of a block around, whatever way control came there.
   const auto is_below = [&](const LocalVariable& one) {
     const debuginfo::Declaration& declared = one.declared;
     if (one.parameter || !here || here->line == 0 || inlined || declared.unit == nullptr) return false;

@@ -296,7 +296,7 @@ std::size_t ValueDoubts::depth_of(const debuginfo::LocalScope& scope) const {
                     [](const debuginfo::LocalScope* one) { return !one->inlined.empty(); }));
 }
 
-/// clang has no value for the variable where this part begins, but had one before.
+/// clang knows the variable at some places, and not where this part begins.
 bool ValueDoubts::is_lost(const LocalVariable& variable, const debuginfo::LocationPart& part) const {
   const debuginfo::DebugInfo& info = module_.program->debug();
   const auto entry = info.read(variable.entry);

@@ -3,7 +3,7 @@
 //
 //   ReadsKept view(thread);
 //   …                                    // something is made of what is read through `view`
-//   const KeptReads reads = view.reads();
+//   const KeptReads reads(view.reads());
 //   if (reads.hold_in(thread)) …         // later: what was made still holds
 #pragma once
 
