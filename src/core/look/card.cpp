@@ -65,10 +65,11 @@ void name_changes(Subject& subject, const Moved& moved, Card& card) {
 
 std::optional<inspect::Frame> own_frame(Modules& modules, const state::StateView& view) {
   constexpr std::size_t kMost = 64;
-  for (const inspect::Frame& frame : frames_of(modules, view, kMost)) {
-    if (frame.how != inspect::Frame::How::innermost && modules.is_own_line(frame.inside())) return frame;
-  }
-  return std::nullopt;
+  const auto is_own = [&](const inspect::Frame& frame) {
+    return frame.how != inspect::Frame::How::innermost && modules.is_own_line(frame.inside());
+  };
+  std::vector<inspect::Frame> frames = frames_until(modules, view, kMost, is_own);
+  return is_own(frames.back()) ? std::optional(std::move(frames.back())) : std::nullopt;
 }
 
 std::string own_caller(Modules& modules, const state::StateView& view, std::uint64_t address) {

@@ -868,6 +868,12 @@ static bool was_called(Modules& modules, const state::StateView& thread) {
 
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most,
                                       std::string* lost) {
+  return frames_until(
+      modules, thread, most, [](const inspect::Frame&) { return false; }, lost);
+}
+
+std::vector<inspect::Frame> frames_until(Modules& modules, const state::StateView& thread, std::size_t most,
+                                         const std::function<bool(const inspect::Frame&)>& is_last, std::string* lost) {
   const std::uint64_t start = thread.registers()[Reg::rip];
   const inspect::RuleFinder rules = [&](std::uint64_t address) -> std::optional<inspect::PlacedRule> {
     if (address != start || modules.function_at(address) != nullptr || !was_called(modules, thread))
@@ -885,7 +891,7 @@ std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& 
     return modules.function_at(address) != nullptr || modules.function_at(address - 1) != nullptr;
   };
   std::vector<inspect::Frame> result = {inspect::innermost_frame(thread, rules)};
-  while (result.size() < most) {
+  while (result.size() < most && !is_last(result.back())) {
     std::string why;
     auto caller = inspect::caller_of(result.back(), thread, rules, is_code, &why);
     if (!caller && !why.empty()) {

@@ -2,6 +2,7 @@
 // it stands in, static variables, functions, types.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -148,5 +149,9 @@ class Scope final : public inspect::Environment {
 /// end before the outermost function.
 std::vector<inspect::Frame> frames_of(Modules& modules, const state::StateView& thread, std::size_t most = 10000,
                                       std::string* lost = nullptr);
+/// Those up to the first of which `is_last` is true.
+std::vector<inspect::Frame> frames_until(Modules& modules, const state::StateView& thread, std::size_t most,
+                                         const std::function<bool(const inspect::Frame&)>& is_last,
+                                         std::string* lost = nullptr);
 
 }  // namespace deeptrace::look
