@@ -588,10 +588,12 @@ void CodeScan::weigh_gaps() {
 
 Stretch::Kind CodeScan::weigh(std::uint64_t from, std::uint64_t to) const {
   const Bytes bytes = bytes_.subspan(from - start_, to - from);
+  const bool padding = program_.only_padding({from, to});
+  if (padding && !read_[from - start_]) return Stretch::Kind::code;  // nearly all of them: no line table is needed
   if (program_.lines().starts_row(from)) return Stretch::Kind::code;
   if (is_text(bytes)) return Stretch::Kind::string;
   if (read_[from - start_]) return Stretch::Kind::bytes;
-  return program_.only_padding({from, to}) || decodes_cleanly(from, to) ? Stretch::Kind::code : Stretch::Kind::bytes;
+  return padding || decodes_cleanly(from, to) ? Stretch::Kind::code : Stretch::Kind::bytes;
 }
 
 /// True when instructions, none of them unlikely, fill a gap to its end; in a long one they need not meet the end. Zero
