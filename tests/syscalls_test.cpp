@@ -2,6 +2,7 @@
 #include "report/syscalls.h"
 
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <poll.h>
 #include <signal.h>
@@ -22,8 +23,10 @@
 #include <nlohmann/json.hpp>
 #include <random>
 #include <set>
+#include <span>
 #include <sstream>
 #include <tuple>
+#include <utility>
 
 #include "abi/call_shapes.h"
 #include "abi/constants.h"
@@ -543,43 +546,136 @@ TEST(Syscalls, RowsThatAreAlikeAreWrittenLikeOthers) {
   EXPECT_EQ(written(true), written(false));
 }
 
+/// Counts how often memory is asked for.
+class CountedState final : public state::StateView {
+ public:
+  explicit CountedState(const state::StateView& view) : view_(view) {}
+  [[nodiscard]] isa::Mode mode() const override { return view_.mode(); }
+  [[nodiscard]] const state::RegisterSet& registers() const override { return view_.registers(); }
+  void read_memory(std::span<state::MemoryRequest> requests, state::Provenance provenance) const override {
+    ++count;
+    view_.read_memory(requests, provenance);
+  }
+  using state::StateView::read_memory;
+  mutable unsigned count = 0;
+
+ private:
+  const state::StateView& view_;
+};
+
+/// What reads 16 bytes at each address follows from.
+session::KeptReads kept_reads(const state::StateView& state, std::initializer_list<std::uint64_t> addresses) {
+  session::KeptReads reads;
+  session::ReadRecorder view(state);
+  view.record_for(reads);
+  std::array<std::uint8_t, 16> into{};
+  for (const std::uint64_t address : addresses) view.read_memory(address, into);
+  reads.renew(view);
+  return reads;
+}
+bool hold(const session::KeptReads& reads, const state::StateView& state) {
+  session::ReadRecorder view(state);
+  return reads.hold_in(view);
+}
+
 TEST(KeptReads, HoldWhileMemoryIsTheSame) {
   FakeState state;
   std::vector<std::uint8_t> near(200, 1), far(64, 2);
   state.put(0x1000, near);
   state.put(0x9000, far);
-  const session::ReadsKept view(state);
-  std::array<std::uint8_t, 16> into{};
-  for (const std::uint64_t address : {0x1000U, 0x1008U, 0x1010U, 0x1080U, 0x9000U, 0x1004U})
-    ASSERT_EQ(view.read_memory(address, into), into.size());
-  const session::KeptReads reads(view.reads());
-  EXPECT_TRUE(reads.hold_in(state));
+  const session::KeptReads reads = kept_reads(state, {0x1000U, 0x1008U, 0x1010U, 0x1080U, 0x9000U, 0x1004U});
+  EXPECT_TRUE(hold(reads, state));
   // Each byte that was read counts, and none between them.
   for (std::size_t i = 0; i < near.size(); ++i) {
     auto other = near;
     other[i] = 9;
     state.put(0x1000, other);
-    EXPECT_EQ(reads.hold_in(state), (i >= 0x20 && i < 0x80) || i >= 0x90) << i;
+    EXPECT_EQ(hold(reads, state), (i >= 0x20 && i < 0x80) || i >= 0x90) << i;
   }
   state.put(0x1000, near);
   far[15] = 9;
   state.put(0x9000, far);
-  EXPECT_FALSE(reads.hold_in(state));
+  EXPECT_FALSE(hold(reads, state));
   state.put(0x9000, {2, 2});
-  EXPECT_FALSE(reads.hold_in(state));
-  EXPECT_FALSE(session::KeptReads().hold_in(state));
-  EXPECT_TRUE(session::KeptReads(std::vector<session::KeptRead>()).hold_in(state)) << "nothing was read";
+  EXPECT_FALSE(hold(reads, state));
+  EXPECT_FALSE(hold(session::KeptReads(), state));
+  EXPECT_TRUE(hold(kept_reads(state, {}), state)) << "nothing was read";
 }
 
-TEST(KeptReads, OfWhatCannotBeReadSaySo) {
+TEST(KeptReads, OfWhatCannotBeReadHoldNowhere) {
   FakeState state;
-  state.put(0x1000, {1, 2});
-  const session::ReadsKept view(state);
-  std::array<std::uint8_t, 2> into{};
-  view.read_memory(0x1000, into);
-  EXPECT_TRUE(view.reads().back().whole);
-  view.read_memory(0x1001, into);
-  EXPECT_FALSE(view.reads().back().whole);
+  state.put(0x1000, std::vector<std::uint8_t>(24, 1));
+  EXPECT_TRUE(hold(kept_reads(state, {0x1000, 0x1008}), state));
+  EXPECT_FALSE(hold(kept_reads(state, {0x1000, 0x1009}), state));
+}
+
+TEST(KeptReads, AreRenewedByWhatIsThereNow) {
+  FakeState fake;
+  std::vector<std::uint8_t> memory(128, 1);
+  fake.put(0x1000, memory);
+  fake.put(0x9000, memory);
+  const CountedState state(fake);
+  session::KeptReads reads = kept_reads(state, {0x1000, 0x1040, 0x9000});
+  memory[0x40] = 7;
+  memory[0x20] = 8;
+  fake.put(0x1000, memory);
+
+  state.count = 0;
+  session::ReadRecorder view(state);
+  view.record_for(reads);
+  EXPECT_FALSE(reads.hold_in(view));
+  std::array<std::uint8_t, 16> into{};
+  view.read_memory(0x1040, into);
+  EXPECT_EQ(into[0], 7);
+  view.read_memory(0x1020, into);  // at hand, though nobody asked for it
+  EXPECT_EQ(into[0], 8);
+  EXPECT_EQ(state.count, 1U) << "all of it is read in one go";
+  view.read_memory(0x1070, into);
+  EXPECT_EQ(state.count, 2U);
+  reads.renew(view);
+
+  for (const auto& [at, counts] : {std::pair(0x00, true), {0x20, true}, {0x30, false}, {0x40, true}, {0x70, true}}) {
+    EXPECT_TRUE(hold(reads, state)) << at;
+    auto other = memory;
+    ++other[at];
+    fake.put(0x1000, other);
+    EXPECT_EQ(hold(reads, state), !counts) << at;
+    fake.put(0x1000, memory);
+  }
+}
+
+TEST(KeptReads, CountForThoseThatFollowFromThem) {
+  FakeState state;
+  state.put(0x1000, std::vector<std::uint8_t>(16, 1));
+  const session::KeptReads place = kept_reads(state, {0x1000});
+  session::KeptReads row;
+  session::ReadRecorder view(state);
+  view.record_for(row);
+  EXPECT_TRUE(place.hold_in(view));
+  row.renew(view);
+  EXPECT_TRUE(hold(row, state));
+  state.put(0x1000, std::vector<std::uint8_t>(16, 2));
+  EXPECT_FALSE(hold(row, state));
+}
+
+TEST(KeptReads, AreReadTogetherWithWhatIsExpected) {
+  FakeState fake;
+  fake.put(0x1000, std::vector<std::uint8_t>(16, 1));
+  fake.put(0x5000, std::vector<std::uint8_t>(8, 3));
+  const CountedState state(fake);
+  const session::KeptReads reads = kept_reads(state, {0x1000});
+  state.count = 0;
+  session::ReadRecorder view(state);
+  view.expect(0x5000, 16);  // the last 8 are not there
+  view.expect(0x5000, 8);
+  EXPECT_TRUE(reads.hold_in(view));
+  EXPECT_EQ(state.count, 1U);
+  std::array<std::uint8_t, 16> into{};
+  EXPECT_EQ(view.read_memory(0x5000, std::span(into).first(8)), 8U);
+  EXPECT_EQ(into[7], 3);
+  EXPECT_EQ(state.count, 1U);
+  EXPECT_EQ(view.read_memory(0x5000, into), 8U) << "what could not be had so is asked for again";
+  EXPECT_EQ(state.count, 2U);
 }
 
 /// A decoded call that holds an earlier one says what a new one says: calls of
@@ -599,6 +695,8 @@ TEST(CallDecoder, LeavesNothingOfTheCallBefore) {
                                     "read",   "fstat",   "ioctl",      "select", "rt_sigaction", "close"};
   const report::Style style{.utf8 = true};
   std::map<std::string, look::DecodedCall> held;
+  std::map<const look::DecodedCall*, std::vector<std::string>> said;  // of the arguments in the call before
+  std::map<const look::DecodedCall*, unsigned> opened_then;
   for (int i = 0; i < 20000; ++i) {
     const auto table = one_of(std::array{abi::CallTable::x86_64, abi::CallTable::i386});
     const abi::SystemCall* call = abi::system_call(one_of(kCalls), table);
@@ -615,9 +713,15 @@ TEST(CallDecoder, LeavesNothingOfTheCallBefore) {
     // Some calls do not come back, so that what is there before the result counts, too.
     for (const bool over : {false, true}) {
       for (look::DecodedCall* each : {&fresh, &again}) {
-        over ? decoder.after(*each, asked, state, result) : decoder.before(*each, asked, state);
+        const bool same_descriptors = each == &again && std::exchange(opened_then[each], opened) == opened;
+        over ? decoder.after(*each, asked, state, result) : decoder.before(*each, asked, state, same_descriptors);
       }
-      ASSERT_EQ(report::argument_words(style, again), report::argument_words(style, fresh)) << i << " " << fresh.name;
+      const std::vector<std::string> words = report::argument_words(style, fresh);
+      ASSERT_EQ(report::argument_words(style, again), words) << i << " " << fresh.name;
+      std::vector<std::string>& before = said[&again];
+      for (std::size_t k = 0; k < words.size(); ++k)
+        ASSERT_TRUE(again.is_new(k) || (k < before.size() && before[k] == words[k])) << i << " " << words[k];
+      if (over) before = words;
       ASSERT_EQ(report::result_words(style, again), report::result_words(style, fresh)) << i << " " << fresh.name;
       ASSERT_EQ(std::tie(again.name, again.known, again.failed, again.error, again.meaning),
                 std::tie(fresh.name, fresh.known, fresh.failed, fresh.error, fresh.meaning));
@@ -628,6 +732,38 @@ TEST(CallDecoder, LeavesNothingOfTheCallBefore) {
                                    }))
         << i << " " << fresh.name;
   }
+}
+
+TEST(CallDecoder, SaysWhatItWillRead) {
+  FakeState state;
+  state.put(0x1000, {'l', 'o', 'g', 0, 1, 2, 3, 4});
+  look::CallDecoder decoder([](std::uint64_t) { return std::string(); }, 6);
+  const auto read_by = [&](std::string_view call, std::initializer_list<std::uint64_t> arguments, unsigned reads = 1) {
+    look::AskedCall asked{.number = abi::system_call(call, abi::CallTable::x86_64)->number};
+    std::ranges::copy(arguments, asked.arguments.begin());
+    const look::CallDecoder::Ranges ranges = decoder.will_read(asked);
+    std::string text;
+    for (const auto& one : std::span(ranges.all).first(ranges.count))
+      text += fmt::format("{:x}+{} ", one.address, one.size);
+    // With these at hand it reads nothing else.
+    const session::KeptReads none = kept_reads(state, {});
+    const CountedState counted(state);
+    session::ReadRecorder view(counted);
+    for (const auto& one : std::span(ranges.all).first(ranges.count)) view.expect(one.address, one.size);
+    EXPECT_TRUE(none.hold_in(view));
+    look::DecodedCall decoded;
+    decoder.before(decoded, asked, view);
+    EXPECT_LE(counted.count, reads) << call;
+    return text;
+  };
+  EXPECT_EQ(read_by("write", {1, 0x1000, 3}), "1000+3 ");
+  EXPECT_EQ(read_by("write", {1, 0x1000, 300}), "1000+6 ") << "as much as is shown";
+  EXPECT_EQ(read_by("write", {1, 0, 3}), "");
+  EXPECT_EQ(read_by("read", {1, 0x1000, 3}), "") << "the kernel has yet to write it";
+  EXPECT_EQ(read_by("getpid", {0x1000}), "");
+  state.put(0x1fc0, std::vector<std::uint8_t>(64, 'x'));
+  state.put(0x2000, {'y', 0});
+  EXPECT_EQ(read_by("unlink", {0x1fff}, 2), "1fff+1 ") << "up to the end of a page";
 }
 
 /// What is written down is there up to the last call, whatever becomes of the tool.

@@ -5,6 +5,8 @@
 #include <charconv>
 #include <cstddef>
 #include <cstdint>
+#include <span>
+#include <string>
 #include <string_view>
 
 #include "report/any_character.h"
@@ -24,12 +26,19 @@ class CsvWriter {
       return *this;
     }
     out_.add('"');
-    for (std::size_t end = text.find('"'); end != std::string_view::npos; end = text.find('"')) {
-      out_.add(text.substr(0, end + 1));
-      out_.add('"');
-      text.remove_prefix(end + 1);
+    add_quoted(text);
+    out_.add('"');
+    return *this;
+  }
+  /// One cell that lists them, with ", " between them.
+  CsvWriter& list(std::span<const std::string> texts) {
+    if (texts.size() < 2) return cell(texts.empty() ? std::string_view() : texts.front());
+    out_.add(first_ ? "\"" : ",\"");
+    first_ = false;
+    for (std::size_t i = 0; i < texts.size(); ++i) {
+      if (i != 0) out_.add(", ");
+      add_quoted(texts[i]);
     }
-    out_.add(text);
     out_.add('"');
     return *this;
   }
@@ -56,6 +65,15 @@ class CsvWriter {
   }
 
  private:
+  void add_quoted(std::string_view text) {
+    for (std::size_t end = text.find('"'); end != std::string_view::npos; end = text.find('"')) {
+      out_.add(text.substr(0, end + 1));
+      out_.add('"');
+      text.remove_prefix(end + 1);
+    }
+    out_.add(text);
+  }
+
   Output& out_;
   bool first_ = true;
 };

@@ -277,21 +277,30 @@ class Csv final : public session::SyscallsSink {
     common_.clear();
     CsvWriter csv(common_);
     put_cells(csv, std::span<const Column<SyscallRow>>(kColumns), row);
-    arguments_.clear();
-    for (const look::Argument& one : row.call.arguments) {
-      if (!arguments_.empty()) arguments_ += ", ";
-      arguments_ += one.name;
-      arguments_ += ' ';
-      if (one.value) add_short_words(arguments_, plain, *one.value);
+    word_arguments(plain, row);
+    csv.cell(result_words(plain, row)).list(words_);
+  }
+  /// What the row before said of the same call is not worded again.
+  void word_arguments(const Style& style, const SyscallRow& row) {
+    const std::vector<look::Argument>& arguments = row.call.arguments;
+    const bool known = row.place_like != 0 && row.place_like == last_ && words_.size() == arguments.size();
+    words_.resize(arguments.size());
+    for (std::size_t i = 0; i < words_.size(); ++i) {
+      if (known && !row.call.is_new(i)) continue;
+      if (known) {
+        words_[i].resize(arguments[i].name.size() + 1);
+      } else {
+        words_[i].assign(arguments[i].name) += ' ';
+      }
+      if (arguments[i].value) add_short_words(words_[i], style, *arguments[i].value);
     }
-    csv.cell(result_words(plain, row)).cell(arguments_);
   }
 
   Output& out_;
   CsvWriter csv_;
-  Output place_, common_;   ///< cells of the row before: of kPlaceColumns; of kColumns and those after them
-  std::uint64_t last_ = 0;  ///< its number
-  std::string arguments_;   ///< of a row
+  Output place_, common_;           ///< cells of the row before: of kPlaceColumns; of kColumns and those after them
+  std::uint64_t last_ = 0;          ///< its number
+  std::vector<std::string> words_;  ///< of its arguments
 };
 
 }  // namespace

@@ -28,14 +28,41 @@ using By = ArgumentShape::Count::By;
 constexpr std::string_view kUnreadable = "it cannot be read";
 constexpr std::uint64_t kMostErrors = 4095;  // the kernel's MAX_ERRNO: results from -4095 to -1 are errors
 
+std::uint64_t low_bits(std::uint64_t number, unsigned bits) {
+  return bits == 64 ? number : number & ((std::uint64_t(1) << bits) - 1);
+}
+
 Value number_value(std::uint64_t number, unsigned bits, bool is_signed) {
   Value value;
   value.kind = Value::Kind::integer;
   value.bits = bits;
   value.size = bits / 8;
   value.is_signed = is_signed;
-  value.number = bits == 64 ? number : number & ((std::uint64_t(1) << bits) - 1);
+  value.number = low_bits(number, bits);
   return value;
+}
+
+struct NumberForm {
+  unsigned bits = 0;
+  bool is_signed = false;
+};
+/// Of arguments and results that are plain numbers; `word`: bits of a register.
+std::optional<NumberForm> number_form(Kind kind, unsigned word) {
+  switch (kind) {
+    case Kind::signed_int:
+    case Kind::pid:
+    case Kind::uid:
+    case Kind::gid: return NumberForm{32, true};
+    case Kind::unsigned_int: return NumberForm{32, false};
+    case Kind::offset:
+    case Kind::signed_long:
+    case Kind::none: return NumberForm{word, true};
+    case Kind::unsigned_long:
+    case Kind::hex:
+    case Kind::high_half:
+    case Kind::size: return NumberForm{word, false};
+    default: return std::nullopt;
+  }
 }
 
 /// A number that has a name.
@@ -132,12 +159,13 @@ bool makes_file(std::uint64_t flags) {
 
 /// True where the number that is passed says all there is to say of an argument.
 bool says_all(const ArgumentShape& one) {
-  constexpr Kind kNumbers[] = {Kind::signed_int, Kind::unsigned_int, Kind::signed_long, Kind::unsigned_long,
-                               Kind::hex,        Kind::high_half,    Kind::size,        Kind::offset,
-                               Kind::pid,        Kind::uid,          Kind::gid,         Kind::device,
-                               Kind::flags,      Kind::one,          Kind::signal,      Kind::address};
-  return one.way == Way::value && std::ranges::find(kNumbers, one.kind) != std::end(kNumbers);
+  constexpr Kind kNamed[] = {Kind::device, Kind::flags, Kind::one, Kind::signal, Kind::address};
+  return one.way == Way::value && (number_form(one.kind, 0) || std::ranges::find(kNamed, one.kind) != std::end(kNamed));
 }
+
+/// Text is read in pieces, of which none crosses the end of a page: bytes of the one at an address.
+constexpr std::size_t kTextPiece = 64;
+std::size_t text_piece(std::uint64_t address) { return kTextPiece - address % kTextPiece; }
 
 bool is_text(const std::vector<std::uint8_t>& bytes) {
   return std::ranges::all_of(
@@ -229,11 +257,13 @@ class CallDecoder::Reader {
     value.parts.push_back(pointed(shape, raw));
     return value;
   }
+  /// A descriptor that was said before is the same.
+  [[nodiscard]] bool is_open_on(const Value& value, std::size_t index) const {
+    return value.pointed_text == descriptor_name(asked_.arguments[index]);
+  }
   /// Makes of what an argument held in the call before, where it was the same number, what it holds now; false where
   /// it has to be made anew.
   bool renew(Value& value, const ArgumentShape& shape, std::size_t index) {
-    if (shape.way == Way::value && shape.is_descriptor())
-      return value.pointed_text == descriptor_name(asked_.arguments[index]);
     if (shape.way != Way::read || shape.kind != Kind::bytes || value.parts.size() != 1) return false;
     fill_bytes(value.parts.front(), asked_.arguments[index], count_of(shape.count));
     return true;
@@ -255,17 +285,11 @@ class CallDecoder::Reader {
   }
 
   Value plain(const ArgumentShape& shape, std::uint64_t raw, std::size_t index) {
+    if (const auto form = number_form(shape.kind, bits())) return number_value(raw, form->bits, form->is_signed);
     const auto low = static_cast<std::uint32_t>(raw);
     switch (shape.kind) {
-      case Kind::signed_int:
-      case Kind::pid:
-      case Kind::uid:
-      case Kind::gid: return number_value(raw, 32, true);
-      case Kind::unsigned_int: return number_value(raw, 32, false);
       case Kind::low_half:
         return number_value(low | asked_.arguments[(index + 1) % asked_.arguments.size()] << 32U, 64, true);
-      case Kind::offset:
-      case Kind::signed_long: return number_value(raw, bits(), true);
       case Kind::mode: return named_value(raw, 32, octal(low));
       case Kind::device:
         return named_value(raw, bits(), std::to_string(gnu_dev_major(raw)) + ":" + std::to_string(gnu_dev_minor(raw)));
@@ -279,7 +303,6 @@ class CallDecoder::Reader {
       case Kind::strings: return strings(raw);
       case Kind::address: return pointer(raw);
       case Kind::depends: return depending(shape, index);
-      case Kind::none: return number_value(raw, bits(), true);
       default: return number_value(raw, bits(), false);
     }
   }
@@ -344,11 +367,11 @@ class CallDecoder::Reader {
   }
 
   std::optional<std::string> text_at(std::uint64_t address, bool& whole) {
-    constexpr std::size_t kMost = 4096, kPiece = 64;
+    constexpr std::size_t kMost = 4096;
     std::string text;
     while (text.size() < kMost) {
-      std::uint8_t piece[kPiece];
-      const std::size_t wanted = kPiece - (address + text.size()) % kPiece;
+      std::uint8_t piece[kTextPiece];
+      const std::size_t wanted = text_piece(address + text.size());
       const std::size_t got = view_.read_memory(address + text.size(), {piece, wanted});
       if (got == 0) return text.empty() ? std::nullopt : std::optional(text);
       const auto* end = std::find(piece, piece + got, std::uint8_t(0));
@@ -629,6 +652,7 @@ void CallDecoder::name(DecodedCall& call, const AskedCall& asked) {
   call.known = shape != nullptr;
   call.shape = shape;
   call.table = asked.table;
+  call.number = asked.number;
   call.inner = asked.inner != nullptr;
   const auto order = arch::machine_of(asked.mode()).call_arguments;
   const std::size_t most = asked.inner != nullptr ? asked.inner_places.size() : order.size();
@@ -646,24 +670,52 @@ void CallDecoder::name(DecodedCall& call, const AskedCall& asked) {
   }
 }
 
+CallDecoder::Ranges CallDecoder::will_read(const AskedCall& asked) const {
+  Ranges ranges;
+  const abi::CallShape* shape = asked.shape();
+  const std::size_t count = shape != nullptr ? std::min(shape->arguments.size(), asked.arguments.size()) : 0;
+  for (std::size_t i = 0; i < count; ++i) {
+    const ArgumentShape& one = shape->arguments[i];
+    const std::uint64_t address = asked.arguments[i];
+    if (address == 0) continue;
+    if (one.kind == Kind::path || one.kind == Kind::string) {
+      ranges.all[ranges.count++] = {address, text_piece(address)};
+    } else if (one.kind == Kind::bytes && one.way == Way::read && one.count.by == By::argument) {
+      const std::uint64_t size = asked.arguments[one.count.number - 1U];
+      ranges.all[ranges.count++] = {address, static_cast<std::size_t>(std::min<std::uint64_t>(size, most_))};
+    }
+  }
+  return ranges;
+}
+
 void DecodedCall::forget_result() {
   failed = false;
   error.clear();
   meaning.clear();
-  result = {};
+  if (result_ready) {
+    result.kind = Value::Kind::unknown;
+  } else {
+    result = {};
+  }
 }
 
-void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view) {
+void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state::StateView& view,
+                         bool same_descriptors) {
   const bool again =
-      call.known && call.table == asked.table && call.shape == asked.shape() && !call.inner && asked.inner == nullptr;
+      call.known && call.table == asked.table && call.number == asked.number && !call.inner && asked.inner == nullptr;
   if (!again) name(call, asked);
   call.forget_result();
+  call.made = 0;
   Reader reader(*this, asked, view);
   for (std::size_t i = 0; i < call.arguments.size(); ++i) {
     const ArgumentShape& one = call.shape->arguments[i];
     std::optional<Value>& value = call.arguments[i].value;
     const bool same = value && call.asked[i] == asked.arguments[i];
-    if (same && (says_all(one) || reader.renew(*value, one, i))) continue;
+    if (same && (says_all(one) ||
+                 (one.is_descriptor() && one.way == Way::value && (same_descriptors || reader.is_open_on(*value, i)))))
+      continue;
+    call.made |= std::uint32_t(1) << i;
+    if (same && reader.renew(*value, one, i)) continue;
     const bool without_mode = one.kind == Kind::mode && i > 0 && call.shape->arguments[i - 1].of == "open" &&
                               !makes_file(asked.arguments[i - 1]);
     if (without_mode) {
@@ -678,7 +730,8 @@ void CallDecoder::before(DecodedCall& call, const AskedCall& asked, const state:
 }
 
 void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result) {
-  const std::int64_t number = signed_of(result, arch::machine_of(asked.mode()).word * 8);
+  const unsigned word = arch::machine_of(asked.mode()).word * 8;
+  const std::int64_t number = signed_of(result, word);
   const abi::CallShape* shape = call.shape;
   call.error.clear();
   call.meaning.clear();
@@ -689,16 +742,24 @@ void CallDecoder::after(DecodedCall& call, const AskedCall& asked, const state::
     if (call.error.empty()) call.error = "error " + std::to_string(error);
     call.meaning = abi::error_meaning(error);
     call.result = {};
+    call.result_ready = false;
     return;
   }
   Reader reader(*this, asked, view, static_cast<std::uint64_t>(number));
   for (std::size_t i = 0; shape != nullptr && i < call.arguments.size(); ++i) {
     const ArgumentShape& one = shape->arguments[i];
-    if (one.way == Way::written || one.way == Way::both || one.kind == Kind::depends)
-      call.arguments[i].value = reader.read(one, i);
+    if (one.way != Way::written && one.way != Way::both && one.kind != Kind::depends) continue;
+    call.arguments[i].value = reader.read(one, i);
+    call.made |= std::uint32_t(1) << i;
   }
-  call.result =
-      reader.result(shape != nullptr ? shape->result : ArgumentShape{.name = {}, .kind = Kind::signed_long}, result);
+  const auto form = number_form(shape != nullptr ? shape->result.kind : Kind::signed_long, word);
+  if (form && call.result_ready) {
+    call.result.kind = Value::Kind::integer;
+    call.result.number = low_bits(result, form->bits);
+  } else {
+    call.result = form ? number_value(result, form->bits, form->is_signed) : reader.result(shape->result, result);
+    call.result_ready = form.has_value();
+  }
   if (shape != nullptr && shape->result.kind == Kind::none && number == 0) call.result.kind = Value::Kind::nothing;
 }
 

@@ -51,14 +51,20 @@ struct DecodedCall {
   bool known = false;                     ///< the tables have its arguments
   const abi::CallShape* shape = nullptr;  ///< those; null where they are not known
   abi::CallTable table = abi::CallTable::x86_64;
+  std::uint64_t number = 0;                                ///< in that
   bool inner = false;                                      ///< made through socketcall(2) or ipc(2)
   std::array<std::uint64_t, abi::kMostArguments> asked{};  ///< what the values of `arguments` were made of
   std::vector<Argument> arguments;  ///< the values of descriptors have what they are open on in `pointed_text`
   bool failed = false;
-  std::string error;      ///< "EBADF"; empty unless it failed
-  std::string meaning;    ///< "Bad file descriptor"
-  inspect::Value result;  ///< of a call that did not fail; of kind `nothing` where it says no more than that
+  std::string error;          ///< "EBADF"; empty unless it failed
+  std::string meaning;        ///< "Bad file descriptor"
+  inspect::Value result;      ///< of a call that did not fail; of kind `nothing` where it says no more than that
+  bool result_ready = false;  ///< `result` was made as a number of the shape's: another call's differs in that alone
 
+  std::uint32_t made = ~std::uint32_t(0);  ///< bits by argument: those that are not as they were in the call before
+
+  /// False for an argument that is what it was in the call that was decoded into this before.
+  [[nodiscard]] bool is_new(std::size_t argument) const { return (made >> argument & 1) != 0; }
   /// As before the call is made.
   void forget_result();
 };
@@ -70,8 +76,19 @@ class CallDecoder {
   /// `most`: bytes of buffers that are shown.
   CallDecoder(DescriptorName descriptor, std::size_t most);
 
-  /// `call` may hold an earlier one: what is the same in both is not made again.
-  void before(DecodedCall& call, const AskedCall& asked, const state::StateView& view);
+  /// Memory that `before` will read, as far as the registers alone say it.
+  struct Range {
+    std::uint64_t address = 0;
+    std::size_t size = 0;  ///< bytes
+  };
+  struct Ranges {
+    std::array<Range, abi::kMostArguments> all;
+    std::size_t count = 0;
+  };
+  [[nodiscard]] Ranges will_read(const AskedCall& asked) const;
+  /// `call` may hold an earlier one: what is the same in both is not made again. `same_descriptors`: they are known to
+  /// be open on what they were open on at that one.
+  void before(DecodedCall& call, const AskedCall& asked, const state::StateView& view, bool same_descriptors = false);
   void after(DecodedCall& call, const AskedCall& asked, const state::StateView& view, std::uint64_t result);
 
  private:

@@ -452,6 +452,7 @@ class CallFindings::Check {
 };
 
 std::string CallFindings::Made::words() const {
+  if (function.empty()) return "a call of " + name + " that is left out here";
   return (call != 0 ? "call " + std::to_string(call) + " (" + name + ", at " : name + " (at ") + place() + ")";
 }
 
@@ -467,7 +468,7 @@ bool is_often_ignored(const CallOver& call) { return call.decoded->shape != null
 
 /// It keeps the room of its texts: there is one for each call.
 void CallFindings::Made::take(const CallOver& over) {
-  const bool alike = over.like != 0 && over.like == call;
+  const bool alike = over.place_like != 0 && over.place_like == call;
   call = over.number;
   if (alike) return;
   name.assign(over.decoded->name);
@@ -480,14 +481,14 @@ void CallFindings::Made::take(const CallOver& over) {
 
 std::vector<Finding> CallFindings::of(const CallOver& call, const state::StateView& view, Modules& modules) {
   std::vector<Finding> found;
-  if (call.like == 0) found = judged(call, view, modules);
+  const bool judges = call.shown && call.like == 0;
+  if (judges) found = judged(call, view, modules);
   count_single_bytes(call, found);
-  if (call.like == 0) {
-    check_result_use(call, view, modules, found);
-    follow_descriptors(call);
-  }
+  if (judges) check_result_use(call, view, modules, found);
+  if (call.like == 0) follow_descriptors(call);
   if (!last_) last_ = Made{};
   last_->take(call);
+  last_arguments_ = call.asked.arguments;
   last_number_ = call.asked.number;
   last_table_ = call.asked.table;
   if (found.empty()) return found;
@@ -511,21 +512,23 @@ std::vector<Finding> CallFindings::judged(const CallOver& call, const state::Sta
   // Others fail in loops, by what the outside does.
   static const std::set<std::string_view> kErrors = {"EFAULT", "EBADF", "EINVAL", "ENOSYS", "ENOTSOCK", "ENOENT"};
   const bool failed = call.decoded->failed && kErrors.contains(call.decoded->error);
-  if (failed || call.decoded->name == "bind" || call.decoded->name == "connect")
-    found = Check(*this, call, view, modules).run();
-  check_lengths(call, view, modules, found);
+  const std::string_view name = call.decoded->name;
+  if (failed || name == "bind" || name == "connect") found = Check(*this, call, view, modules).run();
+  const bool measured =
+      last_ && call.place_like != 0 && last_->call == call.place_like && last_arguments_ == call.asked.arguments;
+  if (!measured) check_lengths(call, view, modules, found);
   return found;
 }
 
 void CallFindings::count_single_bytes(const CallOver& call, std::vector<Finding>& found) {
-  const std::string& name = call.decoded->name;
+  const std::string_view name = call.decoded->name;
   const bool single = call.asked.arguments[2] == 1 && !call.decoded->failed && (name == "read" || name == "write");
   single_ = !single                           ? Run{}
             : single_.address == call.address ? Run{call.address, single_.count + 1}
                                               : Run{call.address, 1};
   if (single_.count != kSingles) return;
   found.push_back(note("single_bytes",
-                       std::to_string(kSingles) + " calls of " + name +
+                       std::to_string(kSingles) + " calls of " + std::string(name) +
                            " in a row here are for one byte each: a buffer would need one call",
                        {}));
 }
@@ -600,10 +603,11 @@ void CallFindings::follow_descriptors(const CallOver& call) {
     return;
   }
   const auto first = static_cast<std::uint32_t>(call.asked.arguments[0]);
-  if (call.decoded->name == "close") {
+  const std::string_view name = call.decoded->name;
+  if (name == "close") {
     closed_[first].take(call);
     open_.erase(first);
-  } else if (call.decoded->name == "close_range") {
+  } else if (name == "close_range") {
     open_.clear();
   } else if (shape != nullptr && shape->result.kind == Kind::descriptor) {
     closed_.erase(call.result);

@@ -26,6 +26,7 @@ namespace deeptrace::look {
 /// A call that is over. What it refers to must outlive it.
 struct CallOver {
   std::uint64_t number = 0;  ///< of the row; 0: it has none
+  bool shown = true;         ///< false: nobody sees what is found of it, and nothing is looked for
   const AskedCall& asked;
   const DecodedCall* decoded = nullptr;
   std::uint64_t result = 0;
@@ -37,6 +38,7 @@ struct CallOver {
   /// The row of a call that was the same and gave the same: it did not fail, and nothing was found. 0: none is known.
   /// Not of calls that may change what descriptors are open on.
   std::uint64_t like = 0;
+  std::uint64_t place_like = 0;  ///< the row of the same call, made at the same place; 0: none is known
 };
 
 class CallFindings {
@@ -92,9 +94,10 @@ class CallFindings {
     std::uint64_t address = 0, count = 0;
   };
   std::set<std::array<std::uint64_t, 3>> measured_;  ///< place, address and length of buffers that were looked at
-  std::map<std::string, unsigned> said_;             ///< by kind and place
-  Run single_;                                       ///< calls for one byte in a row
-  std::optional<Made> last_;                         ///< with the two that follow
+  std::array<std::uint64_t, abi::kMostArguments> last_arguments_{};  ///< of the call `last_`
+  std::map<std::string, unsigned> said_;                             ///< by kind and place
+  Run single_;                                                       ///< calls for one byte in a row
+  std::optional<Made> last_;                                         ///< with the two that follow
   std::uint64_t last_number_ = 0;
   abi::CallTable last_table_ = abi::CallTable::x86_64;
 };

@@ -5,6 +5,7 @@
 #include <iterator>
 #include <map>
 #include <memory>
+#include <span>
 #include <unordered_map>
 #include <utility>
 
@@ -53,6 +54,7 @@ class Run {
  private:
   /// Where calls are made: frames follow from the registers here and from the words that were read for them.
   struct Place {
+    std::uint64_t number = 0;  ///< another one each time that it is made
     std::uint64_t stack_pointer = 0, frame_pointer = 0;
     KeptReads reads;
     std::string made_by;  ///< these are SyscallRow's
@@ -73,9 +75,9 @@ class Run {
     isa::Mode mode = isa::Mode::bits64;
     std::uint64_t stack_pointer = 0, frame_pointer = 0;
     KeptReads reads;
+    std::uint64_t place = 0;    ///< Place::number
     std::uint64_t changes = 0;  ///< DescriptorChanges::count
     std::uint64_t maps = 0;     ///< Member::maps
-    unsigned misses = 0;        ///< in a row: the same was asked, and the row is another
   };
   struct Thread {
     std::uint64_t number = 0;                       ///< of the process, from 1
@@ -195,26 +197,27 @@ class Run {
   }
 
   void enter(Member& member, const Event& event) {
-    const state::StateView& view = member.process->view(event.thread);
+    ReadRecorder view(member.process->view(event.thread));
     Thread& thread = thread_of(member, event.thread);
     Site& site = site_of(member, thread, view);
     thread.under_way = &site;
     SyscallRow& row = site.row;
     look::AskedCall asked = look::AskedCall::of(view, row.asked.table, static_cast<std::uint64_t>(event.number));
     const bool same = is_same(site, asked, view);
-    site.again = same && site.repeatable && is_again(member, site, view);
-    const bool same_call = asked.number == row.asked.number && asked.inner == nullptr && row.asked.inner == nullptr;
-    row.place_like = same_call ? row.number : 0;
-    if (!site.again) {
+    const bool keep = same && site.repeatable && changes_->settled();
+    if (keep) view.record_for(site.reads);
+    site.again = keep && is_again(member, site, view);
+    const std::uint64_t place = asked.number == row.asked.number ? site.place : 0, before = row.number;
+    if (!same) {
       row.asked = std::move(asked);
       site.shape = row.asked.shape();
       site.wanted = request_.choice.all() || request_.choice.has(row.asked.name());
-      site.repeatable =
-          changes_ != nullptr && site.shape != nullptr && site.shape->keeps_names && !site.shape->is_written_for();
-      if (!same) site.misses = 0;
+      site.repeatable = changes_ != nullptr && row.asked.inner == nullptr && site.shape != nullptr &&
+                        site.shape->keeps_names && !site.shape->is_written_for();
     }
     if (changes_) changes_->begin(site.shape);
-    if (site.wanted && !site.again) describe(member, thread, site, view, same);
+    if (site.wanted && !site.again) describe(member, thread, site, view, keep);
+    row.place_like = place != 0 && place == site.place ? before : 0;
     row.ended = true;
     thread.from = Clock::now();
     row.start = nanoseconds(thread.from - begun_);
@@ -235,6 +238,7 @@ class Run {
       site.row.asked.table = look::table_of_call(view);
       site.row.number = 0;  // it is like no earlier one
       site.reads = {};
+      site.place = 0;
     }
     return site;
   }
@@ -248,18 +252,12 @@ class Run {
            site.frame_pointer == registers[state::Reg::rbp] && site.mode == view.mode();
   }
   /// And so is all that the row was made of.
-  bool is_again(const Member& member, Site& site, const state::StateView& view) const {
-    const bool holds = site.wanted && !member.maps_changed && changes_->settled() &&
-                       site.changes == changes_->count() && site.reads.hold_in(view);
-    site.misses = holds ? 0 : site.misses + 1;
-    return holds;
+  bool is_again(const Member& member, const Site& site, ReadRecorder& view) const {
+    return site.wanted && !member.maps_changed && site.changes == changes_->count() && site.reads.hold_in(view);
   }
 
-  void describe(Member& member, const Thread& thread, Site& site, const state::StateView& thread_view, bool same) {
-    constexpr unsigned kMostMisses = 8;  // then it is taken for one that is different each time
-    const ReadsKept kept(thread_view);
-    const bool keep = same && site.repeatable && changes_->settled() && site.misses < kMostMisses;
-    const state::StateView& view = keep ? static_cast<const state::StateView&>(kept) : thread_view;
+  /// `keep`: what the row follows from is kept for the next call.
+  void describe(Member& member, const Thread& thread, Site& site, ReadRecorder& view, bool keep) {
     const state::RegisterSet& registers = view.registers();
     SyscallRow& row = site.row;
     row.process = member.number;
@@ -267,50 +265,55 @@ class Run {
     row.other_abi = row.asked.table != abi::call_table(view.mode());
     row.number = 0;
     row.findings.clear();
-    member.decoder->before(row.call, row.asked, view);
     row.address = registers[state::Reg::rip] - process::kCallSize;
-    if (member.modules) find_place(member, view, row, keep);
+    if (!keep) {
+      const look::CallDecoder::Ranges ranges = member.decoder->will_read(row.asked);
+      for (const auto& range : std::span(ranges.all).first(ranges.count)) view.expect(range.address, range.size);
+    }
+    site.place = member.modules ? find_place(member, view, row, site.place) : 0;
+    const bool same_descriptors = keep && site.changes == changes_->count();
+    member.decoder->before(row.call, row.asked, view, same_descriptors);
     site.mode = view.mode();
     site.stack_pointer = registers[state::Reg::rsp];
     site.frame_pointer = registers[state::Reg::rbp];
     site.changes = changes_ != nullptr ? changes_->count() : 0;
-    site.reads = keep && std::ranges::all_of(kept.reads(), &KeptRead::whole) ? KeptReads(kept.reads()) : KeptReads();
+    if (keep) {
+      site.reads.renew(view);
+    } else {
+      site.reads = {};
+    }
   }
 
-  void find_place(Member& member, const state::StateView& view, SyscallRow& row, bool anew) {
+  /// Where the call is made; returns Place::number. `before`: of what the row holds from the call before.
+  std::uint64_t find_place(Member& member, ReadRecorder& view, SyscallRow& row, std::uint64_t before) {
     if (std::exchange(member.maps_changed, false)) {
       member.modules->refresh(*member.process);
       member.places.clear();
     }
     const state::RegisterSet& registers = view.registers();
     Place& known = member.places[registers[state::Reg::rip]];
-    const bool holds = !anew && known.stack_pointer == registers[state::Reg::rsp] &&
+    const bool holds = known.stack_pointer == registers[state::Reg::rsp] &&
                        known.frame_pointer == registers[state::Reg::rbp] && known.reads.hold_in(view);
     if (!holds) {
-      row.place_like = 0;
-      const ReadsKept kept(view);
-      place(*member.modules, *member.process, kept, row);
-      known = {registers[state::Reg::rsp],
-               registers[state::Reg::rbp],
-               KeptReads(kept.reads()),
-               row.made_by,
-               row.raw,
-               row.own,
-               row.after};
-      return;
+      known.reads = {};
+      ReadRecorder recorder(static_cast<const state::StateView&>(view));
+      recorder.record_for(known.reads);
+      place(*member.modules, *member.process, recorder, row);
+      known.reads.renew(recorder);
+      known.number = ++places_made_;
+      known.stack_pointer = registers[state::Reg::rsp];
+      known.frame_pointer = registers[state::Reg::rbp];
+      known.made_by = row.made_by;
+      known.raw = row.raw;
+      known.own = row.own;
+      known.after = row.after;
+    } else if (known.number != before) {
+      row.made_by = known.made_by;
+      row.raw = known.raw;
+      row.own = known.own;
+      row.after = known.after;
     }
-    if (row.place_like != 0 && is_at(row, known)) return;
-    row.place_like = 0;
-    row.made_by = known.made_by;
-    row.raw = known.raw;
-    row.own = known.own;
-    row.after = known.after;
-  }
-
-  static bool is_at(const SyscallRow& row, const Place& place) {
-    return row.made_by == place.made_by && row.raw == place.raw && row.after == place.after &&
-           row.own.place == place.own.place && row.own.inlined == place.own.inlined && row.own.file == place.own.file &&
-           row.own.line == place.own.line;
+    return known.number;
   }
 
   void place(look::Modules& modules, const Process& process, const state::StateView& view, SyscallRow& row) {
@@ -391,7 +394,8 @@ class Run {
     if (!member.modules) return;
     // A row gets its number when it is sent; those that are left out have none.
     const bool sent = request_.all || !row.own.place.empty();
-    const look::CallOver over{.number = summary_.rows + 1,
+    const look::CallOver over{.number = sent ? summary_.rows + 1 : 0,
+                              .shown = sent,
                               .asked = row.asked,
                               .decoded = &row.call,
                               .result = result,
@@ -401,9 +405,10 @@ class Run {
                               .function = row.own.place,
                               .file = row.own.file,
                               .line = row.own.line,
-                              .like = row.like};
+                              .like = row.like,
+                              .place_like = row.place_like};
     row.findings = member.findings->of(over, view, *member.modules);
-    for (look::Finding& one : row.findings) one.call = sent ? over.number : 0;
+    for (look::Finding& one : row.findings) one.call = over.number;
   }
 
   /// The thread is no more, and a call that it was in does not come back.
@@ -478,6 +483,7 @@ class Run {
   SyscallsSummary summary_;
   SyscallTotals totals_;
   std::shared_ptr<control::DescriptorChanges> changes_ = std::make_shared<control::DescriptorChanges>();
+  std::uint64_t places_made_ = 0;
   bool stopping_ = false;
 };
 
