@@ -168,9 +168,34 @@ TEST(Assignments, AllOfThem) {
   const Assignments one(
       "int f(int level) {\n for (;;)\n  level[1] = 2;\n level = 3;\n while (x) {\n  level = 4;\n  g(level);\n }\n}");
   using Changes = std::vector<Assignments::Change>;
-  EXPECT_EQ(one.between("level", {1, 0, 7}), (Changes{{3, true, true}, {4, false, false}, {6, false, false}}));
-  EXPECT_EQ(one.between("level", {1, 3, 7}), (Changes{{4, false, false}, {6, false, false}}));
+  EXPECT_EQ(one.between("level", {1, 0, 7}),
+            (Changes{{3, true, true}, {4, false, false, true}, {6, false, false, true}}));
+  EXPECT_EQ(one.between("level", {1, 3, 7}), (Changes{{4, false, false, true}, {6, false, false, true}}));
   EXPECT_EQ(one.between("level", {1, 4, 5}), (Changes{{6, false, false}}));
+}
+
+/// The lines that control comes by for certain on its way to another one.
+TEST(Assignments, ThoseThatAreCertain) {
+  const auto certain = [](const char* text, std::uint32_t here) {
+    std::vector<std::uint32_t> lines;
+    for (const auto& one : Assignments(text).between("level", {1, 0, here})) {
+      if (one.certain) lines.push_back(one.line);
+    }
+    return lines;
+  };
+  using Lines = std::vector<std::uint32_t>;
+  const char* branch =
+      "void f(int level) {\nif (x)\n level = 1;\nlevel = 2;\nif (x) {\n level = 3;\n g(level);\n}\ng(level);\n}";
+  EXPECT_EQ(certain(branch, 7), (Lines{4, 6}));
+  EXPECT_EQ(certain(branch, 9), (Lines{4}));
+  const char* loop = "void f(int level) {\nwhile (x) {\n g(level);\n level = 1;\n g(level);\n}\ng(level);\n}";
+  EXPECT_EQ(certain(loop, 3), (Lines{}));
+  EXPECT_EQ(certain(loop, 5), (Lines{4}));
+  EXPECT_EQ(certain(loop, 7), (Lines{}));
+  const char* cases =
+      "void f(int level) {\nswitch (x) {\n case 1:\n  level = 1;\n  g(level);\n case 2:\n  g(level);\n  break;\n}\n}";
+  EXPECT_EQ(certain(cases, 5), (Lines{4}));
+  EXPECT_EQ(certain(cases, 7), (Lines{})) << "the other case is jumped to";
 }
 
 TEST(Assignments, DeeplyNestedStatementsEnd) {

@@ -81,6 +81,18 @@ __attribute__((noinline)) int some_bits(int x) {
   if ((level >> 4) & 3) x++;
   return x;
 }
+__attribute__((noinline)) int out_of_line(unsigned long long level, int count) {
+  if (__builtin_expect(((level >> 2) + count) & 1, 0)) {
+    level = 32;
+    for (int i = 0; i < 2; i++)
+      MARK(level);
+  } else {
+    count += level * 3;
+    MARK(level);
+    count += level;
+  }
+  return count;
+}
 int main(void) {
   int readings[] = {3, 1, 4, 0};
   SHARE(readings);
@@ -94,6 +106,8 @@ int main(void) {
   constant(seed + 2);
   wide(seed, seed);
   some_bits(seed);
+  out_of_line(seed + 2, seed + 1);
+  out_of_line(seed + 8, seed);
   return 0;
 }
 )";
@@ -117,11 +131,11 @@ bool is_unknown(const std::string& shown) {
 
 class ValueDoubts : public testing::TestWithParam<std::vector<std::string>> {
  protected:
-  /// Built of `text` in `folder`, as program.c.
+  /// Built of `text` in `folder`, as program.c, with mark(); the text's lines keep their numbers.
   static std::string program_of(const std::string& text, const TempFolder& folder) {
     std::vector<std::string> options = GetParam();
     options.insert(options.end(), {"-g", "-w"});
-    return built(folder, "program", text, options);
+    return built(folder, "program", "void mark(int n); " + text + kMark, options);
   }
 };
 
@@ -130,8 +144,8 @@ TEST_P(ValueDoubts, NoOldValueIsShown) {
   const std::string logging = built(folder, "logging", kLeftOut, {"gcc", "-DLOG", "-O0", "-w"});
   std::istringstream log(run({logging}).out);
   const std::vector<std::string> logged{std::istream_iterator<std::string>(log), {}};
-  ASSERT_EQ(logged.size(), 19U);
-  const std::string program = program_of(std::string(kLeftOut) + kMark, folder);
+  ASSERT_EQ(logged.size(), 22U);
+  const std::string program = program_of(kLeftOut, folder);
   const auto shown = shown_at_marks(folder, program, "level", logged.size());
   ASSERT_EQ(shown.size(), logged.size());
   for (std::size_t i = 0; i < shown.size(); ++i) {
@@ -143,19 +157,19 @@ TEST_P(ValueDoubts, NoOldValueIsShown) {
 /// In a loop, control comes again to lines above a declaration; there the name is another variable's.
 TEST_P(ValueDoubts, OfNamesThatABlockHidesFurtherDown) {
   const TempFolder folder;
-  const std::string program = program_of(std::string(kMark) +
-                                             "volatile int seed = 5;\n"
-                                             "__attribute__((noinline)) int settle(int level) {\n"
-                                             "  for (int i = 0; i < 3; i++) {\n"
-                                             "    mark(1);\n"
-                                             "    int level = seed + 19;\n"
-                                             "    mark(2);\n"
-                                             "    seed = level - 19;\n"
-                                             "  }\n"
-                                             "  return level;\n"
-                                             "}\n"
-                                             "int main(void) { return settle(seed + 2) & 1; }\n",
-                                         folder);
+  const std::string program = program_of(
+      "volatile int seed = 5;\n"
+      "__attribute__((noinline)) int settle(int level) {\n"
+      "  for (int i = 0; i < 3; i++) {\n"
+      "    mark(1);\n"
+      "    int level = seed + 19;\n"
+      "    mark(2);\n"
+      "    seed = level - 19;\n"
+      "  }\n"
+      "  return level;\n"
+      "}\n"
+      "int main(void) { return settle(seed + 2) & 1; }\n",
+      folder);
   const auto shown = shown_at_marks(folder, program, "level", 6);
   ASSERT_EQ(shown.size(), 6U);
   for (std::size_t i = 0; i < shown.size(); ++i)
@@ -165,21 +179,21 @@ TEST_P(ValueDoubts, OfNamesThatABlockHidesFurtherDown) {
 /// The line that counts is that of the inlined call, also for variables of a block.
 TEST_P(ValueDoubts, AroundAnInlinedCall) {
   const TempFolder folder;
-  const std::string program = program_of(std::string(kMark) +
-                                             "static inline __attribute__((always_inline)) void report(void) {\n"
-                                             "  mark(1);\n"
-                                             "}\n"
-                                             "__attribute__((noinline)) int settle(int count) {\n"
-                                             "  if (count > 2) {\n"
-                                             "    int level = count * 2;\n"
-                                             "    for (int i = 0; i < (count & 3); i++)\n"
-                                             "      level = 8;\n"
-                                             "    report();\n"
-                                             "  }\n"
-                                             "  return count;\n"
-                                             "}\n"
-                                             "int main(void) { return settle(7) & settle(6); }\n",
-                                         folder);
+  const std::string program = program_of(
+      "static inline __attribute__((always_inline)) void report(void) {\n"
+      "  mark(1);\n"
+      "}\n"
+      "__attribute__((noinline)) int settle(int count) {\n"
+      "  if (count > 2) {\n"
+      "    int level = count * 2;\n"
+      "    for (int i = 0; i < (count & 3); i++)\n"
+      "      level = 8;\n"
+      "    report();\n"
+      "  }\n"
+      "  return count;\n"
+      "}\n"
+      "int main(void) { return settle(7) & settle(6); }\n",
+      folder);
   const auto shown = shown_at_marks(folder, program, "level", 2, 2);
   ASSERT_EQ(shown.size(), 2U);
   for (const std::string& line : shown) EXPECT_TRUE(is_unknown(line) || line.find("/ 8 ") != std::string::npos) << line;
@@ -188,27 +202,27 @@ TEST_P(ValueDoubts, AroundAnInlinedCall) {
 /// Arguments that the caller keeps in memory while it makes other calls: a sum of one of them, and the number itself.
 TEST_P(ValueDoubts, AboutWhatACallerIsSaidToPass) {
   const TempFolder folder;
-  const std::string program = program_of(std::string(kMark) +
-                                             "volatile double depth = 12, seen;\n"
-                                             "__attribute__((noinline)) void settle(double level) {\n"
-                                             "  seen = level;\n"
-                                             "  mark(1);\n"
-                                             "  mark(2);\n"
-                                             "}\n"
-                                             "__attribute__((noinline)) void rise(double level) {\n"
-                                             "  seen = level + 1;\n"
-                                             "  mark(3);\n"
-                                             "  mark(4);\n"
-                                             "}\n"
-                                             "int main(void) {\n"
-                                             "  double now = depth;\n"
-                                             "  mark(0);\n"
-                                             "  settle(now + 9.5);\n"
-                                             "  mark(0);\n"
-                                             "  rise(now);\n"
-                                             "  return now;\n"
-                                             "}\n",
-                                         folder);
+  const std::string program = program_of(
+      "volatile double depth = 12, seen;\n"
+      "__attribute__((noinline)) void settle(double level) {\n"
+      "  seen = level;\n"
+      "  mark(1);\n"
+      "  mark(2);\n"
+      "}\n"
+      "__attribute__((noinline)) void rise(double level) {\n"
+      "  seen = level + 1;\n"
+      "  mark(3);\n"
+      "  mark(4);\n"
+      "}\n"
+      "int main(void) {\n"
+      "  double now = depth;\n"
+      "  mark(0);\n"
+      "  settle(now + 9.5);\n"
+      "  mark(0);\n"
+      "  rise(now);\n"
+      "  return now;\n"
+      "}\n",
+      folder);
   const auto shown = shown_at_marks(folder, program, "level", 6);
   ASSERT_EQ(shown.size(), 6U);
   for (const std::size_t i : {1, 2, 4, 5}) {
@@ -278,7 +292,7 @@ int main(void) {
 
 TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
   const TempFolder folder;
-  const std::string program = program_of(std::string(kRead) + kMark, folder);
+  const std::string program = program_of(kRead, folder);
   for (const char* name : {"level", "name"}) {
     const auto shown = shown_at_marks(folder, program, name, 7);
     ASSERT_EQ(shown.size(), 7U);

@@ -1,9 +1,13 @@
 #include "look/value_doubts.h"
 
 #include <algorithm>
+#include <compare>
+#include <set>
 #include <utility>
+#include <vector>
 
 #include "arch/dwarf_registers.h"
+#include "arch/register_roles.h"
 #include "debuginfo/constants.h"
 #include "isa/effects.h"
 #include "isa/operand.h"
@@ -37,12 +41,12 @@ bool comes_back(const program::Program& program, std::uint64_t from, std::uint64
   return false;
 }
 
-/// Where the range of a function's code ends that holds an address; 0 when none does.
-std::uint64_t end_around(const debuginfo::DescribedFunction* function, std::uint64_t address) {
-  if (function == nullptr) return 0;
+/// The range of a function's code that holds an address; empty when none does.
+AddressRange range_around(const debuginfo::DescribedFunction* function, std::uint64_t address) {
+  if (function == nullptr) return {};
   const auto found =
       std::ranges::find_if(function->ranges, [&](const AddressRange& one) { return one.holds(address); });
-  return found != function->ranges.end() ? found->to : 0;
+  return found != function->ranges.end() ? *found : AddressRange{};
 }
 
 Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
@@ -58,6 +62,15 @@ bool has_some_bits(std::span<const std::uint64_t> operands, std::span<const std:
     const auto has_it = [&](std::uint64_t number) { return operand != 0 && (operand & ~number) == 0; };
     return std::ranges::find(numbers, operand) == numbers.end() && std::ranges::any_of(numbers, has_it);
   });
+}
+
+bool writes_any(const isa::Effects& effects, std::span<const arch::RegisterPart> registers) {
+  const auto is_one = [&](const isa::RegisterEffect& effect) {
+    return isa::writes(effect.access) && std::ranges::any_of(registers, [&](arch::RegisterPart part) {
+             return part.file == effect.part.file && part.index == effect.part.index;
+           });
+  };
+  return std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
 }
 
 bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
@@ -173,15 +186,9 @@ bool ValueDoubts::lines_write(Lines lines, const debuginfo::LocalScope& scope, A
   const std::vector<debuginfo::LineRow> held(rows.begin(), rows.end());
   const auto writes = [&](const isa::Instruction& one, bool first_line) {
     const isa::Effects effects = isa::effects_of(one);
-    const auto is_one = [&](const isa::RegisterEffect& effect) {
-      return isa::writes(effect.access) && std::ranges::any_of(origin.registers, [&](arch::RegisterPart part) {
-               return part.file == effect.part.file && part.index == effect.part.index;
-             });
-    };
-    return (origin.memory && first_line && effects.writes_memory) ||
-           std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
+    return (origin.memory && first_line && effects.writes_memory) || writes_any(effects, origin.registers);
   };
-  const std::uint64_t last = end_around(function(), address_);
+  const std::uint64_t last = range_around(function(), address_).to;
   const auto may_come_before = [&](std::uint64_t at) {
     return at <= address_ || at >= last || comes_back(program, at, address_, last);
   };
@@ -222,7 +229,92 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
+  // Lines that control has come by since the register was written.
+  const std::uint64_t held = part.always || is_of_gcc(variable) ? since : held_since(value);
+  const auto there = held < since ? lines_at(*scope, held) : std::nullopt;
+  if (!there || there->file != place->file) return std::nullopt;
+  for (const auto& one :
+       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, there->last, here})) {
+    if (one.certain && !one.element) return one.line;
+  }
   return std::nullopt;
+}
+
+/// Where the value began that a variable has in this part, which says a register: after the only instruction that can
+/// have written it, or, if that copies another register that the variable lay in, where that began. Where the part
+/// begins if this cannot be told.
+std::uint64_t ValueDoubts::held_since(const Value& value) const {
+  const arch::Mode mode = module_.program->mode();
+  std::uint64_t since = value.part.range.from;
+  auto held = register_in(value.part.expression, mode);
+  while (held && arch::role_of(*held).kept_by_callee) {
+    const auto writer = only_writer(*held, since);
+    if (!writer) return since;
+    const isa::Instruction one = isa::decode(module_.program->elf().bytes_at(*writer), mode);
+    const auto lies_in = [&](std::uint64_t at, arch::RegisterPart reg) {
+      return std::ranges::find_if(value.parts, [&](const debuginfo::LocationPart& part) {
+        const auto said = register_in(part.expression, mode);
+        return part.range.holds(at) && said && said->file == reg.file && said->index == reg.index;
+      });
+    };
+    if (const auto part = lies_in(*writer + one.length, *held); part != value.parts.end())
+      return std::min(since, part->range.from);
+    const isa::Operands operands = isa::operands_of(one);
+    const bool copies = isa::operation_of(one).meaning == isa::meaning::copy && operands.shown == 2 &&
+                        operands[1].kind == isa::Operand::Kind::reg;
+    const auto part = copies ? lies_in(*writer, operands[1].reg) : value.parts.end();
+    if (part == value.parts.end() || part->range.from >= since) return since;
+    since = part->range.from;
+    held = operands[1].reg;
+  }
+  return since;
+}
+
+/// The instruction of the function whose value a register holds at a place, whatever way control came; nothing where
+/// there are several, where it may be the caller's, and where the code does not tell.
+std::optional<std::uint64_t> ValueDoubts::only_writer(arch::RegisterPart reg, std::uint64_t place) const {
+  constexpr std::size_t kMost = 1 << 15;
+  const AddressRange code = range_around(function(), place);
+  struct Arrival {
+    std::uint64_t at = 0, writer = 0;
+    auto operator<=>(const Arrival&) const = default;
+  };
+  std::set<Arrival> seen;
+  std::vector<Arrival> open{{code.from, 0}};
+  std::optional<std::uint64_t> found;
+  while (!open.empty()) {
+    Arrival now = open.back();
+    open.pop_back();
+    if (!seen.insert(now).second) continue;
+    if (!code.holds(now.at) || seen.size() > kMost) return std::nullopt;
+    if (now.at == place && found.value_or(now.writer) != now.writer) return std::nullopt;
+    if (now.at == place) found = now.writer;
+    const isa::Instruction one = isa::decode(module_.program->elf().bytes_at(now.at), module_.program->mode());
+    if (!one) return std::nullopt;
+    if (writes_any(isa::effects_of(one), {&reg, 1})) now.writer = now.at;
+    const isa::ControlFlow flow = isa::flow_of(one);
+    std::uint64_t target = 0;
+    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+    if (jumps && !isa::direct_target(one, now.at, target)) return std::nullopt;
+    const bool stays = jumps && range_around(function(), target).size() != 0;  // else it is a call in tail position
+    if (stays) open.push_back({target, now.writer});
+    if (flow != isa::ControlFlow::jump && flow != isa::ControlFlow::return_ && flow != isa::ControlFlow::trap)
+      open.push_back({now.at + one.length, now.writer});
+  }
+  return found.value_or(0) != 0 ? found : std::nullopt;
+}
+
+/// The line from which statements without instructions may stand at an address: of the instruction before it, or of the
+/// function where that is another one's.
+std::optional<std::uint32_t> ValueDoubts::first_line_before(const debuginfo::LocalScope& scope,
+                                                            std::uint64_t since) const {
+  ModuleDebug& debug = Modules::debug(module_);
+  const std::size_t depth = depth_of(scope);
+  const auto inlined = debug.scopes.inlined_at(since), outside = debug.scopes.inlined_at(since - 1);
+  if (depth != 0 && inlined.size() >= depth && (outside.size() < depth || outside[depth - 1] != inlined[depth - 1]))
+    return inlined[depth - 1]->declared.line;
+  const auto before = lines_at(scope, since - 1), begin = lines_at(scope, since);
+  return before && begin && before->file == begin->file ? std::optional(before->own) : std::nullopt;
 }
 
 /// Of several statements that leave no instruction, clang may describe what the variable is after each at one place,
@@ -232,12 +324,13 @@ std::optional<Error> ValueDoubts::about_order(const Value& value) const {
   const std::uint64_t since = value.part.range.from;
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
   if (is_of_gcc(variable) || value.part.always || scope == nullptr || since == 0) return std::nullopt;
-  const auto before = lines_at(*scope, since - 1), begin = lines_at(*scope, since);
-  if (!before || !begin || before->file != begin->file) return std::nullopt;
+  const auto before = first_line_before(*scope, since);
+  const auto begin = lines_at(*scope, since);
+  if (!before || !begin) return std::nullopt;
   const std::uint32_t declared = variable.declared.line;
   const program::Assignments& text = modules_.assignments(module_, begin->file);
   const bool pointers = text.takes_address(variable.name, declared, begin->own);
-  const auto two = text.two_in(variable.name, declared, before->own, begin->own, pointers);
+  const auto two = text.two_in(variable.name, declared, *before, begin->own, pointers);
   if (!two) return std::nullopt;
   return unknown("the compiler does not say in which order lines " + std::to_string(two->earlier) + " and " +
                  std::to_string(two->later) + " changed it");

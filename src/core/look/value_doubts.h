@@ -65,6 +65,10 @@ class ValueDoubts {
   [[nodiscard]] bool is_cut_to_register(const Value& value) const;
   [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;
   [[nodiscard]] std::uint64_t value_since(const Value& value) const;
+  [[nodiscard]] std::uint64_t held_since(const Value& value) const;
+  [[nodiscard]] std::optional<std::uint64_t> only_writer(arch::RegisterPart reg, std::uint64_t place) const;
+  [[nodiscard]] std::optional<std::uint32_t> first_line_before(const debuginfo::LocalScope& scope,
+                                                               std::uint64_t since) const;
   [[nodiscard]] bool has_code(const debuginfo::SourceLine& line) const;
   /// Lines of a function: from this one to before that one.
   struct Lines {

@@ -185,6 +185,9 @@ class Assignments::Reader {
         continue;
       } else if (token.is("for") || token.is("while") || token.is("do")) {
         into_.loops_.push_back({token.line, line_at(end_at(i))});
+        if (!token.is("do")) guard(i);
+      } else if (token.is("if") || token.is("else")) {
+        guard(i);
       } else if (token.is("case") || (token.is("default") && at(i + 1).is(":"))) {
         end_section(open, i);
         sections_.push_back(into_.blocks_.size());
@@ -250,6 +253,13 @@ class Assignments::Reader {
     }
     return plain_ends_[i];
   }
+  /// Notes how far the statement goes that `if`, `else` or a loop at a token has, where that has no braces.
+  void guard(std::size_t i) {
+    const std::size_t head = at(i + 1).is("(") ? i + 1 : i + 2;  // if constexpr
+    const std::size_t body = tokens_[i].is("else") ? i + 1 : partner_at(head) + 1;
+    if (!at(body).is("{")) guarded_until_ = std::max(guarded_until_, end_at(body));
+  }
+  [[nodiscard]] std::size_t partner_at(std::size_t i) const { return i < partner_.size() ? partner_[i] : i; }
   /// Ends the statements after a case label, if such are open, before token `i`.
   void end_section(std::vector<std::uint32_t>& open, std::size_t i) {
     if (sections_.empty() || open.back() != sections_.back()) return;
@@ -287,8 +297,8 @@ class Assignments::Reader {
     const auto add = [&](Does does, std::string_view name) {
       const auto start = static_cast<std::uint32_t>(into_.words_.size());
       if (does != Does::take_address) note_words(i);
-      into_.mentions_.push_back(
-          {std::string(name), tokens_[i].line, block, does, start, static_cast<std::uint32_t>(into_.words_.size())});
+      into_.mentions_.push_back({std::string(name), tokens_[i].line, block, does, start,
+                                 static_cast<std::uint32_t>(into_.words_.size()), i < guarded_until_});
     };
     const std::string_view name = tokens_[i].text;
     if (is_declared(i)) return add(Does::declare, name);
@@ -384,6 +394,7 @@ class Assignments::Reader {
   std::vector<std::size_t> partner_;
   std::vector<std::size_t> plain_ends_, ends_;
   std::vector<std::size_t> sections_;  ///< those that are open, by their place in blocks_
+  std::size_t guarded_until_ = 0;      ///< tokens before this one may stand in a branch without braces
 };
 
 Assignments::Assignments(std::string_view text) { Reader(*this, text).read(); }
@@ -487,7 +498,8 @@ std::vector<Assignments::Change> Assignments::between(std::string_view name, con
     const auto stands_before = [&](const Lines& loop) { return loop.holds(one.line) && !loop.holds(stretch.here); };
     const bool comes_between = stretch.from < one.line && one.line < stretch.here && leads_to(one, stretch.here);
     if ((comes_between || std::ranges::any_of(around, holds_it)) && means(one, stretch.declared))
-      changes.push_back({one.line, element, std::ranges::any_of(loops_, stands_before)});
+      changes.push_back({one.line, element, std::ranges::any_of(loops_, stands_before),
+                         comes_between && !one.guarded && blocks_[one.block].lines.holds(stretch.here)});
   }
   return changes;
 }

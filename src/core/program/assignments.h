@@ -28,6 +28,7 @@ class Assignments {
     std::uint32_t line = 0;
     bool element = false;         ///< of an element alone: of a pointer it changes what that points to
     bool in_loop_before = false;  ///< in a loop that the place which is looked at stands outside of
+    bool certain = false;         ///< control comes by it on its way to that place, if nothing jumps past it
     friend bool operator==(const Change&, const Change&) = default;
   };
   /// The statements that may have changed the variable on that stretch: those between both lines, and those in a loop
@@ -75,6 +76,7 @@ class Assignments {
     std::uint32_t block = 0;
     Does does = Does::change;
     std::uint32_t words = 0, words_end = 0;  ///< of the value that it gets: in words_
+    bool guarded = false;                    ///< in a branch or a loop that has no braces
   };
   struct Word {
     std::uint32_t name = kNumber;  ///< in names_
