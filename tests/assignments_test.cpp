@@ -6,7 +6,9 @@
 
 #include <algorithm>
 #include <optional>
+#include <string>
 #include <string_view>
+#include <vector>
 
 namespace deeptrace::program {
 namespace {
@@ -20,7 +22,7 @@ std::uint32_t line_of(std::string_view text, std::string_view mark) {
 
 /// The line that is found for "level", and the one that is marked.
 std::pair<std::uint32_t, std::uint32_t> found_in(std::string_view text) {
-  const Assignments assignments(text);
+  const Assignments assignments{std::string(text)};
   const Assignments::Stretch stretch{line_of(text, "/*D*/"), line_of(text, "/*F*/"), line_of(text, "/*H*/")};
   const auto changes = assignments.between("level", stretch);
   return {changes.empty() ? 0 : changes[0].line, line_of(text, "/*C*/")};
@@ -172,6 +174,87 @@ TEST(Assignments, AllOfThem) {
             (Changes{{3, true, true}, {4, false, false, true}, {6, false, false, true}}));
   EXPECT_EQ(one.between("level", {1, 3, 7}), (Changes{{4, false, false, true}, {6, false, false, true}}));
   EXPECT_EQ(one.between("level", {1, 4, 5}), (Changes{{6, false, false}}));
+}
+
+/// What gives "level" its value before line `here`, as "3: = x + 1; 5?: + 2".
+std::string way_in(const char* text, std::uint32_t here, bool parameter = false) {
+  const Assignments all(text);
+  const auto way = all.way_to("level", 1, parameter, {here, here});
+  if (!way) return "not known";
+  std::string words = way->from_start ? "passed" : "";
+  for (const auto& step : way->steps) {
+    words += (words.empty() ? "" : "; ") + std::to_string(step.line) + (step.certain ? "" : "?") + ": ";
+    words += (step.sign.empty() ? "=" : std::string(step.sign)) + " " + std::string(step.value);
+  }
+  return words;
+}
+
+TEST(Assignments, TheWayToAValue) {
+  EXPECT_EQ(way_in("void f() { int level = (x + 1) * 2;\n g();\n}", 2), "1: = (x + 1) * 2");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n level = x;\n level += y << 2;\n level++;\n g();\n}", 5),
+            "2: = x; 3: + y << 2; 4: + 1");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n if (x)\n  level = 2;\n else {\n  level -= 3;\n }\n g();\n}", 7),
+            "1: = 1; 3?: = 2; 5?: - 3");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n level = level * 2;\n g();\n}", 3), "1: = 1; 2: = level * 2");
+  EXPECT_EQ(way_in("void f(int level) {\n level *= 3;\n g();\n}", 3, true), "passed; 2: * 3");
+  EXPECT_EQ(way_in("void f(int level) {\n level = 3;\n g();\n}", 3, true), "2: = 3");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n while (x) {\n  level = 2;\n }\n g();\n}", 5), "1: = 1; 3?: = 2");
+}
+
+TEST(Assignments, AWayThatTheTextDoesNotTell) {
+  const char* unknown[] = {
+      "void f() { int level;\n g();\n}",
+      "void f() { int level = h(x);\n g();\n}",
+      "void f() { int level = a[2];\n g();\n}",
+      "void f() { int level = *x;\n g();\n}",
+      "void f() { int level = x->y;\n g();\n}",
+      "void f() { int level = 1;\n g(level++);\n}",                         // on the line itself
+      "void f() { int level = 1;\n for (;;) {\n g();\n level = 2;\n }\n}",  // in a loop around it
+      "void f() { int level = 1; while (x) {\n level += 2; }\n g();\n}",    // so many times
+      "void f() { int level = 1; int *at = &level; *at = 2;\n g();\n}",     // by its address
+      "void f() { int level = 1; goto end;\n level = 2;\nend:\n g();\n}",   // past a statement
+      "void f() { int level = 1; [&] { level = 2; }();\n g();\n}",
+      "void f() { int level = 1; x && (level = 2);\n g();\n}",
+  };
+  for (const char* text : unknown) {
+    const auto here = static_cast<std::uint32_t>(line_of(text, "g("));
+    EXPECT_EQ(way_in(text, here), "not known") << text;
+  }
+}
+
+TEST(Assignments, WhatIsKept) {
+  const auto kept = [](const char* text, std::uint32_t from, std::uint32_t here) {
+    return Assignments(text).is_kept("level", 1, from, {here, here});
+  };
+  EXPECT_TRUE(kept("void f(int level) {\n x = level;\n g();\n level = 2;\n}", 2, 3));
+  EXPECT_FALSE(kept("void f(int level) {\n x = level;\n level = 2;\n g();\n}", 2, 4));
+  EXPECT_FALSE(kept("void f(int level) {\n x = level; level = 3;\n g();\n}", 2, 3)) << "on the line";
+  EXPECT_FALSE(kept("void f(int level) {\n x = level;\n h(&level);\n g();\n}", 2, 4));
+  const char* loop = "void f(int level) {\n while (y) {\n  level = y;\n  x = level;\n }\n g();\n}";
+  EXPECT_FALSE(kept(loop, 4, 6)) << "the loop may have gone on";
+  EXPECT_TRUE(kept("void f(int level) {\n level = g(level);\n}", 2, 2)) << "in the call";
+}
+
+TEST(Assignments, MacrosThatChangeWhatTheyGet) {
+  const auto changed = [](const char* text) { return !Assignments(text).between("level", {2, 0, 4}).empty(); };
+  const char* raise = "#define RAISE(by, x) do { (x) += (by); } while (0)\nvoid f(int level) {\n %s;\n g();\n}";
+  const auto with = [](std::string text, const char* call) { return text.replace(text.find("%s"), 2, call); };
+  EXPECT_TRUE(changed(with(raise, "RAISE(1, level)").c_str()));
+  EXPECT_FALSE(changed(with(raise, "RAISE(level, x)").c_str()));
+  EXPECT_FALSE(changed(with(raise, "LOWER(level)").c_str()));
+  EXPECT_TRUE(changed("#define UP(x) ++x\nvoid f(int level) {\n UP(level);\n g();\n}"));
+  EXPECT_TRUE(changed("#define FILL(x) fill(&(x))\nvoid f(int level) {\n FILL(level);\n g();\n}"));
+  EXPECT_FALSE(changed("#define SHOW(x) show((x) == 3)\nvoid f(int level) {\n SHOW(level);\n g();\n}"));
+  EXPECT_FALSE(changed("#define LEVEL (level = 3)\nvoid f(int level) {\n LEVEL(level);\n g();\n}"));
+}
+
+TEST(Assignments, WhatACallPasses) {
+  const Assignments all(
+      "int g(int a);\nvoid f(int x) {\n int y = g(x + 1, (int)(x & 7), h(2), &x, -x);\n g(1); g(2);\n g();\n}");
+  EXPECT_EQ(all.passed_on(3, "g"), (std::vector<std::string_view>{"x + 1", "(int)(x & 7)", "", "", "-x"}));
+  EXPECT_EQ(all.passed_on(3, "h"), (std::vector<std::string_view>{"2"}));
+  EXPECT_TRUE(all.passed_on(4, "g").empty()) << "there are two";
+  EXPECT_TRUE(all.passed_on(1, "g").empty()) << "a declaration";
 }
 
 /// The lines that control comes by for certain on its way to another one.

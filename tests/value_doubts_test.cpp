@@ -300,6 +300,55 @@ TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
   }
 }
 
+/// Debug information and the source say different things: the source was changed after the program was built. Each time
+/// the variable, its line and what that is changed to.
+TEST_P(ValueDoubts, OfAValueThatNoStatementGives) {
+  constexpr const char* kText =
+      "volatile int seed = 5;\n"
+      "static inline __attribute__((always_inline)) int passed(int level, int x) {\n"
+      "  mark(1);\n"
+      "  return level ^ x;\n"
+      "}\n"
+      "__attribute__((noinline)) int plain(int x) {\n"
+      "  int level = x * 3;\n"
+      "  mark(2);\n"
+      "  return level ^ x;\n"
+      "}\n"
+      "__attribute__((noinline)) int steps(int x) {\n"
+      "  int level = x;\n"
+      "  level += x + 1;\n"
+      "  mark(3);\n"
+      "  return level ^ x;\n"
+      "}\n"
+      "int main(void) {\n"
+      "  int x = seed;\n"
+      "  int sum = passed(x + 2, x);\n"
+      "  seed = sum + plain(x) + steps(x);\n"
+      "  return 0;\n"
+      "}\n";
+  const TempFolder folder;
+  const std::string program = program_of(kText, folder);
+  const auto right = shown_at_marks(folder, program, "level", 3);
+  ASSERT_EQ(right.size(), 3U);
+  for (const std::size_t i : {0, 1, 2})
+    EXPECT_NE(right[i].find(i == 0 ? "/ 7 " : i == 1 ? "/ 15 " : "/ 11 "), std::string::npos) << right[i];
+  std::string text = "void mark(int n); " + std::string(kText) + kMark;
+  for (const auto& [from, to] : {std::pair("passed(x + 2", "passed(x + 9"), {"x * 3", "x * 4"}, {"x + 1;", "x + 3;"}})
+    text.replace(text.find(from), std::string_view(from).size(), to);
+  write_file(folder / "program.c", text);
+  const auto changed = shown_at_marks(folder, program, "level", 3);
+  ASSERT_EQ(changed.size(), 3U);
+  const bool optimised = GetParam()[1] != "-O0";
+  for (const std::size_t i : {0, 1, 2}) {
+    if (!optimised) {
+      EXPECT_EQ(changed[i], right[i]);
+      continue;
+    }
+    const std::string line = i == 0 ? "line 19 " : i == 1 ? "line 7 " : "line 13 ";
+    EXPECT_NE(changed[i].find("the compiler gives it another value than " + line), std::string::npos) << changed[i];
+  }
+}
+
 INSTANTIATE_TEST_SUITE_P(Builds, ValueDoubts,
                          testing::Values(std::vector<std::string>{"gcc", "-O0"}, std::vector<std::string>{"gcc", "-O1"},
                                          std::vector<std::string>{"gcc", "-O2"}, std::vector<std::string>{"gcc", "-O3"},

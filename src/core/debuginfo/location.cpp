@@ -187,7 +187,11 @@ class Machine {
       case Op::push_object_address: fail("it depends on an object that is not known"); return true;
       case Op::gnu_parameter_reference: {
         const std::uint64_t entry = (place_.unit != nullptr ? place_.unit->offset : 0) + reader_.u32();
-        push_optional(context_.parameter(entry), "it is given by a parameter that is gone");
+        const auto value = context_.parameter(entry);
+        if (!value) return fail("it is given by a parameter that is gone"), true;
+        Item item{*value, place_.pointer_size, false, true};
+        if (const unsigned bytes = floating_size(entry); bytes != 0) item = Item{*value, bytes, false, false, true};
+        push(item);
         return true;
       }
       case Op::nothing:
@@ -395,6 +399,20 @@ class Machine {
     if (has_odd_bits(place_.info->text(entry, At::name))) return false;
     if (item.floating) return item.size == 4 || item.size == 8;
     return item.size >= 1 && item.size <= 8 && encoding != Encoding::complex_float;
+  }
+  /// Bytes of a parameter's value, if that is a floating-point number (gcc's expressions take it for one); else 0.
+  [[nodiscard]] unsigned floating_size(std::uint64_t parameter) const {
+    Entry entry;
+    if (place_.unit == nullptr || !place_.info->read(*place_.unit, parameter, entry)) return 0;
+    const auto typed = place_.info->with_attribute(entry, At::type);
+    auto type = typed ? place_.info->read(place_.info->reference(*typed, At::type)) : std::nullopt;
+    constexpr int kDeepest = 8;  // a damaged entry may name itself
+    for (int i = 0; i < kDeepest && type && type->tag != Tag::base_type; ++i)
+      type = place_.info->read(place_.info->reference(*type, At::type));
+    if (!type || type->tag != Tag::base_type) return 0;
+    const auto encoding = static_cast<Encoding>(type->number(At::encoding).value_or(0));
+    const auto size = static_cast<unsigned>(type->number(At::byte_size).value_or(0));
+    return encoding == Encoding::floating && (size == 4 || size == 8) ? size : 0;
   }
   void push_typed(std::uint64_t bits, std::uint64_t type) {
     Item item{bits};

@@ -270,7 +270,7 @@ const program::Assignments& Modules::assignments(const Module& module, std::uint
   if (const auto found = known.find(file); found != known.end()) return found->second;
   program::SourceText sources(options_.moved_sources);  // the text is not kept
   const auto text = sources.whole(module.program->lines().file(file));
-  return known.try_emplace(file, text.value_or("")).first->second;
+  return known.try_emplace(file, std::string(text.value_or(""))).first->second;
 }
 
 const program::Function* Modules::function_at(std::uint64_t address) {

@@ -296,6 +296,13 @@ std::optional<Result<Datum>> Scope::before_frame(const LocalVariable& variable,
 }
 
 Result<Datum> Scope::local(const LocalVariable& variable) {
+  Result<Datum> datum = described(variable);
+  if (!datum || comparing_) return datum;
+  const auto wrong = contradiction(variable, *datum);
+  return wrong ? Result<Datum>(*wrong) : datum;
+}
+
+Result<Datum> Scope::described(const LocalVariable& variable) {
   const debuginfo::DebugInfo& info = module_->program->debug();
   ModuleDebug& debug = Modules::debug(*module_);
   const auto entry = info.read(variable.entry);
@@ -645,6 +652,7 @@ bool Scope::has_variable(std::string_view name) {
 }
 
 Result<Datum> Scope::variable(std::string_view name) {
+  if (assumed_ && assumed_->first == name) return assumed_->second;
   if (auto found = call_argument(asked_, name)) return *found;
   if (const LocalVariable* found = local_named(name)) return local(*found);
   if (auto found = member_of_this(name)) return *found;

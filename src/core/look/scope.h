@@ -15,6 +15,7 @@
 #include "debuginfo/location.h"
 #include "inspect/expression.h"
 #include "inspect/frames.h"
+#include "inspect/number.h"
 #include "look/modules.h"
 #include "look/value_doubts.h"
 
@@ -89,6 +90,8 @@ class Scope final : public inspect::Environment {
                                                             std::string_view name) const;
   void add_captured(std::vector<Listed>& all, unsigned depth);
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
+  /// As debug information says, where that raises no doubt of itself.
+  Result<inspect::Datum> described(const debuginfo::LocalVariable& variable);
   bool is_ahead(const debuginfo::LocalVariable& variable);
   std::optional<Result<inspect::Datum>> before_frame(const debuginfo::LocalVariable& variable,
                                                      const std::vector<debuginfo::LocationPart>& parts);
@@ -110,6 +113,10 @@ class Scope final : public inspect::Environment {
   /// nothing in it.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
   [[nodiscard]] ValueDoubts doubts() const;
+  /// The reason why a variable's value is not known after all: the statements that gave it give another one.
+  std::optional<Error> contradiction(const debuginfo::LocalVariable& variable, const inspect::Datum& datum);
+  std::optional<inspect::Number> value_by_text(const std::string& text, std::uint32_t line,
+                                               const debuginfo::LocalScope& scope);
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
@@ -142,6 +149,9 @@ class Scope final : public inspect::Environment {
   std::optional<unsigned> depth_;  ///< of inlined calls; nothing: all that are around
   bool without_callers_ = false;
   bool in_their_places_ = false;
+  // Where a value is compared with what statements give:
+  bool comparing_ = false;                                         ///< others are taken as they are
+  std::optional<std::pair<std::string, inspect::Datum>> assumed_;  ///< a variable that has this value
   unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
 };
 

@@ -1,6 +1,7 @@
 #include "look/value_doubts.h"
 
 #include <algorithm>
+#include <array>
 #include <compare>
 #include <set>
 #include <utility>
@@ -73,6 +74,37 @@ bool writes_any(const isa::Effects& effects, std::span<const arch::RegisterPart>
   return std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
 }
 
+bool is(std::uint8_t byte, debuginfo::Op op) { return byte == static_cast<std::uint8_t>(op); }
+
+/// True for a number in an expression that has nothing else in it (DWARF 5, 2.5.1.1 and 2.6.1.1.4).
+bool is_constant(Bytes expression) {
+  using debuginfo::Op;
+  if (expression.size() < 2 || !is(expression.back(), Op::stack_value)) return false;
+  const auto first = static_cast<Op>(expression[0]);
+  if (first >= Op::literal0 && first <= Op::literal31) return expression.size() == 2;
+  constexpr std::array<std::pair<Op, std::size_t>, 8> kFixed{{{Op::const1u, 1},
+                                                              {Op::const1s, 1},
+                                                              {Op::const2u, 2},
+                                                              {Op::const2s, 2},
+                                                              {Op::const4u, 4},
+                                                              {Op::const4s, 4},
+                                                              {Op::const8u, 8},
+                                                              {Op::const8s, 8}}};
+  const auto fixed = std::ranges::find(kFixed, first, &std::pair<Op, std::size_t>::first);
+  if (fixed != kFixed.end()) return expression.size() == fixed->second + 2;
+  if (first != Op::constu && first != Op::consts) return false;
+  const auto ends = std::ranges::find_if(expression.subspan(1), [](std::uint8_t byte) { return byte < 0x80; });
+  return ends - expression.begin() + 2 == static_cast<std::ptrdiff_t>(expression.size());
+}
+
+constexpr std::string_view kSeveralLines = "the compiler put calls of several lines together";
+
+/// C, where a function that is given a variable by its name gets a copy (DW_LANG_ codes; DWARF 5, table 7.17).
+bool is_of_c(const LocalVariable& variable) {
+  constexpr std::array<std::uint16_t, 5> kC{0x01, 0x02, 0x0c, 0x1d, 0x2c};
+  return std::ranges::find(kC, variable.entry.unit->language) != kC.end();
+}
+
 bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
 
 }  // namespace
@@ -122,9 +154,11 @@ std::optional<ValueDoubts::LinesAt> ValueDoubts::lines_at(const debuginfo::Local
   const auto own = table.at(address);
   if (!own) return std::nullopt;
   LinesAt lines{own->file, own->line, own->line, own->line};
+  // Where an inlined call begins, statements of the calling function may stand, too.
+  const bool begins = depth != 0 && std::ranges::find(scope.ranges, address, &AddressRange::from) != scope.ranges.end();
   bool any = false;
   for (const debuginfo::LineRow& row : table.rows_at(address)) {
-    if (!row.statement || row.file != own->file || row.line == 0) continue;
+    if (!row.statement || row.file != own->file || row.line == 0 || (begins && row.line > own->line)) continue;
     if (!std::exchange(any, true)) lines.first = row.line;
     lines.last = row.line;
   }
@@ -222,10 +256,13 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool removed_alone = is_of_gcc(variable) && !part.always;
+  // What a loop changes that was removed is seen nowhere, so in a loop around both it counts wherever the part begins.
+  const std::uint32_t after = removed_alone ? 0 : from;
   for (const auto& one :
-       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, from, here})) {
+       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, after, here})) {
     if (one.element && is_pointer) continue;
-    if (removed_alone && (!one.in_loop_before || has_code({place->file, one.line}))) continue;
+    if (removed_alone && (one.line <= from || !one.in_loop_before || has_code({place->file, one.line}, *scope)))
+      continue;
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
@@ -302,6 +339,64 @@ std::optional<std::uint64_t> ValueDoubts::only_writer(arch::RegisterPart reg, st
       open.push_back({now.at + one.length, now.writer});
   }
   return found.value_or(0) != 0 ? found : std::nullopt;
+}
+
+/// The line before this one whose statement changes the variable, where an instruction of it that control comes to next
+/// writes what the value is made of: it has not changed it yet.
+std::optional<std::uint32_t> ValueDoubts::line_done_later(const Value& value, const Origin& origin) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(value.variable, scopes_);
+  const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
+  if (!place || value.part.always || !called_) return std::nullopt;
+  const program::Program& program = *module_.program;
+  const auto changes =
+      modules_.assignments(module_, place->file)
+          .between(value.variable.name, {value.variable.declared.line, value.variable.declared.line, place->own});
+  const auto changes_it = [&](std::uint32_t line) {
+    return std::ranges::any_of(changes, [&](const auto& one) { return one.line == line; });
+  };
+  for (std::uint64_t at = address_ + 1; at < value.part.range.to;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    const isa::ControlFlow flow = isa::flow_of(one);
+    if (!one || flow == isa::ControlFlow::jump || flow == isa::ControlFlow::return_) return std::nullopt;
+    const auto line = program.lines().at(at);
+    const bool writes = line && line->file == place->file && line->line < place->own &&
+                        writes_any(isa::effects_of(one), origin.registers);
+    if (writes && !program.lines().starts_statement(at) && changes_it(line->line)) return line->line;
+    at += one.length;
+  }
+  return std::nullopt;
+}
+
+/// True when control has left the variable's inlined call since the part began, so that this is another call.
+bool ValueDoubts::is_of_call_before(const Value& value) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(value.variable, scopes_);
+  if (scope == nullptr || value.part.always || is_of_gcc(value.variable) || depth_of(*scope) == 0) return false;
+  const std::uint64_t since = value.part.range.from;
+  const auto is_outside = [&](const debuginfo::LineRow& row) {
+    return row.statement &&
+           std::ranges::none_of(scope->ranges, [&](const AddressRange& one) { return one.holds(row.address); });
+  };
+  return since < address_ && std::ranges::any_of(module_.program->lines().rows_in({since, address_}), is_outside);
+}
+
+/// True when a jump leads into the part, up to this place, from where the variable has another constant than here.
+bool ValueDoubts::is_another_from_jump(const Value& value) const {
+  if (value.part.always || !is_constant(value.part.expression)) return false;
+  const program::Program& program = *module_.program;
+  for (const debuginfo::LocationPart& other : value.parts) {
+    if (!is_constant(other.expression) || std::ranges::equal(other.expression, value.part.expression)) continue;
+    for (std::uint64_t at = other.range.from; at < other.range.to;) {
+      const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+      if (!one) break;
+      const isa::ControlFlow flow = isa::flow_of(one);
+      std::uint64_t target = 0;
+      const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+      if (jumps && isa::direct_target(one, at, target) && value.part.range.from < target && target <= address_)
+        return true;
+      at += one.length;
+    }
+  }
+  return false;
 }
 
 /// The line from which statements without instructions may stand at an address: of the instruction before it, or of the
@@ -403,9 +498,11 @@ bool ValueDoubts::is_lost(const LocalVariable& variable, const debuginfo::Locati
 /// gcc goes on from what a variable was before a loop that it removed: a line in it that changes the variable.
 std::optional<std::uint32_t> ValueDoubts::removed_loop_over(const LocalVariable& variable,
                                                             const debuginfo::SourceLine& here) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  if (scope == nullptr) return std::nullopt;
   const program::Assignments::Stretch stretch{variable.declared.line, variable.declared.line, here.line};
   for (const auto& one : modules_.assignments(module_, here.file).between(variable.name, stretch)) {
-    if (one.in_loop_before && !has_code({here.file, one.line})) return one.line;
+    if (one.in_loop_before && !has_code({here.file, one.line}, *scope)) return one.line;
   }
   return std::nullopt;
 }
@@ -419,13 +516,12 @@ const LocalVariable* ValueDoubts::variable_named(std::string_view name) const {
   return nullptr;
 }
 
-/// True when instructions of the function belong to a line.
-bool ValueDoubts::has_code(const debuginfo::SourceLine& line) const {
-  const debuginfo::DescribedFunction* around = function();
+/// True when instructions of a scope belong to a line.
+bool ValueDoubts::has_code(const debuginfo::SourceLine& line, const debuginfo::LocalScope& scope) const {
   const auto is_it = [&](const debuginfo::LineRow& row) { return row.line == line.line && row.file == line.file; };
-  return around != nullptr && std::ranges::any_of(around->ranges, [&](const AddressRange& range) {
-           return std::ranges::any_of(module_.program->lines().rows_in(range), is_it);
-         });
+  return std::ranges::any_of(scope.ranges, [&](const AddressRange& range) {
+    return std::ranges::any_of(module_.program->lines().rows_in(range), is_it);
+  });
 }
 
 /// gcc gives a parameter's value at the entry also after statements that changed the parameter, and in a loop around
@@ -454,7 +550,7 @@ std::optional<Error> ValueDoubts::about_entry_value(Bytes location, const debugi
 
 std::optional<Error> ValueDoubts::about_part(const debuginfo::LocationPart& part) const {
   if (part.always) return std::nullopt;
-  if (is_call_of_several_lines()) return unknown("the compiler put calls of several lines together");
+  if (is_call_of_several_lines()) return unknown(std::string(kSeveralLines));
   const auto line = line_moved_past(part.range);
   if (!line) return std::nullopt;
   return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
@@ -484,6 +580,7 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   const auto in_memory = [](const debuginfo::Piece& piece) { return piece.kind == Kind::memory; };
   const bool has_a_place = std::ranges::all_of(evaluated.pieces, in_memory);
   if (has_a_place && value.part.always) return about_argument(value.variable);
+  if (is_call_of_several_lines()) return unknown(std::string(kSeveralLines));
   Origin origin{std::move(asked), std::ranges::any_of(evaluated.pieces, in_memory)};
   if (has_a_place) origin.registers.clear();
   for (const debuginfo::Piece& piece : evaluated.pieces) {
@@ -492,17 +589,66 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
     if (part) origin.registers.push_back(*part);
   }
   if (const auto line = line_left_out(value, origin)) return left_out(*line);
+  if (const auto line = line_done_later(value, origin))
+    return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
+  if (is_of_call_before(value)) return unknown("the compiler says what it was in a call before");
+  if (is_another_from_jump(value)) return unknown("the compiler says another value where control comes from");
   if (auto doubt = about_order(value)) return doubt;
   if (auto doubt = about_made(value, evaluated)) return doubt;
+  // What clang does not know any more it may take for 0, and computes on with that.
+  const bool from_zero = value.part.expression.size() > 2 && is(value.part.expression[0], debuginfo::Op::literal0);
+  if (!is_of_gcc(value.variable) && from_zero && origin.registers.empty())
+    return unknown("the compiler computes a part of it only");
   if (has_a_place && evaluated.pieces.size() == 1 && is_cut_to_register(value))
     return unknown("the compiler keeps a part of it only");
   return std::nullopt;
 }
 
 std::optional<Error> ValueDoubts::about_constant(const LocalVariable& variable) const {
+  if (is_call_of_several_lines()) return unknown(std::string(kSeveralLines));
   const debuginfo::LocationPart whole{.range = {}, .always = true, .expression = {}};
   const auto line = line_left_out({variable, {}, whole}, {});
   return line ? std::optional(left_out(*line)) : std::nullopt;
+}
+
+std::optional<program::Assignments::Way> ValueDoubts::statements_for(const LocalVariable& variable) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
+  if (!place || function() == nullptr || !function()->optimised || !is_of_c(variable)) return std::nullopt;
+  const program::Assignments& text = modules_.assignments(module_, place->file);
+  return text.way_to(variable.name, variable.declared.line, variable.parameter, place->all());
+}
+
+ValueDoubts::Passed ValueDoubts::passed_for(const LocalVariable& parameter) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(parameter, scopes_);
+  const auto call = scope != nullptr ? call_of(*scope) : std::nullopt;
+  if (!call || scope->inlined.empty()) return {};
+  const auto passed = modules_.assignments(module_, call->file).passed_on(call->line, scope->inlined);
+  const auto offset = [](const LocalVariable& one) { return (one.origin ? one.origin : one.entry).offset; };
+  const auto comes_before = [&](const LocalVariable& one) { return one.parameter && offset(one) < offset(parameter); };
+  const auto number = static_cast<std::size_t>(std::ranges::count_if(scope->variables, comes_before));
+  const auto around = std::ranges::find(scopes_, scope) + 1;
+  return number < passed.size() && around != scopes_.end() ? Passed{passed[number], call->line, *around} : Passed{};
+}
+
+bool ValueDoubts::is_kept_since(std::uint32_t line, std::string_view name, const debuginfo::LocalScope& scope) const {
+  const LocalVariable* used = variable_named(name, scope);
+  const auto place = lines_at(scope, address_);
+  if (used == nullptr || !place) return false;
+  using Kind = debuginfo::Type::Kind;
+  const Kind kind = plain_type(*used).kind;
+  return (kind == Kind::base || kind == Kind::enumeration) &&
+         modules_.assignments(module_, place->file).is_kept(name, used->declared.line, line, place->all());
+}
+
+/// The innermost variable of a name in the same function as a scope.
+const LocalVariable* ValueDoubts::variable_named(std::string_view name, const debuginfo::LocalScope& scope) const {
+  const std::size_t depth = depth_of(scope);
+  for (const debuginfo::LocalScope* one : scopes_) {
+    const auto found = std::ranges::find(one->variables, name, &LocalVariable::name);
+    if (found != one->variables.end() && depth_of(*one) == depth) return &*found;
+  }
+  return nullptr;
 }
 
 const debuginfo::DescribedFunction* ValueDoubts::function() const {

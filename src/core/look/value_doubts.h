@@ -5,6 +5,7 @@
 // tell where that may be so; there the value is unknown.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -15,6 +16,7 @@
 #include "arch/register.h"
 #include "debuginfo/location.h"
 #include "look/modules.h"
+#include "program/assignments.h"
 
 namespace deeptrace::look {
 
@@ -45,6 +47,21 @@ class ValueDoubts {
   /// Of the value that was passed at `location`, where the part gives that value.
   [[nodiscard]] std::optional<Error> about_entry_value(Bytes location, const debuginfo::LocationPart& part) const;
 
+  /// The statements that gave the variable its value, by the text; nothing where that does not tell.
+  [[nodiscard]] std::optional<program::Assignments::Way> statements_for(const debuginfo::LocalVariable& variable) const;
+  /// The expression that the inlined call of the variable's scope gives a parameter; empty where that is not known.
+  struct Passed {
+    std::string_view value;
+    std::uint32_t line = 0;
+    const debuginfo::LocalScope* caller = nullptr;  ///< the outermost scope of the calling function
+  };
+  [[nodiscard]] Passed passed_for(const debuginfo::LocalVariable& parameter) const;
+  /// True when a name in a statement on a line of the function of a scope is that of a number, which nothing changed
+  /// since.
+  [[nodiscard]] bool is_kept_since(std::uint32_t line, std::string_view name, const debuginfo::LocalScope& scope) const;
+  /// How many inlined calls a scope lies in.
+  [[nodiscard]] std::size_t depth_of(const debuginfo::LocalScope& scope) const;
+
  private:
   /// What a value was made of.
   struct Origin {
@@ -60,16 +77,18 @@ class ValueDoubts {
   [[nodiscard]] std::optional<std::uint32_t> removed_loop_over(const debuginfo::LocalVariable& variable,
                                                                const debuginfo::SourceLine& here) const;
   [[nodiscard]] std::optional<debuginfo::SourceLine> call_of(const debuginfo::LocalScope& scope) const;
-  [[nodiscard]] std::size_t depth_of(const debuginfo::LocalScope& scope) const;
   [[nodiscard]] bool is_argument_alone(const debuginfo::LocalVariable& variable) const;
   [[nodiscard]] bool is_cut_to_register(const Value& value) const;
   [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;
   [[nodiscard]] std::uint64_t value_since(const Value& value) const;
   [[nodiscard]] std::uint64_t held_since(const Value& value) const;
+  [[nodiscard]] std::optional<std::uint32_t> line_done_later(const Value& value, const Origin& origin) const;
+  [[nodiscard]] bool is_another_from_jump(const Value& value) const;
+  [[nodiscard]] bool is_of_call_before(const Value& value) const;
   [[nodiscard]] std::optional<std::uint64_t> only_writer(arch::RegisterPart reg, std::uint64_t place) const;
   [[nodiscard]] std::optional<std::uint32_t> first_line_before(const debuginfo::LocalScope& scope,
                                                                std::uint64_t since) const;
-  [[nodiscard]] bool has_code(const debuginfo::SourceLine& line) const;
+  [[nodiscard]] bool has_code(const debuginfo::SourceLine& line, const debuginfo::LocalScope& scope) const;
   /// Lines of a function: from this one to before that one.
   struct Lines {
     std::uint32_t from = 0, to = 0;
@@ -80,9 +99,12 @@ class ValueDoubts {
   struct LinesAt {
     std::uint32_t file = 0;
     std::uint32_t first = 0, last = 0, own = 0;  ///< of statements, in the program's order; of the instruction there
+    [[nodiscard]] program::Assignments::Lines all() const { return {std::min(first, own), std::max(last, own)}; }
   };
   [[nodiscard]] std::optional<LinesAt> lines_at(const debuginfo::LocalScope& scope, std::uint64_t address) const;
   [[nodiscard]] const debuginfo::LocalVariable* variable_named(std::string_view name) const;
+  [[nodiscard]] const debuginfo::LocalVariable* variable_named(std::string_view name,
+                                                               const debuginfo::LocalScope& scope) const;
   [[nodiscard]] const debuginfo::DescribedFunction* function() const;
   [[nodiscard]] const debuginfo::Type& plain_type(const debuginfo::LocalVariable& variable) const;
 

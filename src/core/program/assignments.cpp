@@ -65,6 +65,9 @@ class Splitter {
  public:
   explicit Splitter(std::string_view text) : text_(text) {}
 
+  /// The directives of the text that was read, from the `#` on.
+  [[nodiscard]] const std::vector<std::string_view>& directives() const { return directives_; }
+
   std::vector<Token> tokens() {
     std::vector<Token> result;
     while (skip_blanks()) {
@@ -104,7 +107,11 @@ class Splitter {
     while (at_ < text_.size()) {
       if (std::isspace(static_cast<unsigned char>(peek())) != 0 || peek() == '\\') {
         step();
-      } else if (stands("//") || (peek() == '#' && line_begins_)) {
+      } else if (peek() == '#' && line_begins_) {
+        const std::size_t start = at_;
+        skip_line();
+        directives_.push_back(text_.substr(start, at_ - start));
+      } else if (stands("//")) {
         skip_line();
       } else if (stands("/*")) {
         skip_past("*/");
@@ -158,6 +165,7 @@ class Splitter {
   std::size_t at_ = 0;
   std::uint32_t line_ = 1;
   bool line_begins_ = true;
+  std::vector<std::string_view> directives_;
 };
 
 }  // namespace
@@ -165,7 +173,10 @@ class Splitter {
 /// Finds blocks, loops and mentions in a file's tokens.
 class Assignments::Reader {
  public:
-  Reader(Assignments& into, std::string_view text) : into_(into), tokens_(Splitter(text).tokens()) {
+  Reader(Assignments& into, std::string_view text) : into_(into) {
+    Splitter splitter(text);
+    tokens_ = splitter.tokens();
+    for (const std::string_view one : splitter.directives()) note_macro(one);
     match();
     find_ends();
   }
@@ -181,8 +192,12 @@ class Assignments::Reader {
       } else if (token.is("}") && open.size() > 1) {
         end_section(open, i);
         if (open.size() > 1) open.pop_back();
+      } else if (token.is("[") && at(i + 1).is("&")) {
+        into_.unfollowed_.push_back(token.line);
       } else if (!token.is_name()) {
         continue;
+      } else if (token.is("goto")) {
+        into_.unfollowed_.push_back(token.line);
       } else if (token.is("for") || token.is("while") || token.is("do")) {
         into_.loops_.push_back({token.line, line_at(end_at(i))});
         if (!token.is("do")) guard(i);
@@ -198,6 +213,7 @@ class Assignments::Reader {
       }
     }
     std::ranges::stable_sort(into_.mentions_, {}, &Mention::name);
+    std::ranges::stable_sort(into_.calls_, {}, &Call::line);
   }
 
  private:
@@ -293,18 +309,109 @@ class Assignments::Reader {
     const Token none{};
     const Token& before = i > 0 ? tokens_[i - 1] : none;
     const bool member = before.is(".") || before.is("->") || before.is("::");
+    if (at(i + 1).is("(") && block != 0) note_call(i, block);
     if (member || at(i + 1).is("(") || at(i + 1).is("::")) return;
     const auto add = [&](Does does, std::string_view name) {
+      const bool alone = does == Does::declare || (does == Does::change && begins_statement(i));
+      const auto [value, sign] = alone ? given(i) : Value();
       const auto start = static_cast<std::uint32_t>(into_.words_.size());
       if (does != Does::take_address) note_words(i);
       into_.mentions_.push_back({std::string(name), tokens_[i].line, block, does, start,
-                                 static_cast<std::uint32_t>(into_.words_.size()), i < guarded_until_});
+                                 static_cast<std::uint32_t>(into_.words_.size()), i < guarded_until_, value, sign});
     };
     const std::string_view name = tokens_[i].text;
     if (is_declared(i)) return add(Does::declare, name);
     if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change, name);
     if (is_changed_through(i)) add(Does::change, kThroughPointer);
     if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address, name);
+  }
+  [[nodiscard]] bool begins_statement(std::size_t i) const {
+    constexpr std::array<std::string_view, 6> kBefore{";", "{", "}", ")", "else", "do"};
+    return i > 0 &&
+           (tokens_[i - 1].is_any_of(kBefore) || (tokens_[i - 1].is("(") && i > 1 && tokens_[i - 2].is("for")));
+  }
+  struct Value {
+    std::string_view expression, sign;
+  };
+  /// What the statement gives that begins with a name.
+  [[nodiscard]] Value given(std::size_t i) const {
+    const std::string_view sign = at(i + 1).text;
+    const bool steps = sign == "++" || sign == "--";
+    if (steps) return at(i + 2).is(";") ? Value{"1", sign.substr(1)} : Value{};
+    if (!at(i + 1).is_any_of(kChanges)) return {};
+    const std::size_t end = end_of_plain(i + 2);
+    return {at(end).is(";") || at(end).is(",") ? between(i + 2, end) : "", sign.substr(0, sign.size() - 1)};
+  }
+  /// The text of some tokens.
+  [[nodiscard]] std::string_view between(std::size_t first, std::size_t end) const {
+    if (first >= end) return {};
+    const char* const begin = tokens_[first].text.data();
+    const std::string_view last = tokens_[end - 1].text;
+    return {begin, static_cast<std::size_t>(last.data() + last.size() - begin)};
+  }
+  /// Which parameters a macro changes, or takes the address of: "#define RAISE(x, by) ((x) += (by))".
+  void note_macro(std::string_view directive) {
+    std::vector<Token> words = Splitter(directive.substr(1)).tokens();
+    std::erase_if(words, [](const Token& one) { return one.is("("); });
+    if (words.size() < 2 || !words[0].is("define") || !directive.ends_with(words.back().text)) return;
+    const std::string_view name = words[1].text;
+    const char* const after = name.data() + name.size();
+    const auto close = std::ranges::find_if(words, [](const Token& one) { return one.is(")"); });
+    if (after == directive.data() + directive.size() || *after != '(' || close == words.end()) return;
+    std::vector<std::string_view> parameters;
+    for (auto one = words.begin() + 2; one != close; ++one) {
+      if (!one->is(",")) parameters.push_back(one->text);
+    }
+    words.erase(words.begin(), close + 1);
+    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
+    for (std::size_t i = 0; i < words.size(); ++i) {
+      const auto parameter = std::ranges::find(parameters, words[i].text);
+      if (parameter == parameters.end()) continue;
+      std::size_t next = i + 1;
+      while (next < words.size() && words[next].is(")")) ++next;
+      const bool before = i > 0 && (steps(words[i - 1]) || words[i - 1].is("&"));
+      const bool after_it = next < words.size() && (steps(words[next]) || words[next].is_any_of(kChanges));
+      if (before || after_it) changed_by_[name].push_back(static_cast<std::size_t>(parameter - parameters.begin()));
+    }
+  }
+  /// A call in a function, with its arguments.
+  void note_call(std::size_t i, std::uint32_t block) {
+    Call call{tokens_[i].line, tokens_[i].text, {}};
+    const auto changed = changed_by_.find(call.function);
+    const auto changes = [&](std::size_t number) {
+      return changed != changed_by_.end() && std::ranges::find(changed->second, number) != changed->second.end();
+    };
+    for (std::size_t from = i + 2; from < partner_[i + 1];) {
+      if (tokens_[from].is_name() && changes(call.passed.size()))
+        into_.mentions_.push_back({.name = std::string(tokens_[from].text),
+                                   .line = call.line,
+                                   .block = block,
+                                   .guarded = from < guarded_until_,
+                                   .value = {},
+                                   .sign = {}});
+      const std::size_t end = end_of_plain(from);
+      call.passed.push_back(at(end).is(",") || end == partner_[i + 1] ? between(from, end) : "");
+      from = end;
+      while (from < partner_[i + 1] && !at(from).is(",")) from = std::max(from, partner_[from]) + 1;
+      ++from;
+    }
+    into_.calls_.push_back(std::move(call));
+  }
+  /// Where an expression ends, or its part before what is neither a name, a number nor an operator: a call, or what is
+  /// read from memory.
+  [[nodiscard]] std::size_t end_of_plain(std::size_t first) const {
+    constexpr std::array<std::string_view, 12> kOthers{"[", "]", "{", "}", ".", "->", "::", "++", "--", "=", "\\", "#"};
+    std::size_t i = first;
+    for (int depth = 0; i < tokens_.size(); ++i) {
+      const Token& token = tokens_[i];
+      if (token.is(";") || (depth == 0 && token.is(")"))) break;
+      const bool quoted = token.text.back() == '"' || token.text.back() == '\'';
+      const bool called = token.is("(") && i > first && (tokens_[i - 1].is_name() || tokens_[i - 1].is(">"));
+      const bool led_to = (token.is("*") || token.is("&")) && (i == first || !ends_operand(i));
+      if (quoted || called || led_to || token.is(",") || token.is_any_of(kOthers) || token.is_any_of(kChanges)) break;
+      depth += token.is("(") ? 1 : token.is(")") ? -1 : 0;
+    }
+    return i;
   }
   /// Names and numbers from a name to the end of its expression.
   void note_words(std::size_t i) {
@@ -391,13 +498,14 @@ class Assignments::Reader {
   Assignments& into_;
   std::vector<Token> tokens_;
   std::unordered_map<std::string_view, std::uint32_t> names_;
+  std::unordered_map<std::string_view, std::vector<std::size_t>> changed_by_;  ///< by macro: numbers of parameters
   std::vector<std::size_t> partner_;
   std::vector<std::size_t> plain_ends_, ends_;
   std::vector<std::size_t> sections_;  ///< those that are open, by their place in blocks_
   std::size_t guarded_until_ = 0;      ///< tokens before this one may stand in a branch without braces
 };
 
-Assignments::Assignments(std::string_view text) { Reader(*this, text).read(); }
+Assignments::Assignments(std::string text) : text_(std::move(text)) { Reader(*this, text_).read(); }
 
 std::span<const Assignments::Mention> Assignments::mentions_of(std::string_view name, Lines within) const {
   const auto ends_before = [&](const Mention& one) {
@@ -428,13 +536,79 @@ bool Assignments::leads_to(const Mention& one, std::uint32_t here) const {
   return true;
 }
 
-bool Assignments::takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const {
+/// The last line of the outermost block around a line that begins at a declaration or after it.
+std::uint32_t Assignments::end_of_function(std::uint32_t declared, std::uint32_t here) const {
   const auto is_outermost = [&](const Block& block) { return block.lines.from >= declared && block.lines.holds(here); };
   const auto block = std::ranges::find_if(blocks_, is_outermost);
-  const std::uint32_t end = block != blocks_.end() ? block->lines.to : here;
-  return std::ranges::any_of(mentions_of(name, {declared, end}), [&](const Mention& one) {
+  return block != blocks_.end() ? block->lines.to : here;
+}
+
+bool Assignments::takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const {
+  return std::ranges::any_of(mentions_of(name, {declared, end_of_function(declared, here)}), [&](const Mention& one) {
     return one.does == Does::take_address && means(one, declared);
   });
+}
+
+bool Assignments::uses_itself(const Mention& one) const {
+  const auto is_it = [&](const Word& word) { return word.name != Word::kNumber && names_[word.name] == one.name; };
+  return !one.sign.empty() || std::any_of(words_.begin() + one.words, words_.begin() + one.words_end, is_it);
+}
+
+bool Assignments::is_kept(std::string_view name, std::uint32_t declared, std::uint32_t from, Lines here) const {
+  if (from > here.from || takes_address(name, declared, here.from)) return false;
+  if (from == here.from) return true;
+  const auto changes = [&](const Mention& one) {
+    if (one.does == Does::take_address || one.line == declared) return false;
+    const auto repeats = [&](const Lines& loop) {
+      return loop.holds(from) && !loop.holds(here.from) && loop.holds(one.line);
+    };
+    return one.line == from || here.holds(one.line) || std::ranges::any_of(loops_, repeats);
+  };
+  return declared <= from && between(name, {declared, from, here.from}).empty() &&
+         std::ranges::none_of(mentions_of(name, {declared, end_of_function(declared, here.from)}), changes);
+}
+
+std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::uint32_t declared, bool parameter,
+                                                    Lines here) const {
+  const std::uint32_t end = end_of_function(declared, here.from);
+  const auto is_in = [&](std::uint32_t line) { return declared <= line && line <= end; };
+  if (std::ranges::any_of(unfollowed_, is_in) || takes_address(name, declared, here.from)) return std::nullopt;
+  std::vector<Mention> found;
+  std::ranges::copy_if(mentions_of(name, {declared, here.to}), std::back_inserter(found), [&](const Mention& one) {
+    const bool its = one.does == Does::declare ? one.line == declared && !parameter : means(one, declared);
+    return its && leads_to(one, here.from);
+  });
+  const auto is_late = [&](const Mention& one) { return one.line >= here.from || one.does == Does::change_element; };
+  if (std::ranges::any_of(found, is_late)) return std::nullopt;
+  const auto is_certain = [&](const Mention& one) { return !one.guarded && blocks_[one.block].lines.holds(here.from); };
+  const auto last = std::find_if(found.rbegin(), found.rend(), [&](const Mention& one) {
+    return is_certain(one) && !uses_itself(one) && (one.does == Does::change || !one.value.empty());
+  });
+  Way way{last == found.rend(), {}};
+  if (way.from_start && !parameter) return std::nullopt;
+  const std::uint32_t since = way.from_start ? declared : last->line;
+  const auto changes = between(name, {declared, since, here.from});
+  const auto is_repeated = [&](const Change& one) {
+    return std::ranges::any_of(
+        loops_, [&](const Lines& loop) { return loop.holds(here.from) && loop.from > since && loop.holds(one.line); });
+  };
+  if (std::ranges::any_of(changes, is_repeated)) return std::nullopt;
+  for (auto one = way.from_start ? found.begin() : last.base() - 1; one != found.end(); ++one) {
+    const auto repeats = [&](const Lines& loop) { return loop.holds(one->line) && !loop.holds(here.from); };
+    const bool itself = uses_itself(*one);
+    if (one->value.empty() || (itself && std::ranges::any_of(loops_, repeats))) return std::nullopt;
+    way.steps.push_back({one->line, one->value, one->sign, is_certain(*one), itself});
+  }
+  return way;
+}
+
+std::vector<std::string_view> Assignments::passed_on(std::uint32_t line, std::string_view function) const {
+  const auto first = std::ranges::lower_bound(calls_, line, {}, &Call::line);
+  const auto end = std::ranges::upper_bound(first, calls_.end(), line, {}, &Call::line);
+  const auto is_it = [&](const Call& one) { return one.function == function; };
+  const auto found = std::find_if(first, end, is_it);
+  if (found == end || std::any_of(found + 1, end, is_it)) return {};
+  return found->passed;
 }
 
 std::optional<Assignments::Two> Assignments::two_in(std::string_view name, std::uint32_t declared, std::uint32_t first,
@@ -486,12 +660,13 @@ std::vector<Assignments::Change> Assignments::between(std::string_view name, con
   // Loops that the value was got outside of: what they change anywhere may have come before.
   std::vector<Lines> around;
   std::ranges::copy_if(loops_, std::back_inserter(around), [&](const Lines& loop) {
-    return loop.holds(stretch.here) && loop.from > std::max(stretch.from, stretch.declared);
+    const bool of_loop = stretch.from == 0 && loop.from == stretch.declared;  // its head declares the variable
+    return loop.holds(stretch.here) && (of_loop || loop.from > std::max(stretch.from, stretch.declared));
   });
   std::uint32_t last = stretch.here;
   for (const Lines& loop : around) last = std::max(last, loop.to);
   std::vector<Change> changes;
-  for (const Mention& one : mentions_of(name, {stretch.declared + 1, last})) {
+  for (const Mention& one : mentions_of(name, {stretch.declared, last})) {
     const bool element = one.does == Does::change_element;
     if (one.does != Does::change && !element) continue;
     const auto holds_it = [&](const Lines& loop) { return loop.holds(one.line); };

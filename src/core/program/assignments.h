@@ -1,7 +1,7 @@
 // Which statements of a C or C++ source file may change a variable between two of its lines, by the file's text.
 //
 // Debug information of optimised code may leave out that a statement changed a variable; the text says that the
-// statement is there. Changes in macros, through references and by way of goto are not seen.
+// statement is there. Changes in macros of other files, through references and by way of goto are not seen.
 #pragma once
 
 #include <cstdint>
@@ -15,9 +15,16 @@ namespace deeptrace::program {
 
 class Assignments {
  public:
-  /// Reads a whole file; keeps what it says, not the text.
-  explicit Assignments(std::string_view text);
+  /// Reads a whole file.
+  explicit Assignments(std::string text);
+  Assignments(Assignments&&) = delete;  // views of the text
 
+  /// All of them, the last one too.
+  struct Lines {
+    std::uint32_t from = 0, to = 0;
+    [[nodiscard]] bool holds(std::uint32_t line) const { return from <= line && line <= to; }
+    auto operator<=>(const Lines&) const = default;
+  };
   /// From the line where a variable got a value to the line where it is looked at.
   struct Stretch {
     std::uint32_t declared = 0;  ///< the line of the variable's declaration
@@ -51,16 +58,34 @@ class Assignments {
   [[nodiscard]] Words words_for(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
   /// The numbers in the statements of a line that give something to a variable.
   [[nodiscard]] std::vector<std::uint64_t> numbers_on(std::uint32_t line) const;
+  /// A statement that gives a variable the value of an expression.
+  struct Step {
+    std::uint32_t line = 0;
+    std::string_view value;  ///< the expression; empty where it has more than names, numbers and operators in it
+    std::string_view sign;   ///< "+": it is added to what the variable is; empty: the expression is all
+    bool certain = false;    ///< control comes by it; else it may
+    bool uses_itself = false;
+  };
+  struct Way {
+    bool from_start = false;  ///< it begins with the value that a parameter has from the call
+    std::vector<Step> steps;  ///< in the order of the text
+  };
+  /// The statements that gave a variable, which may be a parameter, the value that it has where control comes to the
+  /// first of some lines; nothing where the text does not tell which those are, and where one of these lines changes
+  /// it.
+  [[nodiscard]] std::optional<Way> way_to(std::string_view name, std::uint32_t declared, bool parameter,
+                                          Lines here) const;
+  /// True when nothing changed the variable from the statement of one line to the first of other lines, nor in any of
+  /// these lines; on the line itself when nothing but this function can change it.
+  [[nodiscard]] bool is_kept(std::string_view name, std::uint32_t declared, std::uint32_t from, Lines here) const;
+  /// The arguments of the only call on a line of a function by its name, as Step::value has them; nothing where there
+  /// is none, or several.
+  [[nodiscard]] std::vector<std::string_view> passed_on(std::uint32_t line, std::string_view function) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
 
  private:
-  struct Lines {
-    std::uint32_t from = 0, to = 0;
-    [[nodiscard]] bool holds(std::uint32_t line) const { return from <= line && line <= to; }
-    auto operator<=>(const Lines&) const = default;
-  };
   struct Block {
     Lines lines;
     Lines other;           ///< of the else branch after it; 0: none
@@ -77,11 +102,17 @@ class Assignments {
     Does does = Does::change;
     std::uint32_t words = 0, words_end = 0;  ///< of the value that it gets: in words_
     bool guarded = false;                    ///< in a branch or a loop that has no braces
+    std::string_view value, sign;            ///< see Step
   };
   struct Word {
     std::uint32_t name = kNumber;  ///< in names_
     std::uint64_t number = 0;
     static constexpr std::uint32_t kNumber = ~std::uint32_t(0);
+  };
+  struct Call {
+    std::uint32_t line = 0;
+    std::string_view function;
+    std::vector<std::string_view> passed;
   };
   class Reader;
 
@@ -89,9 +120,15 @@ class Assignments {
   [[nodiscard]] bool means(const Mention& one, std::uint32_t declared) const;
   [[nodiscard]] bool leads_to(const Mention& one, std::uint32_t here) const;
 
+  [[nodiscard]] bool uses_itself(const Mention& one) const;
+  [[nodiscard]] std::uint32_t end_of_function(std::uint32_t declared, std::uint32_t here) const;
+
+  std::string text_;
   std::vector<Block> blocks_;  ///< the first is the file
   std::vector<Lines> loops_;
-  std::vector<Mention> mentions_;  ///< by name, then by line
+  std::vector<std::uint32_t> unfollowed_;  ///< lines with a goto, or a lambda that changes what is around it
+  std::vector<Mention> mentions_;          ///< by name, then by line
+  std::vector<Call> calls_;                ///< by line
   std::vector<Word> words_;
   std::vector<std::string> names_;  ///< each once
 };
