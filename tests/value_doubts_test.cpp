@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <iterator>
 #include <sstream>
 
@@ -336,6 +337,8 @@ TEST_P(ValueDoubts, OfAValueThatNoStatementGives) {
   for (const auto& [from, to] : {std::pair("passed(x + 2", "passed(x + 9"), {"x * 3", "x * 4"}, {"x + 1;", "x + 3;"}})
     text.replace(text.find(from), std::string_view(from).size(), to);
   write_file(folder / "program.c", text);
+  EXPECT_EQ(shown_at_marks(folder, program, "level", 3), right) << "what was changed after the build says nothing";
+  std::filesystem::last_write_time(folder / "program.c", std::filesystem::last_write_time(program));
   const auto changed = shown_at_marks(folder, program, "level", 3);
   ASSERT_EQ(changed.size(), 3U);
   const bool optimised = GetParam()[1] != "-O0";

@@ -5,8 +5,10 @@
 // computed once more: a value that is another one is not shown.
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "inspect/number.h"
@@ -50,6 +52,22 @@ bool is_same(const Number& a, const Number& b) {
          (std::isnan(a.real) && std::isnan(b.real));
 }
 
+/// What a variable may be after a statement, from what it may have been before; `value_of` computes what the statement
+/// gives, from one of those where it uses the variable itself. Nothing where one of them is not known.
+std::optional<std::vector<Number>> values_after(
+    const Assignments::Step& step, const std::vector<Number>& before,
+    const std::function<std::optional<Number>(const Number* before)>& value_of) {
+  constexpr std::size_t kMost = 16;
+  std::vector<Number> values;
+  for (std::size_t i = 0; i < (step.uses_itself ? before.size() : 1); ++i) {
+    const auto value = value_of(step.uses_itself ? &before[i] : nullptr);
+    if (!value) return std::nullopt;
+    values.push_back(*value);
+  }
+  if (!step.certain) values.insert(values.end(), before.begin(), before.end());
+  return values.size() <= kMost ? std::optional(std::move(values)) : std::nullopt;
+}
+
 }  // namespace
 
 /// The value of an expression on a line of the function of a scope, if all that it uses is as it was there.
@@ -68,7 +86,6 @@ std::optional<Number> Scope::value_by_text(const std::string& text, std::uint32_
 }
 
 std::optional<Error> Scope::contradiction(const LocalVariable& variable, const Datum& datum) {
-  constexpr std::size_t kMost = 16;
   const Type& plain = (*datum.type.types)[datum.type.types->plain(datum.type.id)];
   const std::vector<const debuginfo::LocalScope*> around = scopes_around();
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, around);
@@ -78,11 +95,9 @@ std::optional<Error> Scope::contradiction(const LocalVariable& variable, const D
   Datum said = datum;
   const auto shown = inspect::number_in(said, *this);
   if (!way || !shown) return std::nullopt;
-  const auto in_function_of = [&](const debuginfo::LocalScope& one) {
-    Scope place(modules_, thread_, frame_);
+  const auto enter = [&](Scope& place, const debuginfo::LocalScope& one) {
     place.at_depth(static_cast<unsigned>(doubts.depth_of(one)));
     place.comparing_ = true;
-    return place;
   };
   const bool boolean = plain.encoding == debuginfo::Encoding::boolean;
   std::vector<Number> possible;
@@ -90,29 +105,27 @@ std::optional<Error> Scope::contradiction(const LocalVariable& variable, const D
   if (way->from_start) {
     const ValueDoubts::Passed passed = doubts.passed_for(variable);
     if (passed.value.empty()) return std::nullopt;
-    Scope caller = in_function_of(*passed.caller);
+    Scope caller(modules_, thread_, frame_);
+    enter(caller, *passed.caller);
     const auto value = caller.value_by_text(std::string(passed.value), passed.line, *passed.caller);
     const auto first = value ? assigned(*value, *shown, boolean) : std::nullopt;
     if (!first) return std::nullopt;
     possible.push_back(*first);
     line = passed.line;
   }
-  Scope place = in_function_of(*scope);
+  Scope place(modules_, thread_, frame_);
+  enter(place, *scope);
   for (const Assignments::Step& step : way->steps) {
     std::string text(step.value);
     if (!step.sign.empty()) text = variable.name + " " + std::string(step.sign) + " (" + text + ")";
-    std::vector<Number> values;
-    const std::size_t times = step.uses_itself ? possible.size() : 1;
-    for (std::size_t i = 0; i < times; ++i) {
-      if (step.uses_itself) place.assumed_ = {variable.name, datum_of(possible[i])};
+    const auto value_of = [&](const Number* before) {
+      if (before != nullptr) place.assumed_ = {variable.name, datum_of(*before)};
       const auto value = place.value_by_text(text, step.line, *scope);
-      const auto after = value ? assigned(*value, *shown, boolean) : std::nullopt;
-      if (!after) return std::nullopt;
-      values.push_back(*after);
-    }
-    if (!step.certain) values.insert(values.end(), possible.begin(), possible.end());
-    if (values.size() > kMost) return std::nullopt;
-    possible = std::move(values);
+      return value ? assigned(*value, *shown, boolean) : std::nullopt;
+    };
+    auto values = values_after(step, possible, value_of);
+    if (!values) return std::nullopt;
+    possible = std::move(*values);
     line = step.line;
   }
   if (possible.empty() || std::ranges::any_of(possible, [&](const Number& one) { return is_same(*shown, one); }))

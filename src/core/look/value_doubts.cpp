@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <array>
 #include <compare>
+#include <filesystem>
 #include <set>
+#include <system_error>
 #include <utility>
 #include <vector>
 
@@ -103,6 +105,14 @@ constexpr std::string_view kSeveralLines = "the compiler put calls of several li
 bool is_of_c(const LocalVariable& variable) {
   constexpr std::array<std::uint16_t, 5> kC{0x01, 0x02, 0x0c, 0x1d, 0x2c};
   return std::ranges::find(kC, variable.entry.unit->language) != kC.end();
+}
+
+/// True for a source that was written after the program: its statements may be others than those that were built.
+bool is_later(const std::string& source, const std::string& program) {
+  std::error_code no_source, no_program;
+  const auto written = std::filesystem::last_write_time(source, no_source);
+  const auto built = std::filesystem::last_write_time(program, no_program);
+  return !no_source && !no_program && written > built;
 }
 
 bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
@@ -615,6 +625,7 @@ std::optional<program::Assignments::Way> ValueDoubts::statements_for(const Local
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
   const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
   if (!place || function() == nullptr || !function()->optimised || !is_of_c(variable)) return std::nullopt;
+  if (is_later(module_.program->lines().file(place->file), module_.path)) return std::nullopt;
   const program::Assignments& text = modules_.assignments(module_, place->file);
   return text.way_to(variable.name, variable.declared.line, variable.parameter, place->all());
 }
