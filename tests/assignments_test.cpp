@@ -45,7 +45,10 @@ constexpr const char* kTexts[] = {
     "void f() {\n point level; /*D*/\n level.at[2].x += 2; /*C*/\n g(level); /*H*/\n}",
     "int f(int level) { /*D*/\n if (x) {\n  level = 2; /*C*/\n }\n g(level); /*H*/\n}",
     "int f(int level) { /*D*/\n int y = x * (level = 3); /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n __asm__(\"incl %0\" : \"+r\"(level)); /*C*/\n g(level); /*H*/\n}",
+    "int f(int level) { /*D*/\n asm(\"lea 1(%1), %0\" : \"=r\"(level) : \"r\"(x)); /*C*/\n g(level); /*H*/\n}",
     // What looks like one, and is none.
+    "int f(int level) { /*D*/\n __asm__(\"\" : : \"r\"(level));\n g(level); /*H*/\n}",
     "int f(int level) { /*D*/\n if (level == 2) return 1;\n g(level); /*H*/\n}",
     "int f(int *level) { /*D*/\n *level = 2;\n g(level); /*H*/\n}",
     "int f(log *level) { /*D*/\n level->n = 2;\n g(level); /*H*/\n}",

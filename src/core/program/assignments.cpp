@@ -469,8 +469,15 @@ class Assignments::Reader {
     const Token& before = tokens_[i - 1];
     return is_word_part(before.text[0]) ? !before.is_any_of(kStatementWords) : before.is(")") || before.is("]");
   }
+  /// `asm("incl %0" : "+r"(level))`
+  [[nodiscard]] bool is_output_of_assembly(std::size_t i) const {
+    if (i < 2 || !tokens_[i - 1].is("(")) return false;
+    const std::string_view constraint = tokens_[i - 2].text;
+    return constraint.starts_with("\"=") || constraint.starts_with("\"+");
+  }
   [[nodiscard]] bool is_changed(std::size_t i) const {
     if (i > 0 && (tokens_[i - 1].is("++") || tokens_[i - 1].is("--"))) return !at(i + 1).is("->");
+    if (is_output_of_assembly(i)) return true;
     std::size_t after = i + 1;
     while (at(after).is("[") || at(after).is(".")) after = at(after).is("[") ? partner_[after] + 1 : after + 2;
     if (at(after).is("++") || at(after).is("--")) return true;
