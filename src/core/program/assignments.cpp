@@ -678,7 +678,8 @@ std::vector<Assignments::Change> Assignments::between(std::string_view name, con
     if (one.does != Does::change && !element) continue;
     const auto holds_it = [&](const Lines& loop) { return loop.holds(one.line); };
     const auto stands_before = [&](const Lines& loop) { return loop.holds(one.line) && !loop.holds(stretch.here); };
-    const bool comes_between = stretch.from < one.line && one.line < stretch.here && leads_to(one, stretch.here);
+    const bool comes_between =
+        std::max(stretch.from, stretch.declared) < one.line && one.line < stretch.here && leads_to(one, stretch.here);
     if ((comes_between || std::ranges::any_of(around, holds_it)) && means(one, stretch.declared))
       changes.push_back({one.line, element, std::ranges::any_of(loops_, stands_before),
                          comes_between && !one.guarded && blocks_[one.block].lines.holds(stretch.here)});
