@@ -179,6 +179,14 @@ TEST(Assignments, AllOfThem) {
   EXPECT_EQ(one.between("level", {1, 4, 5}), (Changes{{6, false, false}}));
 }
 
+/// Of a value that is said to hold for all the scope, the head of the loop that declares the variable counts.
+TEST(Assignments, TheHeadOfALoop) {
+  const Assignments loop("void f() {\n for (int level = 0; level < 3; level++) {\n  g(level);\n }\n}");
+  EXPECT_EQ(loop.between("level", {2, 0, 3}).size(), 1U);
+  EXPECT_TRUE(loop.between("level", {2, 1, 3}).empty());
+  EXPECT_TRUE(loop.between("level", {2, 2, 3}).empty());
+}
+
 /// What gives "level" its value before line `here`, as "3: = x + 1; 5?: + 2".
 std::string way_in(const char* text, std::uint32_t here, bool parameter = false) {
   const Assignments all(text);
@@ -200,6 +208,7 @@ TEST(Assignments, TheWayToAValue) {
             "1: = 1; 3?: = 2; 5?: - 3");
   EXPECT_EQ(way_in("void f() { int level = 1;\n level = level * 2;\n g();\n}", 3), "1: = 1; 2: = level * 2");
   EXPECT_EQ(way_in("void f(int level) {\n level *= 3;\n g();\n}", 3, true), "passed; 2: * 3");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n switch (x) {\n case 1:\n  g();\n  level = 2;\n }\n}", 4), "1: = 1");
   EXPECT_EQ(way_in("void f(int level) {\n level = 3;\n g();\n}", 3, true), "2: = 3");
   EXPECT_EQ(way_in("void f() { int level = 1;\n while (x) {\n  level = 2;\n }\n g();\n}", 5), "1: = 1; 3?: = 2");
 }
@@ -207,9 +216,13 @@ TEST(Assignments, TheWayToAValue) {
 TEST(Assignments, AWayThatTheTextDoesNotTell) {
   const char* unknown[] = {
       "void f() { int level;\n g();\n}",
+      "void f() { static int level = 1;\n g();\n}",
       "void f() { int level = h(x);\n g();\n}",
       "void f() { int level = a[2];\n g();\n}",
       "void f() { int level = *x;\n g();\n}",
+      "void f() { int level = x * 0.5;\n g();\n}",
+      "void f() { int level = 1;\n FOR_EACH(y) {\n  g();\n  level = 2;\n }\n}",
+      "void f() { int level = 1;\n FOR_EACH(y) level += 2;\n g();\n}",
       "void f() { int level = x->y;\n g();\n}",
       "void f() { int level = 1;\n g(level++);\n}",                         // on the line itself
       "void f() { int level = 1;\n for (;;) {\n g();\n level = 2;\n }\n}",  // in a loop around it
@@ -233,6 +246,7 @@ TEST(Assignments, WhatIsKept) {
   EXPECT_FALSE(kept("void f(int level) {\n x = level;\n level = 2;\n g();\n}", 2, 4));
   EXPECT_FALSE(kept("void f(int level) {\n x = level; level = 3;\n g();\n}", 2, 3)) << "on the line";
   EXPECT_FALSE(kept("void f(int level) {\n x = level;\n h(&level);\n g();\n}", 2, 4));
+  EXPECT_FALSE(kept("void f() { static int z, level = 1;\n x = level;\n g();\n}", 2, 3));
   const char* loop = "void f(int level) {\n while (y) {\n  level = y;\n  x = level;\n }\n g();\n}";
   EXPECT_FALSE(kept(loop, 4, 6)) << "the loop may have gone on";
   EXPECT_TRUE(kept("void f(int level) {\n level = g(level);\n}", 2, 2)) << "in the call";
@@ -246,7 +260,9 @@ TEST(Assignments, MacrosThatChangeWhatTheyGet) {
   EXPECT_FALSE(changed(with(raise, "RAISE(level, x)").c_str()));
   EXPECT_FALSE(changed(with(raise, "LOWER(level)").c_str()));
   EXPECT_TRUE(changed("#define UP(x) ++x\nvoid f(int level) {\n UP(level);\n g();\n}"));
-  EXPECT_TRUE(changed("#define FILL(x) fill(&(x))\nvoid f(int level) {\n FILL(level);\n g();\n}"));
+  const char* fill = "#define FILL(x) fill(&(x))\nvoid f(int level) {\n FILL(level);\n g();\n}";
+  EXPECT_FALSE(changed(fill));
+  EXPECT_TRUE(Assignments(fill).takes_address("level", 2, 4));
   EXPECT_FALSE(changed("#define SHOW(x) show((x) == 3)\nvoid f(int level) {\n SHOW(level);\n g();\n}"));
   EXPECT_FALSE(changed("#define LEVEL (level = 3)\nvoid f(int level) {\n LEVEL(level);\n g();\n}"));
 }

@@ -301,6 +301,37 @@ TEST_P(ValueDoubts, AreNotRaisedWithoutReason) {
   }
 }
 
+/// What other calls of the function changed is no contradiction to the statements of this one.
+TEST_P(ValueDoubts, AreNotRaisedOfStaticVariables) {
+  const TempFolder folder;
+  const std::string program = program_of(
+      "__attribute__((noinline)) int count(int x) {\n"
+      "  static int level = 3;\n"
+      "  int now = level + x;\n"
+      "  if (x > 0)\n"
+      "    now += count(x - 1);\n"
+      "  mark(now);\n"
+      "  level += 5;\n"
+      "  return now ^ x;\n"
+      "}\n"
+      "__attribute__((noinline)) int once(int x) {\n"
+      "  static int level = 3;\n"
+      "  mark(level);\n"
+      "  level = 7;\n"
+      "  return x;\n"
+      "}\n"
+      "int main(void) { return (count(2) + once(1) + once(2)) & 1; }\n",
+      folder);
+  const auto shown = shown_at_marks(folder, program, "level", 5);
+  ASSERT_EQ(shown.size(), 5U);
+  for (const std::size_t i : {0, 1, 2})
+    EXPECT_NE(shown[i].find(fmt::format("/ {} ", 3 + 5 * i)), std::string::npos) << shown[i];
+  EXPECT_NE(shown[3].find("/ 3 "), std::string::npos) << shown[3];
+  EXPECT_NE(shown[4].find("/ 7 "), std::string::npos) << shown[4];
+  for (const std::string& now : shown_at_marks(folder, program, "now", 3))
+    EXPECT_EQ(now.find("another value"), std::string::npos) << now;
+}
+
 /// Debug information and the source say different things: the source was changed after the program was built. Each time
 /// the variable, its line and what that is changed to.
 TEST_P(ValueDoubts, OfAValueThatNoStatementGives) {

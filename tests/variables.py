@@ -34,7 +34,7 @@ SHORT = ("gcc -O0", "gcc -O1", "gcc -O2", "gcc -Os", "gcc -m32 -O0", "gcc -m32 -
 ONCE_WRONG = {31: ["clang -m32 -O2"], 39: ["clang -O2"], 44: ["clang -O2"], 47: ["gcc -O2"], 48: ["clang -O2"],
               51: ["gcc -O2"], 53: ["clang -O2"], 54: ["clang -O2"], 206: ["clang -O2"], 302: ["gcc -O2"], 310: ["gcc -O2"],
               312: ["clang -O2"], 349: ["gcc -O2"], 366: ["clang -O2"], 387: ["gcc -O2"], 429: ["gcc -O2"],
-              418: ["clang -O2"]}
+              418: ["clang -O2"], 465: ["gcc -O2"]}
 START = """#ifdef LOG
 #include <stdio.h>
 static const char *chain[64];

@@ -2,9 +2,9 @@
 //
 // Compilers describe a value before the statement that gives it, leave out bits that nothing reads, and forget a
 // statement. Where the text says which statements gave a variable its value, and what they use is still there, they are
-// computed once more: a value that is another one is not shown.
+// computed once more: a value that is another one is not shown. Integers only: of floating-point numbers compilers and
+// this arithmetic keep different digits.
 #include <algorithm>
-#include <cmath>
 #include <functional>
 #include <optional>
 #include <string>
@@ -24,32 +24,12 @@ using program::Assignments;
 
 namespace {
 
-/// What a variable, one value of which is known, has after an assignment of a number; nothing where C leaves that open.
-std::optional<Number> assigned(const Number& number, const Number& variable, bool boolean) {
+/// What an integer variable, one value of which is known, has after an assignment of another integer.
+Number assigned(const Number& number, const Number& variable, bool boolean) {
   Number result = variable;
-  if (variable.floating) {
-    result.real = inspect::real_value(number);
-  } else if (boolean) {
-    result.bits = number.floating ? number.real != 0 : number.bits != 0;
-  } else {
-    const auto whole = number.floating ? inspect::integer_of(number, variable.width / 8) : Result(number.bits);
-    if (!whole) return std::nullopt;
-    result.bits = inspect::extended(*whole, variable.width, variable.is_signed);
-  }
+  result.bits =
+      boolean ? inspect::Wide(number.bits != 0) : inspect::extended(number.bits, variable.width, variable.is_signed);
   return result;
-}
-
-Datum datum_of(const Number& number) {
-  if (number.floating) return inspect::floating(static_cast<double>(number.real));
-  return inspect::integer(number.bits, number.width, number.is_signed);
-}
-
-/// Of floating-point values compilers may keep more digits than the type has.
-bool is_same(const Number& a, const Number& b) {
-  constexpr long double kNear = 1e-5L;
-  if (!a.floating) return a.bits == b.bits;
-  return a.real == b.real || std::fabs(a.real - b.real) <= kNear * std::fabs(b.real) ||
-         (std::isnan(a.real) && std::isnan(b.real));
 }
 
 /// What a variable may be after a statement, from what it may have been before; `value_of` computes what the statement
@@ -82,7 +62,7 @@ std::optional<Number> Scope::value_by_text(const std::string& text, std::uint32_
   if (!expression || !std::ranges::all_of(expression->names(), is_kept)) return std::nullopt;
   auto value = expression->evaluate(*this);
   const auto number = value ? inspect::number_in(*value, *this) : Result<Number>(value.error());
-  return number ? std::optional(*number) : std::nullopt;
+  return number && !number->floating ? std::optional(*number) : std::nullopt;
 }
 
 std::optional<Error> Scope::contradiction(const LocalVariable& variable, const Datum& datum) {
@@ -94,7 +74,7 @@ std::optional<Error> Scope::contradiction(const LocalVariable& variable, const D
   const auto way = doubts.statements_for(variable);
   Datum said = datum;
   const auto shown = inspect::number_in(said, *this);
-  if (!way || !shown) return std::nullopt;
+  if (!way || !shown || shown->floating) return std::nullopt;
   const auto enter = [&](Scope& place, const debuginfo::LocalScope& one) {
     place.at_depth(static_cast<unsigned>(doubts.depth_of(one)));
     place.comparing_ = true;
@@ -108,9 +88,8 @@ std::optional<Error> Scope::contradiction(const LocalVariable& variable, const D
     Scope caller(modules_, thread_, frame_);
     enter(caller, *passed.caller);
     const auto value = caller.value_by_text(std::string(passed.value), passed.line, *passed.caller);
-    const auto first = value ? assigned(*value, *shown, boolean) : std::nullopt;
-    if (!first) return std::nullopt;
-    possible.push_back(*first);
+    if (!value) return std::nullopt;
+    possible.push_back(assigned(*value, *shown, boolean));
     line = passed.line;
   }
   Scope place(modules_, thread_, frame_);
@@ -119,16 +98,17 @@ std::optional<Error> Scope::contradiction(const LocalVariable& variable, const D
     std::string text(step.value);
     if (!step.sign.empty()) text = variable.name + " " + std::string(step.sign) + " (" + text + ")";
     const auto value_of = [&](const Number* before) {
-      if (before != nullptr) place.assumed_ = {variable.name, datum_of(*before)};
+      if (before != nullptr)
+        place.assumed_ = {variable.name, inspect::integer(before->bits, before->width, before->is_signed)};
       const auto value = place.value_by_text(text, step.line, *scope);
-      return value ? assigned(*value, *shown, boolean) : std::nullopt;
+      return value ? std::optional(assigned(*value, *shown, boolean)) : std::nullopt;
     };
     auto values = values_after(step, possible, value_of);
     if (!values) return std::nullopt;
     possible = std::move(*values);
     line = step.line;
   }
-  if (possible.empty() || std::ranges::any_of(possible, [&](const Number& one) { return is_same(*shown, one); }))
+  if (possible.empty() || std::ranges::any_of(possible, [&](const Number& one) { return one.bits == shown->bits; }))
     return std::nullopt;
   return Error{Fault::usage, "the compiler gives it another value than line " + std::to_string(line) + " does"};
 }

@@ -377,7 +377,7 @@ std::optional<std::uint32_t> ValueDoubts::line_done_later(const Value& value, co
   return std::nullopt;
 }
 
-/// True when control has left the variable's inlined call since the part began, so that this is another call.
+/// True when control has left the variable's inlined call since the part began: this is a later call.
 bool ValueDoubts::is_of_call_before(const Value& value) const {
   const debuginfo::LocalScope* scope = debuginfo::scope_of(value.variable, scopes_);
   if (scope == nullptr || value.part.always || is_of_gcc(value.variable) || depth_of(*scope) == 0) return false;
@@ -601,8 +601,8 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   if (const auto line = line_left_out(value, origin)) return left_out(*line);
   if (const auto line = line_done_later(value, origin))
     return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
-  if (is_of_call_before(value)) return unknown("the compiler says what it was in a call before");
-  if (is_another_from_jump(value)) return unknown("the compiler says another value where control comes from");
+  if (is_of_call_before(value)) return unknown("the compiler describes its value in an earlier call");
+  if (is_another_from_jump(value)) return unknown("the compiler describes different values on the ways to this place");
   if (auto doubt = about_order(value)) return doubt;
   if (auto doubt = about_made(value, evaluated)) return doubt;
   // What clang does not know any more it may take for 0, and computes on with that.
@@ -646,10 +646,10 @@ bool ValueDoubts::is_kept_since(std::uint32_t line, std::string_view name, const
   const LocalVariable* used = variable_named(name, scope);
   const auto place = lines_at(scope, address_);
   if (used == nullptr || !place) return false;
-  using Kind = debuginfo::Type::Kind;
-  const Kind kind = plain_type(*used).kind;
-  return (kind == Kind::base || kind == Kind::enumeration) &&
-         modules_.assignments(module_, place->file).is_kept(name, used->declared.line, line, place->all());
+  const debuginfo::Type& type = plain_type(*used);
+  const bool integer = type.kind == debuginfo::Type::Kind::enumeration ||
+                       (type.kind == debuginfo::Type::Kind::base && type.encoding != debuginfo::Encoding::floating);
+  return integer && modules_.assignments(module_, place->file).is_kept(name, used->declared.line, line, place->all());
 }
 
 /// The innermost variable of a name in the same function as a scope.

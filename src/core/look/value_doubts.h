@@ -56,7 +56,7 @@ class ValueDoubts {
     const debuginfo::LocalScope* caller = nullptr;  ///< the outermost scope of the calling function
   };
   [[nodiscard]] Passed passed_for(const debuginfo::LocalVariable& parameter) const;
-  /// True when a name in a statement on a line of the function of a scope is that of a number, which nothing changed
+  /// True when a name in a statement on a line of the function of a scope is that of an integer, which nothing changed
   /// since.
   [[nodiscard]] bool is_kept_since(std::uint32_t line, std::string_view name, const debuginfo::LocalScope& scope) const;
   /// How many inlined calls a scope lies in.

@@ -16,6 +16,7 @@ struct Token {
   std::string_view text;
   std::uint32_t line = 0;
   [[nodiscard]] bool is(std::string_view other) const { return text == other; }
+  [[nodiscard]] bool is_step() const { return is("++") || is("--"); }
   [[nodiscard]] bool is_name() const {
     const auto first = static_cast<unsigned char>(text.empty() ? ' ' : text[0]);
     return std::isalpha(first) != 0 || first == '_' || first >= 0x80;
@@ -309,7 +310,13 @@ class Assignments::Reader {
     const Token none{};
     const Token& before = i > 0 ? tokens_[i - 1] : none;
     const bool member = before.is(".") || before.is("->") || before.is("::");
-    if (at(i + 1).is("(") && block != 0) note_call(i, block);
+    if (at(i + 1).is("(") && block != 0) {
+      note_call(i, block);
+      if (is_loop_by_macro(i)) {
+        into_.loops_.push_back({tokens_[i].line, line_at(end_at(partner_[i + 1] + 1))});
+        guard(i);
+      }
+    }
     if (member || at(i + 1).is("(") || at(i + 1).is("::")) return;
     const auto add = [&](Does does, std::string_view name) {
       const bool alone = does == Does::declare || (does == Does::change && begins_statement(i));
@@ -317,13 +324,27 @@ class Assignments::Reader {
       const auto start = static_cast<std::uint32_t>(into_.words_.size());
       if (does != Does::take_address) note_words(i);
       into_.mentions_.push_back({std::string(name), tokens_[i].line, block, does, start,
-                                 static_cast<std::uint32_t>(into_.words_.size()), i < guarded_until_, value, sign});
+                                 static_cast<std::uint32_t>(into_.words_.size()), i < guarded_until_, is_static(i),
+                                 value, sign});
     };
     const std::string_view name = tokens_[i].text;
     if (is_declared(i)) return add(Does::declare, name);
     if (is_changed(i)) add(at(i + 1).is("[") ? Does::change_element : Does::change, name);
     if (is_changed_through(i)) add(Does::change, kThroughPointer);
     if (before.is("&") && !ends_operand(i - 1)) add(Does::take_address, name);
+  }
+  /// "FOR_EACH(one, list) {": a statement comes after what looks like a call.
+  [[nodiscard]] bool is_loop_by_macro(std::size_t i) const {
+    const Token& next = at(partner_[i + 1] + 1);
+    return !tokens_[i].is("switch") && !tokens_[i].is("catch") && begins_statement(i) &&
+           (next.is("{") || next.is_name());
+  }
+  [[nodiscard]] bool is_static(std::size_t i) const {
+    constexpr std::array<std::string_view, 4> kBefore{";", "{", "}", "("};
+    while (i > 0 && !tokens_[i - 1].is_any_of(kBefore)) {
+      if (tokens_[--i].is("static")) return true;
+    }
+    return false;
   }
   [[nodiscard]] bool begins_statement(std::size_t i) const {
     constexpr std::array<std::string_view, 6> kBefore{";", "{", "}", ")", "else", "do"};
@@ -336,8 +357,7 @@ class Assignments::Reader {
   /// What the statement gives that begins with a name.
   [[nodiscard]] Value given(std::size_t i) const {
     const std::string_view sign = at(i + 1).text;
-    const bool steps = sign == "++" || sign == "--";
-    if (steps) return at(i + 2).is(";") ? Value{"1", sign.substr(1)} : Value{};
+    if (at(i + 1).is_step()) return at(i + 2).is(";") ? Value{"1", sign.substr(1)} : Value{};
     if (!at(i + 1).is_any_of(kChanges)) return {};
     const std::size_t end = end_of_plain(i + 2);
     return {at(end).is(";") || at(end).is(",") ? between(i + 2, end) : "", sign.substr(0, sign.size() - 1)};
@@ -363,32 +383,35 @@ class Assignments::Reader {
       if (!one->is(",")) parameters.push_back(one->text);
     }
     words.erase(words.begin(), close + 1);
-    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
     for (std::size_t i = 0; i < words.size(); ++i) {
       const auto parameter = std::ranges::find(parameters, words[i].text);
       if (parameter == parameters.end()) continue;
       std::size_t next = i + 1;
       while (next < words.size() && words[next].is(")")) ++next;
-      const bool before = i > 0 && (steps(words[i - 1]) || words[i - 1].is("&"));
-      const bool after_it = next < words.size() && (steps(words[next]) || words[next].is_any_of(kChanges));
-      if (before || after_it) changed_by_[name].push_back(static_cast<std::size_t>(parameter - parameters.begin()));
+      const bool changes = (i > 0 && words[i - 1].is_step()) ||
+                           (next < words.size() && (words[next].is_step() || words[next].is_any_of(kChanges)));
+      const bool addresses = i > 0 && words[i - 1].is("&");
+      if (changes || addresses)
+        done_by_[name].push_back(
+            {static_cast<std::size_t>(parameter - parameters.begin()), changes ? Does::change : Does::take_address});
     }
   }
   /// A call in a function, with its arguments.
   void note_call(std::size_t i, std::uint32_t block) {
     Call call{tokens_[i].line, tokens_[i].text, {}};
-    const auto changed = changed_by_.find(call.function);
-    const auto changes = [&](std::size_t number) {
-      return changed != changed_by_.end() && std::ranges::find(changed->second, number) != changed->second.end();
-    };
+    const auto macro = done_by_.find(call.function);
     for (std::size_t from = i + 2; from < partner_[i + 1];) {
-      if (tokens_[from].is_name() && changes(call.passed.size()))
+      for (const Done& one : macro != done_by_.end() ? std::span<const Done>(macro->second) : std::span<const Done>()) {
+        if (one.parameter != call.passed.size() || !tokens_[from].is_name()) continue;
         into_.mentions_.push_back({.name = std::string(tokens_[from].text),
                                    .line = call.line,
                                    .block = block,
+                                   .does = one.does,
                                    .guarded = from < guarded_until_,
+                                   .is_static = false,
                                    .value = {},
                                    .sign = {}});
+      }
       const std::size_t end = end_of_plain(from);
       call.passed.push_back(at(end).is(",") || end == partner_[i + 1] ? between(from, end) : "");
       from = end;
@@ -397,18 +420,20 @@ class Assignments::Reader {
     }
     into_.calls_.push_back(std::move(call));
   }
-  /// Where an expression ends, or its part before what is neither a name, a number nor an operator: a call, or what is
-  /// read from memory.
+  /// Where an expression ends, or its part before what is neither a name, an integer nor an operator: a call, or what
+  /// is read from memory.
   [[nodiscard]] std::size_t end_of_plain(std::size_t first) const {
     constexpr std::array<std::string_view, 12> kOthers{"[", "]", "{", "}", ".", "->", "::", "++", "--", "=", "\\", "#"};
     std::size_t i = first;
     for (int depth = 0; i < tokens_.size(); ++i) {
       const Token& token = tokens_[i];
       if (token.is(";") || (depth == 0 && token.is(")"))) break;
+      const bool real = std::isdigit(static_cast<unsigned char>(token.text[0])) != 0 && !number_of(token.text);
       const bool quoted = token.text.back() == '"' || token.text.back() == '\'';
       const bool called = token.is("(") && i > first && (tokens_[i - 1].is_name() || tokens_[i - 1].is(">"));
       const bool led_to = (token.is("*") || token.is("&")) && (i == first || !ends_operand(i));
-      if (quoted || called || led_to || token.is(",") || token.is_any_of(kOthers) || token.is_any_of(kChanges)) break;
+      if (real || quoted || called || led_to || token.is(",") || token.is_any_of(kOthers) || token.is_any_of(kChanges))
+        break;
       depth += token.is("(") ? 1 : token.is(")") ? -1 : 0;
     }
     return i;
@@ -417,8 +442,7 @@ class Assignments::Reader {
   void note_words(std::size_t i) {
     constexpr std::size_t kMost = 64;
     const std::size_t first = into_.words_.size();
-    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
-    if (i > 0 && steps(tokens_[i - 1])) into_.words_.push_back({.number = 1});
+    if (i > 0 && tokens_[i - 1].is_step()) into_.words_.push_back({.number = 1});
     unsigned depth = 0;
     for (++i; i < tokens_.size() && into_.words_.size() - first < kMost; ++i) {
       const Token& token = tokens_[i];
@@ -426,7 +450,7 @@ class Assignments::Reader {
       if (token.is(";") || (depth == 0 && (closes || token.is(",")))) break;
       depth += token.is("(") || token.is("[") || token.is("{") ? 1U : 0U;
       depth -= closes ? 1U : 0U;
-      if (steps(token)) into_.words_.push_back({.number = 1});
+      if (token.is_step()) into_.words_.push_back({.number = 1});
       if (token.is_name()) into_.words_.push_back({.name = name_number(token.text)});
       if (const auto number = number_of(token.text)) into_.words_.push_back({.number = *number});
     }
@@ -476,11 +500,11 @@ class Assignments::Reader {
     return constraint.starts_with("\"=") || constraint.starts_with("\"+");
   }
   [[nodiscard]] bool is_changed(std::size_t i) const {
-    if (i > 0 && (tokens_[i - 1].is("++") || tokens_[i - 1].is("--"))) return !at(i + 1).is("->");
+    if (i > 0 && tokens_[i - 1].is_step()) return !at(i + 1).is("->");
     if (is_output_of_assembly(i)) return true;
     std::size_t after = i + 1;
     while (at(after).is("[") || at(after).is(".")) after = at(after).is("[") ? partner_[after] + 1 : after + 2;
-    if (at(after).is("++") || at(after).is("--")) return true;
+    if (at(after).is_step()) return true;
     const bool through = i > 0 && tokens_[i - 1].is("*");
     return at(after).is_any_of(kChanges) && !through;
   }
@@ -492,8 +516,7 @@ class Assignments::Reader {
     const bool arrow = at(after).is("->");
     while (at(after).is("[") || at(after).is(".") || at(after).is("->"))
       after = at(after).is("[") ? partner_[after] + 1 : after + 2;
-    const auto steps = [](const Token& one) { return one.is("++") || one.is("--"); };
-    const bool stepped = arrow && (steps(at(after)) || (i > 0 && steps(tokens_[i - 1])));
+    const bool stepped = arrow && (at(after).is_step() || (i > 0 && tokens_[i - 1].is_step()));
     return stepped || ((starred || arrow) && at(after).is_any_of(kChanges));
   }
   std::uint32_t name_number(std::string_view name) {
@@ -505,7 +528,12 @@ class Assignments::Reader {
   Assignments& into_;
   std::vector<Token> tokens_;
   std::unordered_map<std::string_view, std::uint32_t> names_;
-  std::unordered_map<std::string_view, std::vector<std::size_t>> changed_by_;  ///< by macro: numbers of parameters
+  /// What a macro does to one of its parameters, the first of which is 0.
+  struct Done {
+    std::size_t parameter = 0;
+    Does does = Does::change;
+  };
+  std::unordered_map<std::string_view, std::vector<Done>> done_by_;  ///< by macro
   std::vector<std::size_t> partner_;
   std::vector<std::size_t> plain_ends_, ends_;
   std::vector<std::size_t> sections_;  ///< those that are open, by their place in blocks_
@@ -561,8 +589,12 @@ bool Assignments::uses_itself(const Mention& one) const {
   return !one.sign.empty() || std::any_of(words_.begin() + one.words, words_.begin() + one.words_end, is_it);
 }
 
+bool Assignments::is_static(std::string_view name, std::uint32_t declared) const {
+  return std::ranges::any_of(mentions_of(name, {declared, declared}), &Mention::is_static);
+}
+
 bool Assignments::is_kept(std::string_view name, std::uint32_t declared, std::uint32_t from, Lines here) const {
-  if (from > here.from || takes_address(name, declared, here.from)) return false;
+  if (from > here.from || is_static(name, declared) || takes_address(name, declared, here.from)) return false;
   if (from == here.from) return true;
   const auto changes = [&](const Mention& one) {
     if (one.does == Does::take_address || one.line == declared) return false;
@@ -579,7 +611,8 @@ std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::
                                                     Lines here) const {
   const std::uint32_t end = end_of_function(declared, here.from);
   const auto is_in = [&](std::uint32_t line) { return declared <= line && line <= end; };
-  if (std::ranges::any_of(unfollowed_, is_in) || takes_address(name, declared, here.from)) return std::nullopt;
+  if (std::ranges::any_of(unfollowed_, is_in)) return std::nullopt;
+  if (is_static(name, declared) || takes_address(name, declared, here.from)) return std::nullopt;
   std::vector<Mention> found;
   std::ranges::copy_if(mentions_of(name, {declared, here.to}), std::back_inserter(found), [&](const Mention& one) {
     const bool its = one.does == Does::declare ? one.line == declared && !parameter : means(one, declared);

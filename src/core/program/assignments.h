@@ -61,7 +61,7 @@ class Assignments {
   /// A statement that gives a variable the value of an expression.
   struct Step {
     std::uint32_t line = 0;
-    std::string_view value;  ///< the expression; empty where it has more than names, numbers and operators in it
+    std::string_view value;  ///< the expression, of names, integers and operators
     std::string_view sign;   ///< "+": it is added to what the variable is; empty: the expression is all
     bool certain = false;    ///< control comes by it; else it may
     bool uses_itself = false;
@@ -75,11 +75,11 @@ class Assignments {
   /// it.
   [[nodiscard]] std::optional<Way> way_to(std::string_view name, std::uint32_t declared, bool parameter,
                                           Lines here) const;
-  /// True when nothing changed the variable from the statement of one line to the first of other lines, nor in any of
-  /// these lines; on the line itself when nothing but this function can change it.
+  /// True when nothing changed the variable from the statement of line `from` to the lines `here`, nor in these. In a
+  /// call on line `from` itself: when nobody has the variable's address.
   [[nodiscard]] bool is_kept(std::string_view name, std::uint32_t declared, std::uint32_t from, Lines here) const;
-  /// The arguments of the only call on a line of a function by its name, as Step::value has them; nothing where there
-  /// is none, or several.
+  /// The arguments of the only call of a function, by its name, on a line; one that has more than names, integers and
+  /// operators in it is empty. Nothing where the line has no such call, or several.
   [[nodiscard]] std::vector<std::string_view> passed_on(std::uint32_t line, std::string_view function) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
@@ -102,6 +102,7 @@ class Assignments {
     Does does = Does::change;
     std::uint32_t words = 0, words_end = 0;  ///< of the value that it gets: in words_
     bool guarded = false;                    ///< in a branch or a loop that has no braces
+    bool is_static = false;                  ///< declared so, in a function: other calls change it, too
     std::string_view value, sign;            ///< see Step
   };
   struct Word {
@@ -121,6 +122,7 @@ class Assignments {
   [[nodiscard]] bool leads_to(const Mention& one, std::uint32_t here) const;
 
   [[nodiscard]] bool uses_itself(const Mention& one) const;
+  [[nodiscard]] bool is_static(std::string_view name, std::uint32_t declared) const;
   [[nodiscard]] std::uint32_t end_of_function(std::uint32_t declared, std::uint32_t here) const;
 
   std::string text_;
