@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <span>
+#include <vector>
 
 #include "arch/dwarf_registers.h"
 #include "debuginfo/constants.h"
@@ -34,12 +35,42 @@ std::optional<arch::RegisterPart> base_register(Bytes expression, arch::Mode mod
   return op < first || op > last ? std::nullopt : arch::dwarf_register(op - first, mode);
 }
 
-bool writes(const isa::Instruction& instruction, arch::RegisterPart part) {
-  const isa::Effects effects = isa::effects_of(instruction);
-  return std::ranges::any_of(std::span(effects.registers).first(effects.register_count), [&](const auto& one) {
-    return isa::writes(one.access) && one.part.file == part.file && one.part.index == part.index;
-  });
-}
+/// Which registers got what they hold before one of them, the base, was changed for the last time.
+class Older {
+ public:
+  explicit Older(arch::RegisterPart base) : base_(base) {}
+
+  void pass(const isa::Instruction& instruction) {
+    const isa::Effects effects = isa::effects_of(instruction);
+    const auto registers = std::span(effects.registers).first(effects.register_count);
+    const bool of_older = std::ranges::any_of(
+        registers, [&](const auto& one) { return isa::reads(one.access) && !is_stack(one.part) && holds(one.part); });
+    const auto changes = [&](const auto& one) { return isa::writes(one.access) && is_same(one.part, base_); };
+    if (std::ranges::any_of(registers, changes)) {
+      changed_ = true;
+      newer_.clear();
+    }
+    for (const auto& one : registers) {
+      if (!isa::writes(one.access)) continue;
+      std::erase_if(newer_, [&](arch::RegisterPart part) { return is_same(part, one.part); });
+      if (!of_older) newer_.push_back(one.part);
+    }
+  }
+  [[nodiscard]] bool holds(arch::RegisterPart part) const {
+    const auto is_it = [&](arch::RegisterPart one) { return is_same(one, part); };
+    return changed_ && !is_same(part, base_) && std::ranges::none_of(newer_, is_it);
+  }
+
+ private:
+  static bool is_same(arch::RegisterPart a, arch::RegisterPart b) { return a.file == b.file && a.index == b.index; }
+  static bool is_stack(arch::RegisterPart part) {
+    return part.file == arch::RegisterFile::general && part.index == isa::kRsp;
+  }
+
+  arch::RegisterPart base_;
+  bool changed_ = false;
+  std::vector<arch::RegisterPart> newer_;
+};
 
 /// One operand is read, and the register's own value is not.
 bool loads(const isa::Instruction& instruction, const isa::Operands& operands) {
@@ -61,18 +92,17 @@ bool is_what_is_passed(const program::Program& program, const debuginfo::Unit& u
   const std::uint64_t end = call.return_address;
   const auto rows = program.lines().rows_in({end - std::min(end, kNear), end});
   bool result = true;
+  std::optional<Older> older;
+  if (base) older.emplace(*base);
   for (std::uint64_t at = rows.empty() ? end : rows.front().address; at < end;) {
     const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
     if (!one) break;
     const isa::Operands operands = isa::operands_of(one);
-    if (sets(operands, *part)) {
-      result = !read || loads(one, operands);
-    } else if (base && writes(one, *base)) {
-      result = false;  // until the argument is set after it
-    }
+    if (sets(operands, *part)) result = !read || loads(one, operands);
+    if (older) older->pass(one);
     at += one.length;
   }
-  return result;
+  return result && (!older || !older->holds(*part));
 }
 
 }  // namespace deeptrace::look

@@ -14,9 +14,9 @@
 namespace deeptrace::look {
 
 /// False where an argument is said to be read from memory, and the instruction before the call that sets its register
-/// does more than to load it; and where clang says it by a register that an instruction between that one and the call
-/// writes.
-/// `unit` has the calling function.
+/// does more than to load it; and where clang says it by a register that is written between the call and the
+/// instruction that sets the argument, or the one that sets what the argument is a copy of. `unit` has the calling
+/// function.
 bool is_what_is_passed(const program::Program& program, const debuginfo::Unit& unit, const debuginfo::CallSite& call,
                        const debuginfo::CallSite::Parameter& parameter);
 
