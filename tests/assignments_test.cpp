@@ -192,6 +192,7 @@ std::string way_in(const char* text, std::uint32_t here, bool parameter = false)
   const Assignments all(text);
   const auto way = all.way_to("level", 1, parameter, {here, here});
   if (!way) return "not known";
+  if (way->mixed != 0) return (way->counted ? "counted until " : "mixed until ") + std::to_string(way->mixed);
   std::string words = way->from_start ? "passed" : "";
   for (const auto& step : way->steps) {
     words += (words.empty() ? "" : "; ") + std::to_string(step.line) + (step.certain ? "" : "?") + ": ";
@@ -211,24 +212,40 @@ TEST(Assignments, TheWayToAValue) {
   EXPECT_EQ(way_in("void f() { int level = 1;\n switch (x) {\n case 1:\n  g();\n  level = 2;\n }\n}", 4), "1: = 1");
   EXPECT_EQ(way_in("void f(int level) {\n level = 3;\n g();\n}", 3, true), "2: = 3");
   EXPECT_EQ(way_in("void f() { int level = 1;\n while (x) {\n  level = 2;\n }\n g();\n}", 5), "1: = 1; 3?: = 2");
+  EXPECT_EQ(way_in("void f() { float level = x * 0.5f;\n level += 1e-3;\n g();\n}", 3), "1: = x * 0.5f; 2: + 1e-3");
+}
+
+/// Several statements did it, one of which is of a loop, or has more than names, numbers and operators.
+TEST(Assignments, AWayOfSeveralStatements) {
+  EXPECT_EQ(way_in("void f() { int level = 1;\n while (x) {\n  level += x;\n }\n g();\n}", 5), "mixed until 3");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n for (;;) {\n  g();\n  level = 2;\n }\n}", 3), "mixed until 1");
+  EXPECT_EQ(way_in("void f() { int level = h(x);\n level += 2 * x;\n g();\n}", 3), "mixed until 2");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n level += h(x);\n g();\n}", 3), "mixed until 2");
+  EXPECT_EQ(way_in("void f(int level) {\n level += h(x);\n g();\n}", 3, true), "mixed until 2");
+  EXPECT_EQ(way_in("void f() { int level = h(x);\n while (x) {\n  g();\n  level--;\n }\n}", 3), "mixed until 1");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n FOR_EACH(y) {\n  g();\n  level = 2;\n }\n}", 3), "mixed until 1");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n while (x) {\n  level += 2;\n }\n g();\n}", 5), "counted until 3");
+  EXPECT_EQ(way_in("void f() { int level = 1;\n FOR_EACH(y) level += 2;\n g();\n}", 3), "counted until 2");
+  EXPECT_EQ(way_in("void f() { for (int level = 0; level < 3; level++) {\n  g();\n }\n}", 2), "counted until 1");
+  EXPECT_EQ(way_in("void f() { for (int level = 9; x; level -= 2) {\n  g();\n }\n}", 2), "counted until 1");
+  EXPECT_EQ(way_in("void f() { for (int level = 9; x; level -= x) {\n  g();\n }\n}", 2), "mixed until 1");
+}
+
+TEST(Assignments, TheLoopThatCounts) {
+  const Assignments all(
+      "void f(int level) {\n for (int i = 0; i < 3; i++) {\n  for (; x; level += 2)\n   g();\n  h();\n }\n}");
+  EXPECT_EQ(all.counting_loop("level", 1, 4), (Assignments::Lines{3, 4}));
+  EXPECT_EQ(all.counting_loop("level", 1, 5), std::nullopt);
+  EXPECT_EQ(all.counting_loop("i", 2, 4), (Assignments::Lines{2, 6}));
+  EXPECT_EQ(all.counting_loop("x", 1, 4), std::nullopt);
 }
 
 TEST(Assignments, AWayThatTheTextDoesNotTell) {
   const char* unknown[] = {
-      "void f() { int level;\n g();\n}",
       "void f() { static int level = 1;\n g();\n}",
-      "void f() { int level = h(x);\n g();\n}",
-      "void f() { int level = a[2];\n g();\n}",
-      "void f() { int level = *x;\n g();\n}",
-      "void f() { int level = x * 0.5;\n g();\n}",
-      "void f() { int level = 1;\n FOR_EACH(y) {\n  g();\n  level = 2;\n }\n}",
-      "void f() { int level = 1;\n FOR_EACH(y) level += 2;\n g();\n}",
-      "void f() { int level = x->y;\n g();\n}",
-      "void f() { int level = 1;\n g(level++);\n}",                         // on the line itself
-      "void f() { int level = 1;\n for (;;) {\n g();\n level = 2;\n }\n}",  // in a loop around it
-      "void f() { int level = 1; while (x) {\n level += 2; }\n g();\n}",    // so many times
-      "void f() { int level = 1; int *at = &level; *at = 2;\n g();\n}",     // by its address
-      "void f() { int level = 1; goto end;\n level = 2;\nend:\n g();\n}",   // past a statement
+      "void f() { int level = 1;\n g(level++);\n}",                        // on the line itself
+      "void f() { int level = 1; int *at = &level; *at = 2;\n g();\n}",    // by its address
+      "void f() { int level = 1; goto end;\n level = 2;\nend:\n g();\n}",  // past a statement
       "void f() { int level = 1; [&] { level = 2; }();\n g();\n}",
       "void f() { int level = 1; x && (level = 2);\n g();\n}",
   };
@@ -269,8 +286,8 @@ TEST(Assignments, MacrosThatChangeWhatTheyGet) {
 
 TEST(Assignments, WhatACallPasses) {
   const Assignments all(
-      "int g(int a);\nvoid f(int x) {\n int y = g(x + 1, (int)(x & 7), h(2), &x, -x);\n g(1); g(2);\n g();\n}");
-  EXPECT_EQ(all.passed_on(3, "g"), (std::vector<std::string_view>{"x + 1", "(int)(x & 7)", "", "", "-x"}));
+      "int g(int a);\nvoid f(int x) {\n int y = g(x + 1, (int)(x & 7), h(2), &x, -x * 0.5);\n g(1); g(2);\n g();\n}");
+  EXPECT_EQ(all.passed_on(3, "g"), (std::vector<std::string_view>{"x + 1", "(int)(x & 7)", "", "&x", "-x * 0.5"}));
   EXPECT_EQ(all.passed_on(3, "h"), (std::vector<std::string_view>{"2"}));
   EXPECT_TRUE(all.passed_on(4, "g").empty()) << "there are two";
   EXPECT_TRUE(all.passed_on(1, "g").empty()) << "a declaration";

@@ -332,8 +332,7 @@ TEST_P(ValueDoubts, AreNotRaisedOfStaticVariables) {
     EXPECT_EQ(now.find("another value"), std::string::npos) << now;
 }
 
-/// Debug information and the source say different things: the source was changed after the program was built. Each time
-/// the variable, its line and what that is changed to.
+/// Debug information and the source say different things: the source was changed after the program was built.
 TEST_P(ValueDoubts, OfAValueThatNoStatementGives) {
   constexpr const char* kText =
       "volatile int seed = 5;\n"
@@ -352,35 +351,91 @@ TEST_P(ValueDoubts, OfAValueThatNoStatementGives) {
       "  mark(3);\n"
       "  return level ^ x;\n"
       "}\n"
+      "__attribute__((noinline)) int called(int level, int x) {\n"
+      "  mark(4);\n"
+      "  return level ^ x;\n"
+      "}\n"
+      "__attribute__((noinline)) int deep(double x) {\n"
+      "  double level = x * 0.5;\n"
+      "  mark(5);\n"
+      "  return level > x;\n"
+      "}\n"
+      "__attribute__((noinline)) int through(int x) {\n"
+      "  int half = x * 5;\n"
+      "  int level = half + 4;\n"
+      "  mark(6);\n"
+      "  return level ^ x;\n"
+      "}\n"
       "int main(void) {\n"
       "  int x = seed;\n"
       "  int sum = passed(x + 2, x);\n"
       "  seed = sum + plain(x) + steps(x);\n"
+      "  seed = called(x + 4, x) + x;\n"
+      "  seed = deep(x) + through(x);\n"
       "  return 0;\n"
+      "}\n";
+  struct Case {
+    const char *shown, *from, *to;  // the value as it is; a part of the text, and what it is changed to
+    int line;                       // that gives the value
+  };
+  const Case cases[] = {{"/ 7 ", "passed(x + 2", "passed(x + 9", 34},
+                        {"/ 15 ", "x * 3", "x * 4", 7},
+                        {"/ 11 ", "x + 1;", "x + 3;", 13},
+                        {"/ 9 ", "called(x + 4", "called(x + 8", 36},
+                        {"= 2.5 ", "x * 0.5", "x * 0.25", 22},
+                        {"/ 29 ", "x * 5;", "x * 6;", 28}};
+  const TempFolder folder;
+  const std::string program = program_of(kText, folder);
+  const auto right = shown_at_marks(folder, program, "level", std::size(cases));
+  ASSERT_EQ(right.size(), std::size(cases));
+  std::string text = "void mark(int n); " + std::string(kText) + kMark;
+  for (const Case& one : cases) {
+    const auto& shown = right[static_cast<std::size_t>(&one - cases)];
+    const bool deep = one.line == 22;  // clang removes it, and in 32 bits gcc says that it is what x is
+    EXPECT_TRUE(shown.find(one.shown) != std::string::npos || (deep && is_unknown(shown))) << shown;
+    text.replace(text.find(one.from), std::string_view(one.from).size(), one.to);
+  }
+  write_file(folder / "program.c", text);
+  const auto later = shown_at_marks(folder, program, "level", std::size(cases));
+  ASSERT_EQ(later.size(), std::size(cases));
+  for (std::size_t i = 0; i < std::size(cases); ++i)
+    EXPECT_TRUE(later[i] == right[i] || is_unknown(right[i])) << "what was changed after the build says nothing";
+  std::filesystem::last_write_time(folder / "program.c", std::filesystem::last_write_time(program));
+  const auto changed = shown_at_marks(folder, program, "level", std::size(cases));
+  ASSERT_EQ(changed.size(), std::size(cases));
+  const bool optimised = GetParam()[1] != "-O0";
+  for (std::size_t i = 0; i < std::size(cases); ++i) {
+    const std::string line = fmt::format("the compiler gives it another value than line {} does", cases[i].line);
+    const bool doubted = changed[i].find(line) != std::string::npos;
+    EXPECT_TRUE(optimised ? doubted || is_unknown(later[i]) : changed[i] == right[i]) << changed[i];
+  }
+}
+
+/// A call passes the address of another variable than the compiler says.
+TEST_P(ValueDoubts, OfAnAddressThatNoCallPasses) {
+  constexpr const char* kText =
+      "static inline __attribute__((always_inline)) int look(const int *level) {\n"
+      "  mark(1);\n"
+      "  return *level;\n"
+      "}\n"
+      "int main(void) {\n"
+      "  int first = 3, second = 4;\n"
+      "  __asm__ volatile(\"\" : : \"r\"(&first), \"r\"(&second) : \"memory\");\n"
+      "  return look(&first) + second - 7;\n"
       "}\n";
   const TempFolder folder;
   const std::string program = program_of(kText, folder);
-  const auto right = shown_at_marks(folder, program, "level", 3);
-  ASSERT_EQ(right.size(), 3U);
-  for (const std::size_t i : {0, 1, 2})
-    EXPECT_NE(right[i].find(i == 0 ? "/ 7 " : i == 1 ? "/ 15 " : "/ 11 "), std::string::npos) << right[i];
+  const auto right = shown_at_marks(folder, program, "*level", 1);
+  ASSERT_EQ(right.size(), 1U);
+  EXPECT_NE(right[0].find("/ 3 "), std::string::npos) << right[0];
   std::string text = "void mark(int n); " + std::string(kText) + kMark;
-  for (const auto& [from, to] : {std::pair("passed(x + 2", "passed(x + 9"), {"x * 3", "x * 4"}, {"x + 1;", "x + 3;"}})
-    text.replace(text.find(from), std::string_view(from).size(), to);
+  text.replace(text.find("look(&first)"), 12, "look(&second)");
   write_file(folder / "program.c", text);
-  EXPECT_EQ(shown_at_marks(folder, program, "level", 3), right) << "what was changed after the build says nothing";
   std::filesystem::last_write_time(folder / "program.c", std::filesystem::last_write_time(program));
-  const auto changed = shown_at_marks(folder, program, "level", 3);
-  ASSERT_EQ(changed.size(), 3U);
-  const bool optimised = GetParam()[1] != "-O0";
-  for (const std::size_t i : {0, 1, 2}) {
-    if (!optimised) {
-      EXPECT_EQ(changed[i], right[i]);
-      continue;
-    }
-    const std::string line = i == 0 ? "line 19 " : i == 1 ? "line 7 " : "line 13 ";
-    EXPECT_NE(changed[i].find("the compiler gives it another value than " + line), std::string::npos) << changed[i];
-  }
+  const auto changed = shown_at_marks(folder, program, "level", 1);
+  ASSERT_EQ(changed.size(), 1U);
+  const bool doubted = changed[0].find("another value than line 8 does") != std::string::npos;
+  EXPECT_EQ(doubted, GetParam()[1] != "-O0") << changed[0];
 }
 
 INSTANTIATE_TEST_SUITE_P(Builds, ValueDoubts,

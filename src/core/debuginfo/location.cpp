@@ -575,6 +575,12 @@ std::optional<unsigned> register_alone(Bytes expression) {
   return expression[0] - kFirst;
 }
 
+bool register_content(Bytes expression) {
+  constexpr auto kFirst = static_cast<unsigned>(Op::base_register0), kLast = static_cast<unsigned>(Op::base_register31);
+  return expression.size() == 3 && expression[0] >= kFirst && expression[0] <= kLast && expression[1] == 0 &&
+         expression[2] == static_cast<unsigned>(Op::stack_value);
+}
+
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,
                    std::optional<std::uint64_t> initial) {
   if (expression.empty()) return {{}, "the compiler removed it", {}};

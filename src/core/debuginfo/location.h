@@ -74,6 +74,8 @@ struct Evaluated {
 /// The number of the register that an expression says all of a value lies in (DW_OP_reg0 to reg31; DWARF 5,
 /// 2.6.1.1.3).
 std::optional<unsigned> register_alone(Bytes expression);
+/// True for a value that is what a register holds, with nothing added (DW_OP_breg0 to breg31, 0, DW_OP_stack_value).
+bool register_content(Bytes expression);
 
 /// Evaluates an expression. `initial` lies on the stack at the start (for frame rules).
 Evaluated evaluate(Bytes expression, const ExpressionPlace& place, LocationContext& context,

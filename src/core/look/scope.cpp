@@ -70,6 +70,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     return passed([&](const auto& one) { return std::ranges::equal(one.location, expression); });
   }
   std::optional<std::uint64_t> parameter(std::uint64_t entry) override {
+    asked_other_ = true;
     return passed([&](const auto& one) { return one.entry == entry; });
   }
 
@@ -81,17 +82,25 @@ class Scope::Context final : public debuginfo::LocationContext {
   [[nodiscard]] const std::optional<Error>& doubt() const { return doubt_; }
   /// The registers that were asked for.
   [[nodiscard]] const std::vector<arch::RegisterPart>& asked() const { return asked_; }
+  /// How the expression gave its result.
+  [[nodiscard]] Described::How how(Bytes expression, const debuginfo::Evaluated& evaluated) const {
+    using How = Described::How;
+    using Kind = debuginfo::Piece::Kind;
+    const bool made =
+        std::ranges::any_of(evaluated.pieces, [](const auto& piece) { return piece.kind == Kind::value; });
+    if (!made || debuginfo::register_content(expression)) return How::place;
+    if (asked_caller_ && !asked_other_) return How::passed;
+    return asked_.empty() && !asked_other_ ? How::number : How::computed;
+  }
   [[nodiscard]] unsigned pointer_size() const { return arch::machine_of(scope_.view_.mode()).word; }
 
  private:
   /// What the calling function's debug information says that it passed.
   std::optional<std::uint64_t> passed(const std::function<bool(const debuginfo::CallSite::Parameter&)>& is_it) {
-    if (scope_.without_callers_) return std::nullopt;
+    asked_caller_ = true;
     Modules& modules = scope_.modules_;
-    const auto is_code = [&](std::uint64_t address) { return modules.at(address) != nullptr; };
-    const auto frame = inspect::caller_of(scope_.frame_, scope_.thread_, scope_.rules(), is_code);
-    if (!frame || !frame->at_call) return std::nullopt;
-    const Module* module = modules.at(frame->inside());
+    const auto frame = scope_.calling_frame();
+    const Module* module = frame ? modules.at(frame->inside()) : nullptr;
     if (module == nullptr) return std::nullopt;
     ModuleDebug& debug = Modules::debug(*module);
     const std::uint64_t back = frame->address() - module->bias;
@@ -173,6 +182,8 @@ class Scope::Context final : public debuginfo::LocationContext {
   const ValueDoubts* doubts_ = nullptr;
   std::optional<Error> doubt_;
   std::vector<arch::RegisterPart> asked_;
+  bool asked_caller_ = false;
+  bool asked_other_ = false;  ///< for a parameter that has no place
   int depth_ = 0;
 };
 
@@ -189,6 +200,13 @@ Scope::Scope(Modules& modules, const state::StateView& thread)
 
 inspect::RuleFinder Scope::rules() {
   return [this](std::uint64_t address) { return modules_.frame_rule(address); };
+}
+
+std::optional<inspect::Frame> Scope::calling_frame() {
+  if (without_callers_) return std::nullopt;
+  const auto is_code = [&](std::uint64_t address) { return modules_.at(address) != nullptr; };
+  auto frame = inspect::caller_of(frame_, thread_, rules(), is_code);
+  return frame && frame->at_call ? std::move(frame) : std::nullopt;
 }
 
 // ---- variables ------------------------------------------------------------------------------------------------------
@@ -296,13 +314,19 @@ std::optional<Result<Datum>> Scope::before_frame(const LocalVariable& variable,
 }
 
 Result<Datum> Scope::local(const LocalVariable& variable) {
-  Result<Datum> datum = described(variable);
-  if (!datum || comparing_) return datum;
-  const auto wrong = contradiction(variable, *datum);
-  return wrong ? Result<Datum>(*wrong) : datum;
+  Result<Described> found = described(variable);
+  const auto doubt = found ? by_text(variable, *found) : std::nullopt;
+  if (found && !doubt) return found->datum;
+  if (comparing_ != 0) {
+    const bool unsure = found && !doubt->contradicts;
+    unsure_ = unsure_ || unsure;
+    if (unsure) return found->datum;
+    if (const auto value = only_value(variable)) return *value;
+  }
+  return found ? doubt->error : found.error();
 }
 
-Result<Datum> Scope::described(const LocalVariable& variable) {
+Result<Scope::Described> Scope::described(const LocalVariable& variable) {
   const debuginfo::DebugInfo& info = module_->program->debug();
   ModuleDebug& debug = Modules::debug(*module_);
   const auto entry = info.read(variable.entry);
@@ -314,8 +338,9 @@ Result<Datum> Scope::described(const LocalVariable& variable) {
   const TypeRef type{&debug.types, debug.types.of(*typed)};
   std::vector<debuginfo::LocationPart> parts = info.locations(*entry, debuginfo::At::location);
   if (auto early = before_frame(variable, parts)) {
-    const auto doubt = *early ? doubts().about_argument(variable) : std::nullopt;
-    return doubt ? Result<Datum>(*doubt) : *early;
+    if (!*early) return early->error();
+    const auto doubt = doubts().about_argument(variable);
+    return doubt ? Result<Described>(*doubt) : Described{**early};
   }
   if (parts.empty()) {
     const debuginfo::FormValue* constant = entry->find(debuginfo::At::const_value);
@@ -335,7 +360,7 @@ Result<Datum> Scope::described(const LocalVariable& variable) {
       datum.bytes.resize(std::max<std::uint64_t>(1, debug.types.size(type.id)));
       std::memcpy(datum.bytes.data(), &constant->number, std::min<std::size_t>(8, datum.bytes.size()));
     }
-    return datum;
+    return Described{std::move(datum), Described::How::number};
   }
   // Some compilers describe places that no instruction has.
   std::erase_if(parts, [](const auto& one) { return !one.always && one.range.from >= one.range.to; });
@@ -356,11 +381,13 @@ Result<Datum> Scope::described(const LocalVariable& variable) {
   if (context.doubt()) return *context.doubt();
   const ValueDoubts::Value value{variable, parts, *part, debug.types.size(type.id)};
   if (const auto doubt = doubts.about_value(value, evaluated, context.asked())) return *doubt;
-  Result<Datum> datum = place(evaluated, type);
-  if (!datum || !part->always || !is_ahead(variable)) return datum;
+  Result<Datum> placed = place(evaluated, type);
+  if (!placed) return placed.error();
+  Described result{std::move(*placed), context.how(part->expression, evaluated)};
+  if (!part->always || !is_ahead(variable)) return result;
   const Type& plain = debug.types[debug.types.plain(type.id)];
-  datum->declared_ahead = variable.declared.line;
-  if (plain.kind != Type::Kind::reference && plain.kind != Type::Kind::rvalue_reference) return datum;
+  result.datum.declared_ahead = variable.declared.line;
+  if (plain.kind != Type::Kind::reference && plain.kind != Type::Kind::rvalue_reference) return result;
   return Error{Fault::usage, inspect::not_set_words(variable.declared.line)};
 }
 

@@ -90,8 +90,14 @@ class Scope final : public inspect::Environment {
                                                             std::string_view name) const;
   void add_captured(std::vector<Listed>& all, unsigned depth);
   Result<inspect::Datum> local(const debuginfo::LocalVariable& variable);
+  /// A variable's value, and how debug information gives it.
+  struct Described {
+    enum class How : std::uint8_t { place, number, passed, computed };
+    inspect::Datum datum;
+    How how = How::place;  ///< of a place; a number; from the caller's debug information; computed from registers
+  };
   /// As debug information says, where that raises no doubt of itself.
-  Result<inspect::Datum> described(const debuginfo::LocalVariable& variable);
+  Result<Described> described(const debuginfo::LocalVariable& variable);
   bool is_ahead(const debuginfo::LocalVariable& variable);
   std::optional<Result<inspect::Datum>> before_frame(const debuginfo::LocalVariable& variable,
                                                      const std::vector<debuginfo::LocationPart>& parts);
@@ -113,10 +119,28 @@ class Scope final : public inspect::Environment {
   /// nothing in it.
   [[nodiscard]] std::vector<const debuginfo::LocalScope*> scopes_here() const;
   [[nodiscard]] ValueDoubts doubts() const;
-  /// The reason why a variable's value is not known after all: the statements that gave it give another one.
-  std::optional<Error> contradiction(const debuginfo::LocalVariable& variable, const inspect::Datum& datum);
+  // Values by the source's statements (scope_statements.cpp):
+  /// What a variable may be by the statements that gave it its value.
+  struct ByText {
+    std::vector<inspect::Number> possible;  ///< empty: what they use is not known
+    std::uint32_t line = 0;                 ///< of the last of them
+    bool mixed = false;                     ///< they cannot be followed
+    bool unsure = false;                    ///< what they use has values that no statement confirms
+  };
+  /// Nothing where the text does not tell which statements did.
+  std::optional<ByText> by_statements(const debuginfo::LocalVariable& variable);
+  std::optional<ByText> passed_by_text(const debuginfo::LocalVariable& parameter, const inspect::Number& like);
   std::optional<inspect::Number> value_by_text(const std::string& text, std::uint32_t line,
                                                const debuginfo::LocalScope& scope);
+  /// The reason why a variable's value is not known after all: the statements that gave it give another one, or do not
+  /// confirm what the compiler computes.
+  struct Doubt {
+    Error error;
+    bool contradicts = false;
+  };
+  std::optional<Doubt> by_text(const debuginfo::LocalVariable& variable, const Described& described);
+  /// What statements use that the compiler removed: the only value that it may have by its own statements.
+  std::optional<inspect::Datum> only_value(const debuginfo::LocalVariable& variable);
   [[nodiscard]] std::string nearest_life(const std::vector<debuginfo::LocationPart>& parts) const;
   std::optional<Result<inspect::Datum>> static_named(std::string_view name);
   std::optional<inspect::Datum> object_named(std::string_view name);
@@ -136,6 +160,8 @@ class Scope final : public inspect::Environment {
   [[nodiscard]] bool stands_at_return() const;
   Error unknown_name(std::string_view name);
   inspect::RuleFinder rules();
+  /// The frame that called this function; nothing where no call did, and where callers are not asked.
+  std::optional<inspect::Frame> calling_frame();
 
   Modules& modules_;
   const state::StateView& thread_;
@@ -150,7 +176,9 @@ class Scope final : public inspect::Environment {
   bool without_callers_ = false;
   bool in_their_places_ = false;
   // Where a value is compared with what statements give:
-  bool comparing_ = false;                                         ///< others are taken as they are
+  bool unsure_ = false;     ///< something was used that no statement confirms
+  bool elsewhere_ = false;  ///< something was used that is no variable of the function
+  unsigned comparing_ = 0;  ///< for a value that another one is made of, so many statements away; 0: for people
   std::optional<std::pair<std::string, inspect::Datum>> assumed_;  ///< a variable that has this value
   unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
 };

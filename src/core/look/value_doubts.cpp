@@ -102,9 +102,9 @@ bool is_constant(Bytes expression) {
 constexpr std::string_view kSeveralLines = "the compiler put calls of several lines together";
 
 /// C, where a function that is given a variable by its name gets a copy (DW_LANG_ codes; DWARF 5, table 7.17).
-bool is_of_c(const LocalVariable& variable) {
+bool is_of_c(const debuginfo::Unit& unit) {
   constexpr std::array<std::uint16_t, 5> kC{0x01, 0x02, 0x0c, 0x1d, 0x2c};
-  return std::ranges::find(kC, variable.entry.unit->language) != kC.end();
+  return std::ranges::find(kC, unit.language) != kC.end();
 }
 
 /// True for a source that was written after the program: its statements may be others than those that were built.
@@ -265,14 +265,23 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const auto begin = part.always || !in_scope ? std::nullopt : lines_at(*scope, since);
   const std::uint32_t from = begin && begin->file == place->file ? begin->first : 0;
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
-  const bool removed_alone = is_of_gcc(variable) && !part.always;
+  const bool entered = !part.expression.empty() && (is(part.expression[0], debuginfo::Op::entry_value) ||
+                                                    is(part.expression[0], debuginfo::Op::gnu_entry_value));
+  const bool removed_alone = is_of_gcc(variable) && !part.always && !entered;
   // What a loop changes that was removed is seen nowhere, so in a loop around both it counts wherever the part begins.
   const std::uint32_t after = removed_alone ? 0 : from;
-  for (const auto& one :
-       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, after, here})) {
+  const program::Assignments& text = modules_.assignments(module_, place->file);
+  const auto changes_since = [&](std::uint32_t line) {
+    return text.between(variable.name, {variable.declared.line, line, here});
+  };
+  const auto later = changes_since(from);
+  for (const auto& one : changes_since(after)) {
     if (one.element && is_pointer) continue;
-    if (removed_alone && (one.line <= from || !one.in_loop_before || has_code({place->file, one.line}, *scope)))
-      continue;
+    const bool code = has_code({place->file, one.line}, *scope);
+    // gcc does not see what the pass before did where that left no code, or where it goes on from a number.
+    const bool pass_before =
+        one.line >= here && std::ranges::find(later, one) != later.end() && (!code || is_constant(part.expression));
+    if (removed_alone && !pass_before && (one.line <= from || !one.in_loop_before || code)) continue;
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
@@ -280,8 +289,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const std::uint64_t held = part.always || is_of_gcc(variable) ? since : held_since(value);
   const auto there = held < since ? lines_at(*scope, held) : std::nullopt;
   if (!there || there->file != place->file) return std::nullopt;
-  for (const auto& one :
-       modules_.assignments(module_, place->file).between(variable.name, {variable.declared.line, there->last, here})) {
+  for (const auto& one : changes_since(there->last)) {
     if (one.certain && !one.element) return one.line;
   }
   return std::nullopt;
@@ -319,6 +327,37 @@ std::uint64_t ValueDoubts::held_since(const Value& value) const {
 
 /// The instruction of the function whose value a register holds at a place, whatever way control came; nothing where
 /// there are several, where it may be the caller's, and where the code does not tell.
+/// Of a loop that it unrolls completely, clang may describe a counter's values at one place, in another order than
+/// theirs, or leave one out: the number changes inside a pass, or stays the same from one pass to the next.
+bool ValueDoubts::is_of_other_pass(const Value& value) const {
+  const LocalVariable& variable = value.variable;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  if (scope == nullptr || value.part.always || is_of_gcc(variable) || !is_constant(value.part.expression)) return false;
+  const auto here = lines_at(*scope, address_);
+  const program::Assignments* text = here ? &modules_.assignments(module_, here->file) : nullptr;
+  const auto loop =
+      text != nullptr ? text->counting_loop(variable.name, variable.declared.line, here->own) : std::nullopt;
+  if (!loop) return false;
+  const std::uint64_t since = value.part.range.from;
+  const auto line_in_loop = [&](std::uint64_t at) -> std::uint32_t {
+    const auto lines = lines_at(*scope, at);
+    return lines && lines->file == here->file && loop->holds(lines->own) ? lines->own : 0;
+  };
+  const auto ends_here = [&](const debuginfo::LocationPart& one) {
+    return one.range.to == since && is_constant(one.expression);
+  };
+  std::uint32_t last = line_in_loop(since);
+  if (std::ranges::any_of(value.parts, ends_here) && line_in_loop(since - 1) != 0 && line_in_loop(since - 1) < last)
+    return true;
+  const auto rows = module_.program->lines().rows_in({since, address_ + 1});
+  for (const debuginfo::LineRow& row : std::vector<debuginfo::LineRow>(rows.begin(), rows.end())) {
+    const std::uint32_t line = line_in_loop(row.address);
+    if (line != 0 && line < last) return true;
+    last = std::max(last, line);
+  }
+  return false;
+}
+
 std::optional<std::uint64_t> ValueDoubts::only_writer(arch::RegisterPart reg, std::uint64_t place) const {
   constexpr std::size_t kMost = 1 << 15;
   const AddressRange code = range_around(function(), place);
@@ -371,10 +410,34 @@ std::optional<std::uint32_t> ValueDoubts::line_done_later(const Value& value, co
     const auto line = program.lines().at(at);
     const bool writes = line && line->file == place->file && line->line < place->own &&
                         writes_any(isa::effects_of(one), origin.registers);
-    if (writes && !program.lines().starts_statement(at) && changes_it(line->line)) return line->line;
+    const auto is_late = [&] {
+      return !program.lines().starts_statement(at) ||
+             (!is_of_gcc(value.variable) && goes_on_above(at + one.length, line->line));
+    };
+    if (writes && changes_it(line->line) && is_late()) return line->line;
     at += one.length;
   }
   return std::nullopt;
+}
+
+/// True when a loop goes on at a line above this one, its head, before it jumps back to before the place that is looked
+/// at: what stands in front belongs to the pass that ends there.
+bool ValueDoubts::goes_on_above(std::uint64_t from, std::uint32_t line) const {
+  const program::Program& program = *module_.program;
+  const std::uint64_t end = range_around(function(), from).to;
+  bool above = false;
+  while (from < end) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(from), program.mode());
+    const isa::ControlFlow flow = isa::flow_of(one);
+    const auto here = program.lines().at(from);
+    above = above || (here && here->line != 0 && here->line < line);
+    std::uint64_t target = 0;
+    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+    if (!one || flow == isa::ControlFlow::return_) return false;
+    if (jumps) return above && isa::direct_target(one, from, target) && target <= address_;
+    from += one.length;
+  }
+  return false;
 }
 
 /// True when control has left the variable's inlined call since the part began: this is a later call.
@@ -602,6 +665,7 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   if (const auto line = line_done_later(value, origin))
     return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
   if (is_of_call_before(value)) return unknown("the compiler describes its value in an earlier call");
+  if (is_of_other_pass(value)) return unknown("the compiler describes its value in another pass of the loop");
   if (is_another_from_jump(value)) return unknown("the compiler describes different values on the ways to this place");
   if (auto doubt = about_order(value)) return doubt;
   if (auto doubt = about_made(value, evaluated)) return doubt;
@@ -624,22 +688,43 @@ std::optional<Error> ValueDoubts::about_constant(const LocalVariable& variable) 
 std::optional<program::Assignments::Way> ValueDoubts::statements_for(const LocalVariable& variable) const {
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
   const auto place = scope != nullptr ? lines_at(*scope, address_) : std::nullopt;
-  if (!place || function() == nullptr || !function()->optimised || !is_of_c(variable)) return std::nullopt;
+  if (!place || function() == nullptr || !function()->optimised || !is_of_c(*variable.entry.unit)) return std::nullopt;
   if (is_later(module_.program->lines().file(place->file), module_.path)) return std::nullopt;
   const program::Assignments& text = modules_.assignments(module_, place->file);
   return text.way_to(variable.name, variable.declared.line, variable.parameter, place->all());
 }
 
-ValueDoubts::Passed ValueDoubts::passed_for(const LocalVariable& parameter) const {
+std::optional<ValueDoubts::Argument> ValueDoubts::argument_of(const LocalVariable& parameter) const {
   const debuginfo::LocalScope* scope = debuginfo::scope_of(parameter, scopes_);
-  const auto call = scope != nullptr ? call_of(*scope) : std::nullopt;
-  if (!call || scope->inlined.empty()) return {};
-  const auto passed = modules_.assignments(module_, call->file).passed_on(call->line, scope->inlined);
+  if (scope == nullptr || function() == nullptr) return std::nullopt;
   const auto offset = [](const LocalVariable& one) { return (one.origin ? one.origin : one.entry).offset; };
   const auto comes_before = [&](const LocalVariable& one) { return one.parameter && offset(one) < offset(parameter); };
   const auto number = static_cast<std::size_t>(std::ranges::count_if(scope->variables, comes_before));
+  if (!scope->inlined.empty()) return Argument{scope->inlined, number, true};
+  const debuginfo::DebugInfo& info = module_.program->debug();
+  const auto entry = info.read({function()->unit, function()->entry});
+  return entry ? std::optional(Argument{info.name_of(*entry), number, false}) : std::nullopt;
+}
+
+ValueDoubts::Passed ValueDoubts::passed_for(const LocalVariable& parameter) const {
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(parameter, scopes_);
+  const auto call = scope != nullptr ? call_of(*scope) : std::nullopt;
+  const auto argument = call ? argument_of(parameter) : std::nullopt;
+  if (!argument || !argument->inlined) return {};
+  const auto passed = modules_.assignments(module_, call->file).passed_on(call->line, argument->function);
   const auto around = std::ranges::find(scopes_, scope) + 1;
-  return number < passed.size() && around != scopes_.end() ? Passed{passed[number], call->line, *around} : Passed{};
+  if (around == scopes_.end() || argument->number >= passed.size()) return {};
+  return {passed[argument->number], call->line, *around};
+}
+
+ValueDoubts::Passed ValueDoubts::passed_here(const Argument& argument) const {
+  if (scopes_.empty() || function() == nullptr || !is_of_c(*function()->unit) || is_call_of_several_lines()) return {};
+  const auto inlined = std::ranges::find_if(scopes_, [](const auto* one) { return !one->inlined.empty(); });
+  const debuginfo::LocalScope& scope = inlined != scopes_.end() ? **inlined : *scopes_.back();
+  const auto place = lines_at(scope, address_);
+  if (!place || is_later(module_.program->lines().file(place->file), module_.path)) return {};
+  const auto passed = modules_.assignments(module_, place->file).passed_on(place->own, argument.function);
+  return argument.number < passed.size() ? Passed{passed[argument.number], place->own, &scope} : Passed{};
 }
 
 bool ValueDoubts::is_kept_since(std::uint32_t line, std::string_view name, const debuginfo::LocalScope& scope) const {
@@ -647,9 +732,8 @@ bool ValueDoubts::is_kept_since(std::uint32_t line, std::string_view name, const
   const auto place = lines_at(scope, address_);
   if (used == nullptr || !place) return false;
   const debuginfo::Type& type = plain_type(*used);
-  const bool integer = type.kind == debuginfo::Type::Kind::enumeration ||
-                       (type.kind == debuginfo::Type::Kind::base && type.encoding != debuginfo::Encoding::floating);
-  return integer && modules_.assignments(module_, place->file).is_kept(name, used->declared.line, line, place->all());
+  const bool number = type.kind == debuginfo::Type::Kind::enumeration || type.kind == debuginfo::Type::Kind::base;
+  return number && modules_.assignments(module_, place->file).is_kept(name, used->declared.line, line, place->all());
 }
 
 /// The innermost variable of a name in the same function as a scope.

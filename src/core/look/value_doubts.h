@@ -49,16 +49,30 @@ class ValueDoubts {
 
   /// The statements that gave the variable its value, by the text; nothing where that does not tell.
   [[nodiscard]] std::optional<program::Assignments::Way> statements_for(const debuginfo::LocalVariable& variable) const;
-  /// The expression that the inlined call of the variable's scope gives a parameter; empty where that is not known.
-  struct Passed {
-    std::string_view value;
-    std::uint32_t line = 0;
-    const debuginfo::LocalScope* caller = nullptr;  ///< the outermost scope of the calling function
+  /// An argument of a function.
+  struct Argument {
+    std::string_view function;  ///< its name
+    std::size_t number = 0;     ///< from 0
+    bool inlined = false;       ///< the function, into the one that calls it
   };
+  [[nodiscard]] std::optional<Argument> argument_of(const debuginfo::LocalVariable& parameter) const;
+  /// What a call gives a parameter.
+  struct Passed {
+    std::string_view value;                         ///< empty: more than names, numbers and operators
+    std::uint32_t line = 0;                         ///< of the call; 0: not known, or it has several of that function
+    const debuginfo::LocalScope* caller = nullptr;  ///< a scope of the calling function
+  };
+  /// By the inlined call of the parameter's scope.
   [[nodiscard]] Passed passed_for(const debuginfo::LocalVariable& parameter) const;
-  /// True when a name in a statement on a line of the function of a scope is that of an integer, which nothing changed
+  /// By the call that the place stands at.
+  [[nodiscard]] Passed passed_here(const Argument& argument) const;
+  /// True when a name in a statement on a line of the function of a scope is that of a number, which nothing changed
   /// since.
   [[nodiscard]] bool is_kept_since(std::uint32_t line, std::string_view name, const debuginfo::LocalScope& scope) const;
+  /// True when a name in the function of a scope is that of a local variable.
+  [[nodiscard]] bool is_local(std::string_view name, const debuginfo::LocalScope& scope) const {
+    return variable_named(name, scope) != nullptr;
+  }
   /// How many inlined calls a scope lies in.
   [[nodiscard]] std::size_t depth_of(const debuginfo::LocalScope& scope) const;
 
@@ -83,8 +97,10 @@ class ValueDoubts {
   [[nodiscard]] std::uint64_t value_since(const Value& value) const;
   [[nodiscard]] std::uint64_t held_since(const Value& value) const;
   [[nodiscard]] std::optional<std::uint32_t> line_done_later(const Value& value, const Origin& origin) const;
+  [[nodiscard]] bool goes_on_above(std::uint64_t from, std::uint32_t line) const;
   [[nodiscard]] bool is_another_from_jump(const Value& value) const;
   [[nodiscard]] bool is_of_call_before(const Value& value) const;
+  [[nodiscard]] bool is_of_other_pass(const Value& value) const;
   [[nodiscard]] std::optional<std::uint64_t> only_writer(arch::RegisterPart reg, std::uint64_t place) const;
   [[nodiscard]] std::optional<std::uint32_t> first_line_before(const debuginfo::LocalScope& scope,
                                                                std::uint64_t since) const;

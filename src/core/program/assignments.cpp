@@ -357,7 +357,7 @@ class Assignments::Reader {
   /// What the statement gives that begins with a name.
   [[nodiscard]] Value given(std::size_t i) const {
     const std::string_view sign = at(i + 1).text;
-    if (at(i + 1).is_step()) return at(i + 2).is(";") ? Value{"1", sign.substr(1)} : Value{};
+    if (at(i + 1).is_step()) return {at(i + 2).is(";") ? "1" : "", sign.substr(1)};
     if (!at(i + 1).is_any_of(kChanges)) return {};
     const std::size_t end = end_of_plain(i + 2);
     return {at(end).is(";") || at(end).is(",") ? between(i + 2, end) : "", sign.substr(0, sign.size() - 1)};
@@ -420,20 +420,19 @@ class Assignments::Reader {
     }
     into_.calls_.push_back(std::move(call));
   }
-  /// Where an expression ends, or its part before what is neither a name, an integer nor an operator: a call, or what
-  /// is read from memory.
+  /// Where an expression ends, or its part before what is neither a name, its address, a number nor an operator: a
+  /// call, or what is read from memory.
   [[nodiscard]] std::size_t end_of_plain(std::size_t first) const {
     constexpr std::array<std::string_view, 12> kOthers{"[", "]", "{", "}", ".", "->", "::", "++", "--", "=", "\\", "#"};
     std::size_t i = first;
     for (int depth = 0; i < tokens_.size(); ++i) {
       const Token& token = tokens_[i];
       if (token.is(";") || (depth == 0 && token.is(")"))) break;
-      const bool real = std::isdigit(static_cast<unsigned char>(token.text[0])) != 0 && !number_of(token.text);
       const bool quoted = token.text.back() == '"' || token.text.back() == '\'';
       const bool called = token.is("(") && i > first && (tokens_[i - 1].is_name() || tokens_[i - 1].is(">"));
-      const bool led_to = (token.is("*") || token.is("&")) && (i == first || !ends_operand(i));
-      if (real || quoted || called || led_to || token.is(",") || token.is_any_of(kOthers) || token.is_any_of(kChanges))
-        break;
+      const bool address = token.is("&") && i == first && at(i + 1).is_name();
+      const bool led_to = !address && (token.is("*") || token.is("&")) && (i == first || !ends_operand(i));
+      if (quoted || called || led_to || token.is(",") || token.is_any_of(kOthers) || token.is_any_of(kChanges)) break;
       depth += token.is("(") ? 1 : token.is(")") ? -1 : 0;
     }
     return i;
@@ -624,22 +623,45 @@ std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::
   const auto last = std::find_if(found.rbegin(), found.rend(), [&](const Mention& one) {
     return is_certain(one) && !uses_itself(one) && (one.does == Does::change || !one.value.empty());
   });
-  Way way{last == found.rend(), {}};
-  if (way.from_start && !parameter) return std::nullopt;
+  Way way{.from_start = last == found.rend()};
+  const auto first = last != found.rend() ? last.base() - 1 : found.begin();
+  const auto adds_other = [&](const Mention& one) {
+    const auto words = std::span(words_).subspan(one.words, one.words_end - one.words);
+    const bool names = std::ranges::any_of(words, [](const Word& word) { return word.name != Word::kNumber; });
+    const bool is_first = !way.from_start && one.line == first->line && one.value.data() == first->value.data();
+    return (one.sign.empty() || names) && !is_first && one.does != Does::declare && means(one, declared);
+  };
+  const std::uint32_t begin = way.from_start ? declared : first->line;
+  const bool counted = !way.from_start && std::ranges::none_of(mentions_of(name, {begin, end}), adds_other);
+  const Way mixed{.mixed = found.empty() ? declared : found.back().line, .counted = counted};
+  if (way.from_start && !parameter) return mixed;
   const std::uint32_t since = way.from_start ? declared : last->line;
   const auto changes = between(name, {declared, since, here.from});
   const auto is_repeated = [&](const Change& one) {
     return std::ranges::any_of(
         loops_, [&](const Lines& loop) { return loop.holds(here.from) && loop.from > since && loop.holds(one.line); });
   };
-  if (std::ranges::any_of(changes, is_repeated)) return std::nullopt;
-  for (auto one = way.from_start ? found.begin() : last.base() - 1; one != found.end(); ++one) {
+  if (std::ranges::any_of(changes, is_repeated)) return mixed;
+  for (auto one = first; one != found.end(); ++one) {
     const auto repeats = [&](const Lines& loop) { return loop.holds(one->line) && !loop.holds(here.from); };
     const bool itself = uses_itself(*one);
-    if (one->value.empty() || (itself && std::ranges::any_of(loops_, repeats))) return std::nullopt;
+    const bool alone = !way.from_start && first + 1 == found.end();
+    if (one->value.empty() && alone) return std::nullopt;
+    if (one->value.empty() || (itself && std::ranges::any_of(loops_, repeats))) return mixed;
     way.steps.push_back({one->line, one->value, one->sign, is_certain(*one), itself});
   }
   return way;
+}
+
+std::optional<Assignments::Lines> Assignments::counting_loop(std::string_view name, std::uint32_t declared,
+                                                             std::uint32_t here) const {
+  std::optional<Lines> innermost;
+  for (const Lines& loop : loops_) {
+    const auto changes = [&](const Mention& one) { return one.does == Does::change && means(one, declared); };
+    const bool counts = loop.holds(here) && std::ranges::any_of(mentions_of(name, {loop.from, loop.from}), changes);
+    if (counts && (!innermost || loop.from > innermost->from)) innermost = loop;
+  }
+  return innermost;
 }
 
 std::vector<std::string_view> Assignments::passed_on(std::uint32_t line, std::string_view function) const {

@@ -61,14 +61,16 @@ class Assignments {
   /// A statement that gives a variable the value of an expression.
   struct Step {
     std::uint32_t line = 0;
-    std::string_view value;  ///< the expression, of names, integers and operators
+    std::string_view value;  ///< the expression, of names, their addresses, numbers and operators
     std::string_view sign;   ///< "+": it is added to what the variable is; empty: the expression is all
     bool certain = false;    ///< control comes by it; else it may
     bool uses_itself = false;
   };
   struct Way {
-    bool from_start = false;  ///< it begins with the value that a parameter has from the call
-    std::vector<Step> steps;  ///< in the order of the text
+    bool from_start = false;    ///< it begins with the value that a parameter has from the call
+    std::vector<Step> steps{};  ///< in the order of the text
+    std::uint32_t mixed = 0;    ///< not 0: statements did it that cannot be followed; the line of the last
+    bool counted = false;       ///< those, after the first, add or subtract a number
   };
   /// The statements that gave a variable, which may be a parameter, the value that it has where control comes to the
   /// first of some lines; nothing where the text does not tell which those are, and where one of these lines changes
@@ -78,9 +80,12 @@ class Assignments {
   /// True when nothing changed the variable from the statement of line `from` to the lines `here`, nor in these. In a
   /// call on line `from` itself: when nobody has the variable's address.
   [[nodiscard]] bool is_kept(std::string_view name, std::uint32_t declared, std::uint32_t from, Lines here) const;
-  /// The arguments of the only call of a function, by its name, on a line; one that has more than names, integers and
+  /// The arguments of the only call of a function, by its name, on a line; one that has more than names, numbers and
   /// operators in it is empty. Nothing where the line has no such call, or several.
   [[nodiscard]] std::vector<std::string_view> passed_on(std::uint32_t line, std::string_view function) const;
+  /// The innermost loop around line `here` that changes the variable in its head; nothing where none does.
+  [[nodiscard]] std::optional<Lines> counting_loop(std::string_view name, std::uint32_t declared,
+                                                   std::uint32_t here) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
