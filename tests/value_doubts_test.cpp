@@ -452,5 +452,25 @@ INSTANTIATE_TEST_SUITE_P(Builds, ValueDoubts,
                            return name;
                          });
 
+/// Where each call passes on what it was given itself, callers are asked one after the other: not all of 20,000.
+TEST(EntryValues, OfADeepRecursion) {
+  const TempFolder folder;
+  const std::string program = built(folder, "program",
+                                    "void mark(int n);\n"
+                                    "volatile int seed = 5;\n"
+                                    "__attribute__((noinline)) int dive(int level, int x) {\n"
+                                    "  if (level <= 0) { mark(1); return x; }\n"
+                                    "  int sum = level * 3 + x;\n"
+                                    "  return dive(level - 1, sum ^ x) + sum;\n"
+                                    "}\n"
+                                    "int main(void) { return dive(20000, seed) & 1; }\n" +
+                                        std::string(kMark),
+                                    {"gcc", "-O2", "-fno-optimize-sibling-calls", "-g", "-w"});
+  const auto said =
+      conversation(folder, {program, "--uncut"}, "halt at mark+0\nresume\nin frame 2\nshow level\nshow sum\n");
+  EXPECT_EQ(said.err, "");
+  EXPECT_NE(said.out.find("sum = 0x9 / 9 "), std::string::npos) << said.out.substr(0, 2000);
+}
+
 }  // namespace
 }  // namespace deeptrace::tests

@@ -108,6 +108,7 @@ class Scope::Context final : public debuginfo::LocationContext {
     const debuginfo::DescribedFunction* function = debug.scopes.function_at(back - 1);
     if (locals == nullptr || function == nullptr) return std::nullopt;
     Scope caller(modules, scope_.thread_, *frame);
+    caller.calls_away_ = scope_.calls_away_ + 1;
     for (const debuginfo::CallSite& call : locals->calls) {
       if (call.return_address != back) continue;
       for (const debuginfo::CallSite::Parameter& one : call.parameters) {
@@ -203,7 +204,8 @@ inspect::RuleFinder Scope::rules() {
 }
 
 std::optional<inspect::Frame> Scope::calling_frame() {
-  if (without_callers_) return std::nullopt;
+  constexpr unsigned kMost = 8;  // in a recursion each argument may be said by the one before
+  if (without_callers_ || calls_away_ >= kMost) return std::nullopt;
   const auto is_code = [&](std::uint64_t address) { return modules_.at(address) != nullptr; };
   auto frame = inspect::caller_of(frame_, thread_, rules(), is_code);
   return frame && frame->at_call ? std::move(frame) : std::nullopt;

@@ -181,6 +181,7 @@ class Scope final : public inspect::Environment {
   unsigned comparing_ = 0;  ///< for a value that another one is made of, so many statements away; 0: for people
   std::optional<std::pair<std::string, inspect::Datum>> assumed_;  ///< a variable that has this value
   unsigned pointers_under_way_ = 0;  ///< of those that the compiler removed: damaged ones may point to themselves
+  unsigned calls_away_ = 0;          ///< so many calls around the frame that somebody looks at
 };
 
 /// All frames of a thread, the innermost first, `most` of them. `lost`, if it is not null, gets the reason where they

@@ -122,7 +122,11 @@ std::optional<Number> Scope::value_by_text(const std::string& text, std::uint32_
 std::optional<Scope::ByText> Scope::passed_by_text(const LocalVariable& parameter, const Number& like) {
   const ValueDoubts doubts = this->doubts();
   const auto argument = doubts.argument_of(parameter);
-  const auto frame = !argument ? std::nullopt : argument->inlined ? std::optional(frame_) : calling_frame();
+  constexpr unsigned kMostCalls = 1;
+  const bool far = calls_away_ >= kMostCalls;
+  const auto frame = !argument           ? std::nullopt
+                     : argument->inlined ? std::optional(frame_)
+                                         : (far ? std::nullopt : calling_frame());
   if (!frame) return std::nullopt;
   Scope caller(modules_, thread_, *frame);
   if (caller.module_ == nullptr) return std::nullopt;
@@ -131,6 +135,7 @@ std::optional<Scope::ByText> Scope::passed_by_text(const LocalVariable& paramete
   if (passed.value.empty()) return ByText{{}, passed.line, false, false};
   if (argument->inlined) caller.at_depth(static_cast<unsigned>(doubts.depth_of(*passed.caller)));
   caller.comparing_ = comparing_ + 1;
+  caller.calls_away_ = calls_away_ + (argument->inlined ? 0 : 1);
   const auto value = caller.value_by_text(std::string(passed.value), passed.line, *passed.caller);
   if (caller.elsewhere_) return std::nullopt;
   ByText result{{}, passed.line, false, caller.unsure_};
@@ -164,6 +169,7 @@ std::optional<Scope::ByText> Scope::by_statements(const LocalVariable& variable)
   place.at_depth(static_cast<unsigned>(doubts.depth_of(*scope)));
   place.without_callers_ = without_callers_;
   place.comparing_ = comparing_ + 1;
+  place.calls_away_ = calls_away_;
   for (const Assignments::Step& step : way->steps) {
     std::string text(step.value);
     if (!step.sign.empty()) text = variable.name + " " + std::string(step.sign) + " (" + text + ")";
