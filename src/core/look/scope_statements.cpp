@@ -29,6 +29,8 @@ namespace {
 /// Statements of which one uses what another one gave are followed so far.
 constexpr unsigned kMostStatements = 6;
 
+bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
+
 /// A number or address of a variable's type, whose value counts for nothing; nothing for what is neither.
 std::optional<Number> number_like(const Type& plain, std::uint64_t size) {
   using debuginfo::Encoding;
@@ -122,11 +124,13 @@ std::optional<Number> Scope::value_by_text(const std::string& text, std::uint32_
 std::optional<Scope::ByText> Scope::passed_by_text(const LocalVariable& parameter, const Number& like) {
   const ValueDoubts doubts = this->doubts();
   const auto argument = doubts.argument_of(parameter);
-  constexpr unsigned kMostCalls = 1;
-  const bool far = calls_away_ >= kMostCalls;
-  const auto frame = !argument           ? std::nullopt
-                     : argument->inlined ? std::optional(frame_)
-                                         : (far ? std::nullopt : calling_frame());
+  constexpr unsigned kMostCalls = 1;  // each asks for frames
+  std::optional<inspect::Frame> frame;
+  if (argument && argument->inlined) {
+    frame = frame_;
+  } else if (argument && calls_away_ < kMostCalls) {
+    frame = calling_frame();
+  }
   if (!frame) return std::nullopt;
   Scope caller(modules_, thread_, *frame);
   if (caller.module_ == nullptr) return std::nullopt;
@@ -156,9 +160,8 @@ std::optional<Scope::ByText> Scope::by_statements(const LocalVariable& variable)
   const auto way = like && scope != nullptr ? doubts.statements_for(variable) : std::nullopt;
   if (!way) return std::nullopt;
   // gcc knows what it makes of a loop's counter.
-  const bool of_gcc = variable.entry.unit->producer.starts_with("GNU ");
   if (way->mixed != 0)
-    return way->counted && of_gcc ? std::nullopt : std::optional(ByText{{}, way->mixed, true, false});
+    return way->counted && is_of_gcc(variable) ? std::nullopt : std::optional(ByText{{}, way->mixed, true, false});
   ByText result;
   if (way->from_start) {
     const auto passed = passed_by_text(variable, *like);
@@ -206,10 +209,10 @@ std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const 
     if (shown && std::ranges::none_of(found->possible, is_it))
       return Doubt{{Fault::usage, "the compiler gives it another value than " + line + " does"}, true};
   }
-  const bool of_gcc = variable.entry.unit->producer.starts_with("GNU ");
   const Type& plain = (*described.datum.type.types)[described.datum.type.types->plain(described.datum.type.id)];
   if (plain.kind != Type::Kind::base) return std::nullopt;
-  const bool made = described.how == How::computed || (described.how == How::number && !found->mixed && !of_gcc);
+  const bool made =
+      described.how == How::computed || (described.how == How::number && !found->mixed && !is_of_gcc(variable));
   if (!made || (!found->possible.empty() && !found->unsure)) return std::nullopt;
   return Doubt{{Fault::usage, "the compiler gives it a computed value, which " + line + " does not confirm"}, false};
 }

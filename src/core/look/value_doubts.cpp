@@ -28,17 +28,22 @@ std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode)
   return number ? arch::dwarf_register(*number, mode) : std::nullopt;
 }
 
+/// Where a jump leads that names its place; nothing of other instructions.
+std::optional<std::uint64_t> target_of_jump(const isa::Instruction& one, std::uint64_t address) {
+  const isa::ControlFlow flow = isa::flow_of(one);
+  std::uint64_t target = 0;
+  const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
+  return jumps && isa::direct_target(one, address, target) ? std::optional(target) : std::nullopt;
+}
+
 /// True when control can come from one address to one before it: a jump in between or after it leads there or further
 /// back, in a function that ends at `end`.
 bool comes_back(const program::Program& program, std::uint64_t from, std::uint64_t to, std::uint64_t end) {
   while (from < end) {
     const isa::Instruction one = isa::decode(program.elf().bytes_at(from), program.mode());
     if (!one) return true;
-    std::uint64_t target = 0;
-    const isa::ControlFlow flow = isa::flow_of(one);
-    if (flow == isa::ControlFlow::jump && !isa::direct_target(one, from, target)) return true;
-    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
-    if (jumps && isa::direct_target(one, from, target) && target <= to) return true;
+    const auto target = target_of_jump(one, from);
+    if (target ? *target <= to : isa::flow_of(one) == isa::ControlFlow::jump) return true;
     from += one.length;
   }
   return false;
@@ -431,10 +436,9 @@ bool ValueDoubts::goes_on_above(std::uint64_t from, std::uint32_t line) const {
     const isa::ControlFlow flow = isa::flow_of(one);
     const auto here = program.lines().at(from);
     above = above || (here && here->line != 0 && here->line < line);
-    std::uint64_t target = 0;
-    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
     if (!one || flow == isa::ControlFlow::return_) return false;
-    if (jumps) return above && isa::direct_target(one, from, target) && target <= address_;
+    const auto target = target_of_jump(one, from);
+    if (target || flow == isa::ControlFlow::jump) return above && target && *target <= address_;
     from += one.length;
   }
   return false;
@@ -461,11 +465,8 @@ bool ValueDoubts::is_another_from_jump(const Value& value) const {
     for (std::uint64_t at = other.range.from; at < other.range.to;) {
       const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
       if (!one) break;
-      const isa::ControlFlow flow = isa::flow_of(one);
-      std::uint64_t target = 0;
-      const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
-      if (jumps && isa::direct_target(one, at, target) && value.part.range.from < target && target <= address_)
-        return true;
+      const auto target = target_of_jump(one, at);
+      if (target && value.part.range.from < *target && *target <= address_) return true;
       at += one.length;
     }
   }
