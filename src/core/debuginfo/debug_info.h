@@ -58,6 +58,8 @@ struct Unit {
   std::vector<AddressRange> ranges;
   bool says_ranges = false;    ///< it says where its code lies, be it nowhere
   std::int64_t skeleton = -1;  ///< index of the unit that stands for this one in the linked file; -1: none
+
+  [[nodiscard]] bool is_of_gcc() const { return producer.starts_with("GNU "); }
 };
 
 struct Attribute {

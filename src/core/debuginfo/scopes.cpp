@@ -94,8 +94,8 @@ namespace {
 /// gcc writes its options down. Others say of all functions that they optimise that their calls are described
 /// (DW_AT_call_all_calls); gcc says so of those without calls too.
 bool is_optimised(const Entry& function) {
+  if (!function.unit->is_of_gcc()) return function.has(At::call_all_calls) || function.has(At::gnu_all_call_sites);
   const std::string_view producer = function.unit->producer;
-  if (!producer.starts_with("GNU ")) return function.has(At::call_all_calls) || function.has(At::gnu_all_call_sites);
   const std::size_t option = producer.rfind(" -O");
   return option != std::string_view::npos && !producer.substr(option).starts_with(" -O0");
 }

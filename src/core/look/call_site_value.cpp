@@ -85,8 +85,7 @@ bool is_what_is_passed(const program::Program& program, const debuginfo::Unit& u
   constexpr std::uint64_t kNear = 128;  // bytes; lines begin much closer together
   const auto number = debuginfo::register_alone(parameter.location);
   const auto part = number ? arch::dwarf_register(*number, program.mode()) : std::nullopt;
-  const bool of_gcc = unit.producer.starts_with("GNU ");
-  const auto base = !of_gcc ? base_register(parameter.value, program.mode()) : std::nullopt;
+  const auto base = !unit.is_of_gcc() ? base_register(parameter.value, program.mode()) : std::nullopt;
   const bool read = ends_with_read(parameter.value);
   if (!part || (!read && !base)) return true;
   const std::uint64_t end = call.return_address;

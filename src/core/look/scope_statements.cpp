@@ -29,8 +29,6 @@ namespace {
 /// Statements of which one uses what another one gave are followed so far.
 constexpr unsigned kMostStatements = 6;
 
-bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
-
 /// A number or address of a variable's type, whose value counts for nothing; nothing for what is neither.
 std::optional<Number> number_like(const Type& plain, std::uint64_t size) {
   using debuginfo::Encoding;
@@ -161,7 +159,8 @@ std::optional<Scope::ByText> Scope::by_statements(const LocalVariable& variable)
   if (!way) return std::nullopt;
   // gcc knows what it makes of a loop's counter.
   if (way->mixed != 0)
-    return way->counted && is_of_gcc(variable) ? std::nullopt : std::optional(ByText{{}, way->mixed, true, false});
+    return way->counted && variable.entry.unit->is_of_gcc() ? std::nullopt
+                                                            : std::optional(ByText{{}, way->mixed, true, false});
   ByText result;
   if (way->from_start) {
     const auto passed = passed_by_text(variable, *like);
@@ -211,8 +210,8 @@ std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const 
   }
   const Type& plain = (*described.datum.type.types)[described.datum.type.types->plain(described.datum.type.id)];
   if (plain.kind != Type::Kind::base) return std::nullopt;
-  const bool made =
-      described.how == How::computed || (described.how == How::number && !found->mixed && !is_of_gcc(variable));
+  const bool made = described.how == How::computed ||
+                    (described.how == How::number && !found->mixed && !variable.entry.unit->is_of_gcc());
   if (!made || (!found->possible.empty() && !found->unsure)) return std::nullopt;
   return Doubt{{Fault::usage, "the compiler gives it a computed value, which " + line + " does not confirm"}, false};
 }

@@ -2,9 +2,7 @@
 
 #include <algorithm>
 #include <array>
-#include <compare>
 #include <filesystem>
-#include <set>
 #include <system_error>
 #include <utility>
 #include <vector>
@@ -15,6 +13,7 @@
 #include "isa/effects.h"
 #include "isa/operand.h"
 #include "isa/table.h"
+#include "look/code_ways.h"
 
 namespace deeptrace::look {
 
@@ -26,35 +25,6 @@ namespace {
 std::optional<arch::RegisterPart> register_in(Bytes expression, arch::Mode mode) {
   const auto number = debuginfo::register_alone(expression);
   return number ? arch::dwarf_register(*number, mode) : std::nullopt;
-}
-
-/// Where a jump leads that names its place; nothing of other instructions.
-std::optional<std::uint64_t> target_of_jump(const isa::Instruction& one, std::uint64_t address) {
-  const isa::ControlFlow flow = isa::flow_of(one);
-  std::uint64_t target = 0;
-  const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
-  return jumps && isa::direct_target(one, address, target) ? std::optional(target) : std::nullopt;
-}
-
-/// True when control can come from one address to one before it: a jump in between or after it leads there or further
-/// back, in a function that ends at `end`.
-bool comes_back(const program::Program& program, std::uint64_t from, std::uint64_t to, std::uint64_t end) {
-  while (from < end) {
-    const isa::Instruction one = isa::decode(program.elf().bytes_at(from), program.mode());
-    if (!one) return true;
-    const auto target = target_of_jump(one, from);
-    if (target ? *target <= to : isa::flow_of(one) == isa::ControlFlow::jump) return true;
-    from += one.length;
-  }
-  return false;
-}
-
-/// The range of a function's code that holds an address; empty when none does.
-AddressRange range_around(const debuginfo::DescribedFunction* function, std::uint64_t address) {
-  if (function == nullptr) return {};
-  const auto found =
-      std::ranges::find_if(function->ranges, [&](const AddressRange& one) { return one.holds(address); });
-  return found != function->ranges.end() ? *found : AddressRange{};
 }
 
 Error unknown(std::string why) { return {Fault::usage, std::move(why)}; }
@@ -70,15 +40,6 @@ bool has_some_bits(std::span<const std::uint64_t> operands, std::span<const std:
     const auto has_it = [&](std::uint64_t number) { return operand != 0 && (operand & ~number) == 0; };
     return std::ranges::find(numbers, operand) == numbers.end() && std::ranges::any_of(numbers, has_it);
   });
-}
-
-bool writes_any(const isa::Effects& effects, std::span<const arch::RegisterPart> registers) {
-  const auto is_one = [&](const isa::RegisterEffect& effect) {
-    return isa::writes(effect.access) && std::ranges::any_of(registers, [&](arch::RegisterPart part) {
-             return part.file == effect.part.file && part.index == effect.part.index;
-           });
-  };
-  return std::ranges::any_of(std::span(effects.registers).first(effects.register_count), is_one);
 }
 
 bool is(std::uint8_t byte, debuginfo::Op op) { return byte == static_cast<std::uint8_t>(op); }
@@ -119,8 +80,6 @@ bool is_later(const std::string& source, const std::string& program) {
   const auto built = std::filesystem::last_write_time(program, no_program);
   return !no_source && !no_program && written > built;
 }
-
-bool is_of_gcc(const LocalVariable& variable) { return variable.entry.unit->producer.starts_with("GNU "); }
 
 }  // namespace
 
@@ -189,23 +148,6 @@ bool ValueDoubts::is_cut_to_register(const Value& value) const {
   });
 }
 
-/// True when what a register holds at the end of a range was copied there from another one.
-bool ValueDoubts::is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const {
-  constexpr std::uint64_t kFar = 4096;  // bytes
-  const program::Program& program = *module_.program;
-  bool copied = false;
-  for (std::uint64_t at = range.from; at < range.to && at - range.from < kFar;) {
-    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
-    if (!one) return false;
-    at += one.length;
-    const isa::Operands operands = isa::operands_of(one);
-    if (operands.shown == 0 || !isa::is_register(operands[0], to)) continue;
-    copied = isa::operation_of(one).meaning == isa::meaning::copy && operands.shown == 2 &&
-             isa::is_register(operands[1], from);
-  }
-  return copied;
-}
-
 /// Where the value began that a variable has in this part: parts before it say that another register held it, from
 /// which it was copied.
 std::uint64_t ValueDoubts::value_since(const Value& value) const {
@@ -215,7 +157,7 @@ std::uint64_t ValueDoubts::value_since(const Value& value) const {
     if (before.range.to != first->range.from || before.range.from >= first->range.from) return false;
     const auto from = register_in(before.expression, mode);
     const auto to = register_in(first->expression, mode);
-    return from && to && is_copied(before.range, *from, *to);
+    return from && to && is_copied(*module_.program, before.range, *from, *to);
   };
   while (!first->always) {
     const auto before = std::ranges::find_if(value.parts, comes_from);
@@ -272,7 +214,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
   const bool is_pointer = plain_type(variable).kind == debuginfo::Type::Kind::pointer;
   const bool entered = !part.expression.empty() && (is(part.expression[0], debuginfo::Op::entry_value) ||
                                                     is(part.expression[0], debuginfo::Op::gnu_entry_value));
-  const bool removed_alone = is_of_gcc(variable) && !part.always && !entered;
+  const bool removed_alone = variable.entry.unit->is_of_gcc() && !part.always && !entered;
   // What a loop changes that was removed is seen nowhere, so in a loop around both it counts wherever the part begins.
   const std::uint32_t after = removed_alone ? 0 : from;
   const program::Assignments& text = modules_.assignments(module_, place->file);
@@ -291,7 +233,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
       return one.line;
   }
   // Lines that control has come by since the register was written.
-  const std::uint64_t held = part.always || is_of_gcc(variable) ? since : held_since(value);
+  const std::uint64_t held = part.always || variable.entry.unit->is_of_gcc() ? since : held_since(value);
   const auto there = held < since ? lines_at(*scope, held) : std::nullopt;
   if (!there || there->file != place->file) return std::nullopt;
   for (const auto& one : changes_since(there->last)) {
@@ -308,7 +250,7 @@ std::uint64_t ValueDoubts::held_since(const Value& value) const {
   std::uint64_t since = value.part.range.from;
   auto held = register_in(value.part.expression, mode);
   while (held && arch::role_of(*held).kept_by_callee) {
-    const auto writer = only_writer(*held, since);
+    const auto writer = only_writer(*module_.program, function(), *held, since);
     if (!writer) return since;
     const isa::Instruction one = isa::decode(module_.program->elf().bytes_at(*writer), mode);
     const auto lies_in = [&](std::uint64_t at, arch::RegisterPart reg) {
@@ -330,14 +272,13 @@ std::uint64_t ValueDoubts::held_since(const Value& value) const {
   return since;
 }
 
-/// The instruction of the function whose value a register holds at a place, whatever way control came; nothing where
-/// there are several, where it may be the caller's, and where the code does not tell.
 /// Of a loop that it unrolls completely, clang may describe a counter's values at one place, in another order than
 /// theirs, or leave one out: the number changes inside a pass, or stays the same from one pass to the next.
 bool ValueDoubts::is_of_other_pass(const Value& value) const {
   const LocalVariable& variable = value.variable;
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
-  if (scope == nullptr || value.part.always || is_of_gcc(variable) || !is_constant(value.part.expression)) return false;
+  if (scope == nullptr || value.part.always || variable.entry.unit->is_of_gcc() || !is_constant(value.part.expression))
+    return false;
   const auto here = lines_at(*scope, address_);
   const program::Assignments* text = here ? &modules_.assignments(module_, here->file) : nullptr;
   const auto loop =
@@ -363,38 +304,6 @@ bool ValueDoubts::is_of_other_pass(const Value& value) const {
   return false;
 }
 
-std::optional<std::uint64_t> ValueDoubts::only_writer(arch::RegisterPart reg, std::uint64_t place) const {
-  constexpr std::size_t kMost = 1 << 15;
-  const AddressRange code = range_around(function(), place);
-  struct Arrival {
-    std::uint64_t at = 0, writer = 0;
-    auto operator<=>(const Arrival&) const = default;
-  };
-  std::set<Arrival> seen;
-  std::vector<Arrival> open{{code.from, 0}};
-  std::optional<std::uint64_t> found;
-  while (!open.empty()) {
-    Arrival now = open.back();
-    open.pop_back();
-    if (!seen.insert(now).second) continue;
-    if (!code.holds(now.at) || seen.size() > kMost) return std::nullopt;
-    if (now.at == place && found.value_or(now.writer) != now.writer) return std::nullopt;
-    if (now.at == place) found = now.writer;
-    const isa::Instruction one = isa::decode(module_.program->elf().bytes_at(now.at), module_.program->mode());
-    if (!one) return std::nullopt;
-    if (writes_any(isa::effects_of(one), {&reg, 1})) now.writer = now.at;
-    const isa::ControlFlow flow = isa::flow_of(one);
-    std::uint64_t target = 0;
-    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
-    if (jumps && !isa::direct_target(one, now.at, target)) return std::nullopt;
-    const bool stays = jumps && range_around(function(), target).size() != 0;  // else it is a call in tail position
-    if (stays) open.push_back({target, now.writer});
-    if (flow != isa::ControlFlow::jump && flow != isa::ControlFlow::return_ && flow != isa::ControlFlow::trap)
-      open.push_back({now.at + one.length, now.writer});
-  }
-  return found.value_or(0) != 0 ? found : std::nullopt;
-}
-
 /// The line before this one whose statement changes the variable, where an instruction of it that control comes to next
 /// writes what the value is made of: it has not changed it yet.
 std::optional<std::uint32_t> ValueDoubts::line_done_later(const Value& value, const Origin& origin) const {
@@ -417,7 +326,7 @@ std::optional<std::uint32_t> ValueDoubts::line_done_later(const Value& value, co
                         writes_any(isa::effects_of(one), origin.registers);
     const auto is_late = [&] {
       return !program.lines().starts_statement(at) ||
-             (!is_of_gcc(value.variable) && goes_on_above(at + one.length, line->line));
+             (!value.variable.entry.unit->is_of_gcc() && goes_on_above(at + one.length, line->line));
     };
     if (writes && changes_it(line->line) && is_late()) return line->line;
     at += one.length;
@@ -447,7 +356,8 @@ bool ValueDoubts::goes_on_above(std::uint64_t from, std::uint32_t line) const {
 /// True when control has left the variable's inlined call since the part began: this is a later call.
 bool ValueDoubts::is_of_call_before(const Value& value) const {
   const debuginfo::LocalScope* scope = debuginfo::scope_of(value.variable, scopes_);
-  if (scope == nullptr || value.part.always || is_of_gcc(value.variable) || depth_of(*scope) == 0) return false;
+  if (scope == nullptr || value.part.always || value.variable.entry.unit->is_of_gcc() || depth_of(*scope) == 0)
+    return false;
   const std::uint64_t since = value.part.range.from;
   const auto is_outside = [&](const debuginfo::LineRow& row) {
     return row.statement &&
@@ -492,7 +402,7 @@ std::optional<Error> ValueDoubts::about_order(const Value& value) const {
   const LocalVariable& variable = value.variable;
   const std::uint64_t since = value.part.range.from;
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
-  if (is_of_gcc(variable) || value.part.always || scope == nullptr || since == 0) return std::nullopt;
+  if (variable.entry.unit->is_of_gcc() || value.part.always || scope == nullptr || since == 0) return std::nullopt;
   const auto before = first_line_before(*scope, since);
   const auto begin = lines_at(*scope, since);
   if (!before || !begin) return std::nullopt;
@@ -515,7 +425,7 @@ std::optional<Error> ValueDoubts::about_made(const Value& value, const debuginfo
   if (!here) return std::nullopt;
   const program::Assignments& text = modules_.assignments(module_, here->file);
   const auto words = text.words_for(variable.name, variable.declared.line, here->own);
-  if (!is_of_gcc(variable)) {
+  if (!variable.entry.unit->is_of_gcc()) {
     // The variables that it is made of are part of the expression, too.
     std::vector<std::uint64_t> numbers = words.numbers;
     for (const std::string_view name : words.names) {
@@ -533,9 +443,10 @@ std::optional<Error> ValueDoubts::about_made(const Value& value, const debuginfo
   for (const std::string_view name : words.names) {
     const LocalVariable* other = variable_named(name);
     if (other == nullptr || other == &variable) continue;
-    if (!is_of_gcc(variable) && is_lost(*other, value.part))
+    if (!variable.entry.unit->is_of_gcc() && is_lost(*other, value.part))
       return unknown("the compiler does not say what became of " + std::string(name));
-    if (const auto line = is_of_gcc(variable) ? removed_loop_over(*other, {here->file, here->own}) : std::nullopt)
+    if (const auto line =
+            variable.entry.unit->is_of_gcc() ? removed_loop_over(*other, {here->file, here->own}) : std::nullopt)
       return left_out(*line, name);
   }
   return std::nullopt;
@@ -672,7 +583,7 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   if (auto doubt = about_made(value, evaluated)) return doubt;
   // What clang does not know any more it may take for 0, and computes on with that.
   const bool from_zero = value.part.expression.size() > 2 && is(value.part.expression[0], debuginfo::Op::literal0);
-  if (!is_of_gcc(value.variable) && from_zero && origin.registers.empty())
+  if (!value.variable.entry.unit->is_of_gcc() && from_zero && origin.registers.empty())
     return unknown("the compiler computes a part of it only");
   if (has_a_place && evaluated.pieces.size() == 1 && is_cut_to_register(value))
     return unknown("the compiler keeps a part of it only");

@@ -93,7 +93,6 @@ class ValueDoubts {
   [[nodiscard]] std::optional<debuginfo::SourceLine> call_of(const debuginfo::LocalScope& scope) const;
   [[nodiscard]] bool is_argument_alone(const debuginfo::LocalVariable& variable) const;
   [[nodiscard]] bool is_cut_to_register(const Value& value) const;
-  [[nodiscard]] bool is_copied(AddressRange range, arch::RegisterPart from, arch::RegisterPart to) const;
   [[nodiscard]] std::uint64_t value_since(const Value& value) const;
   [[nodiscard]] std::uint64_t held_since(const Value& value) const;
   [[nodiscard]] std::optional<std::uint32_t> line_done_later(const Value& value, const Origin& origin) const;
@@ -101,7 +100,6 @@ class ValueDoubts {
   [[nodiscard]] bool is_another_from_jump(const Value& value) const;
   [[nodiscard]] bool is_of_call_before(const Value& value) const;
   [[nodiscard]] bool is_of_other_pass(const Value& value) const;
-  [[nodiscard]] std::optional<std::uint64_t> only_writer(arch::RegisterPart reg, std::uint64_t place) const;
   [[nodiscard]] std::optional<std::uint32_t> first_line_before(const debuginfo::LocalScope& scope,
                                                                std::uint64_t since) const;
   [[nodiscard]] bool has_code(const debuginfo::SourceLine& line, const debuginfo::LocalScope& scope) const;
