@@ -192,6 +192,7 @@ std::string way_in(const char* text, std::uint32_t here, bool parameter = false)
   const Assignments all(text);
   const auto way = all.way_to("level", 1, parameter, {here, here});
   if (!way) return "not known";
+  if (way->addressed) return "by its address until " + std::to_string(way->mixed);
   if (way->mixed != 0) return (way->counted ? "counted until " : "mixed until ") + std::to_string(way->mixed);
   std::string words = way->from_start ? "passed" : "";
   for (const auto& step : way->steps) {
@@ -231,6 +232,54 @@ TEST(Assignments, AWayOfSeveralStatements) {
   EXPECT_EQ(way_in("void f() { for (int level = 9; x; level -= x) {\n  g();\n }\n}", 2), "mixed until 1");
 }
 
+TEST(Assignments, AWayPastStatementsThatOthersMayHaveDone) {
+  EXPECT_EQ(way_in("void f() { int level = 1; int *at = &level; *at = 2;\n g();\n}", 2), "by its address until 1");
+  EXPECT_EQ(way_in("void f() { int level = 1; h(&level);\n level = 2;\n g();\n}", 3), "by its address until 2");
+}
+
+TEST(Assignments, AWayThatALoopRepeats) {
+  const auto repeated = [](const char* text, std::uint32_t here) {
+    const Assignments all(text);
+    const auto way = all.way_to("level", 1, false, {here, here});
+    return way && way->mixed != 0 && way->repeated;
+  };
+  EXPECT_TRUE(repeated("void f() { int level = 1;\n for (;;) {\n  g();\n  level = 2;\n }\n}", 3));
+  EXPECT_TRUE(repeated("void f() { int level = 1;\n while (x) {\n  level += x;\n }\n g();\n}", 5));
+  EXPECT_FALSE(repeated("void f() { int level = 1;\n level += h(x);\n g();\n}", 3));
+  EXPECT_FALSE(repeated("void f() { int level = 1;\n if (x) {\n  level += h(x);\n }\n g();\n}", 5));
+}
+
+/// Lines that change a variable on each pass of a loop, seen from the loop's inside.
+TEST(Assignments, WhatEachPassChanges) {
+  const auto lines = [](const char* text, std::uint32_t here) {
+    const Assignments all(text);
+    std::vector<std::pair<Assignments::Lines, std::uint32_t>> found;
+    for (const auto& pass : all.changed_in_passes("level", 1, here)) found.emplace_back(pass.loop, pass.line);
+    return found;
+  };
+  using Passes = std::vector<std::pair<Assignments::Lines, std::uint32_t>>;
+  EXPECT_EQ(lines("void f(int level) {\n for (;;) {\n  g();\n  level = 2;\n }\n}", 3), (Passes{{{2, 5}, 4}}));
+  EXPECT_EQ(lines("void f(int level) {\n for (; x; level++) {\n  g();\n }\n}", 3), (Passes{{{2, 4}, 2}}));
+  EXPECT_EQ(lines("void f(int level) {\n while (x) {\n  for (;;) {\n   g();\n  }\n  level++;\n }\n}", 4),
+            (Passes{{{2, 7}, 6}}));
+  const char* none[] = {
+      "void f(int level) {\n for (;;) {\n  level = 2;\n  g();\n }\n}",                    // before the place
+      "void f(int level) {\n for (;;) {\n  g();\n  if (x) {\n   level = 2;\n  }\n }\n}",  // perhaps
+      "void f(int level) {\n for (;;) {\n  g();\n  if (x) level = 2;\n }\n}",
+      "void f(int level) {\n for (;;) {\n  g();\n }\n level = 2;\n}",  // after the loop
+      "void f(int level) {\n for (;;) {\n  g();\n  level[0] = 2;\n }\n}",
+  };
+  for (const char* text : none)
+    EXPECT_TRUE(lines(text, static_cast<std::uint32_t>(line_of(text, "g("))).empty()) << text;
+}
+
+TEST(Assignments, WhatIsWrittenThroughPointers) {
+  const Assignments all("void f() { int level = 1; int *at = &level;\n g();\n *at = 2;\n at[0] = 3;\n g();\n}");
+  EXPECT_EQ(all.through_pointers({1, 1, 2}).size(), 0U);
+  ASSERT_EQ(all.through_pointers({1, 1, 5}).size(), 1U);
+  EXPECT_EQ(all.through_pointers({1, 1, 5})[0].line, 3U);
+}
+
 TEST(Assignments, TheLoopThatCounts) {
   const Assignments all(
       "void f(int level) {\n for (int i = 0; i < 3; i++) {\n  for (; x; level += 2)\n   g();\n  h();\n }\n}");
@@ -244,7 +293,6 @@ TEST(Assignments, AWayThatTheTextDoesNotTell) {
   const char* unknown[] = {
       "void f() { static int level = 1;\n g();\n}",
       "void f() { int level = 1;\n g(level++);\n}",                        // on the line itself
-      "void f() { int level = 1; int *at = &level; *at = 2;\n g();\n}",    // by its address
       "void f() { int level = 1; goto end;\n level = 2;\nend:\n g();\n}",  // past a statement
       "void f() { int level = 1; [&] { level = 2; }();\n g();\n}",
       "void f() { int level = 1; x && (level = 2);\n g();\n}",

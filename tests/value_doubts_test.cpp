@@ -7,7 +7,9 @@
 #include <iterator>
 #include <sstream>
 
+#include "arch/dwarf_registers.h"
 #include "live_support.h"
+#include "look/code_ways.h"
 
 namespace deeptrace::tests {
 namespace {
@@ -451,6 +453,38 @@ INSTANTIATE_TEST_SUITE_P(Builds, ValueDoubts,
                            for (const std::string& word : one.param) name += word[0] == '-' ? word.substr(1) : word;
                            return name;
                          });
+
+/// Registers that a loop of instructions leaves as they are, and the instruction whose value one holds.
+TEST(CodeWays, WhatALoopLeaves) {
+  const TempFolder folder;
+  write_file(folder / "code.s",
+             ".globl _start\n.type _start, @function\n.type loop, @function\n.type jump, @function\n"
+             ".type other, @function\n.type last, @function\n"
+             "_start: movl %edi, %ebx\n movl %edi, %r12d\n movl %edi, %r13d\n"
+             "loop: testl %esi, %esi\n je other\n subl $1, %ebp\n"
+             "jump: jne loop\n movl $7, %ebx\n ret\n"
+             "other: incl %r12d\n jmp loop\n"
+             "last: ret\n");
+  ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "code", folder / "code.s"}).status, 0);
+  const auto program = program::Program::open(folder / "code", {});
+  ASSERT_TRUE(program);
+  const auto place = [&](std::string_view name) { return program->functions_named(name).at(0)->address; };
+  debuginfo::DescribedFunction function;
+  function.ranges = {{place("_start"), place("last") + 1}};
+  const auto reg = [&](unsigned dwarf) { return *arch::dwarf_register(dwarf, program->mode()); };
+  constexpr unsigned kRbx = 3, kRbp = 6, kR13 = 13;  // System V ABI, AMD64 supplement, figure 3.36
+  const AddressRange loop{place("loop"), place("jump")};
+  EXPECT_TRUE(look::loop_leaves(*program, &function, loop, reg(kRbx)));
+  EXPECT_TRUE(look::loop_leaves(*program, &function, loop, reg(kR13)));
+  EXPECT_FALSE(look::loop_leaves(*program, &function, loop, reg(kRbp)));
+  const AddressRange entered_inside{place("_start"), place("jump")};
+  EXPECT_FALSE(look::loop_leaves(*program, &function, entered_inside, reg(kRbx)));
+  EXPECT_EQ(look::only_writer(*program, &function, reg(kRbx), place("jump")), place("_start"));
+  EXPECT_EQ(look::only_writer(*program, &function, reg(kRbp), place("loop")), std::nullopt)
+      << "the caller's or its own";
+  EXPECT_TRUE(look::comes_back(*program, place("other"), place("loop"), place("last")));
+  EXPECT_FALSE(look::comes_back(*program, place("last"), place("loop"), place("last") + 1));
+}
 
 /// Where each call passes on what it was given itself, callers are asked one after the other: not all of 20,000.
 TEST(EntryValues, OfADeepRecursion) {

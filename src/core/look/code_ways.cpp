@@ -59,6 +59,21 @@ bool is_copied(const program::Program& program, AddressRange range, arch::Regist
   return copied;
 }
 
+bool loop_leaves(const program::Program& program, const debuginfo::DescribedFunction* function, AddressRange loop,
+                 arch::RegisterPart reg) {
+  const AddressRange code = range_around(function, loop.from);
+  for (std::uint64_t at = code.from; at < code.to;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    if (!one) return false;
+    const bool inside = loop.from <= at && at <= loop.to;
+    const auto target = target_of_jump(one, at);
+    const bool comes_in = !inside && target && loop.from < *target && *target <= loop.to;
+    if (comes_in || (inside && writes_any(isa::effects_of(one), {&reg, 1}))) return false;
+    at += one.length;
+  }
+  return true;
+}
+
 std::optional<std::uint64_t> only_writer(const program::Program& program, const debuginfo::DescribedFunction* function,
                                          arch::RegisterPart reg, std::uint64_t place) {
   constexpr std::size_t kMost = 1 << 15;
@@ -81,11 +96,10 @@ std::optional<std::uint64_t> only_writer(const program::Program& program, const 
     if (!one) return std::nullopt;
     if (writes_any(isa::effects_of(one), {&reg, 1})) now.writer = now.at;
     const isa::ControlFlow flow = isa::flow_of(one);
-    std::uint64_t target = 0;
-    const bool jumps = flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional;
-    if (jumps && !isa::direct_target(one, now.at, target)) return std::nullopt;
-    const bool stays = jumps && range_around(function, target).size() != 0;  // else it is a call in tail position
-    if (stays) open.push_back({target, now.writer});
+    const auto target = target_of_jump(one, now.at);
+    if (!target && (flow == isa::ControlFlow::jump || flow == isa::ControlFlow::conditional)) return std::nullopt;
+    const bool stays = target && range_around(function, *target).size() != 0;  // else it is a call in tail position
+    if (stays) open.push_back({*target, now.writer});
     if (flow != isa::ControlFlow::jump && flow != isa::ControlFlow::return_ && flow != isa::ControlFlow::trap)
       open.push_back({now.at + one.length, now.writer});
   }

@@ -7,8 +7,8 @@
 
 #include "arch/register.h"
 #include "debuginfo/scopes.h"
-#include "isa/instruction.h"
 #include "isa/effects.h"
+#include "isa/instruction.h"
 #include "program/program.h"
 
 namespace deeptrace::look {
@@ -28,6 +28,11 @@ bool writes_any(const isa::Effects& effects, std::span<const arch::RegisterPart>
 
 /// True when what a register holds at the end of a range was copied there from another one.
 bool is_copied(const program::Program& program, AddressRange range, arch::RegisterPart from, arch::RegisterPart to);
+
+/// True when a loop leaves a register as it is: `loop` begins where its last jump leads to and ends at that jump. False
+/// where control may leave it for a while.
+bool loop_leaves(const program::Program& program, const debuginfo::DescribedFunction* function, AddressRange loop,
+                 arch::RegisterPart reg);
 
 /// The instruction of the function whose value a register holds at a place, whatever way control came; nothing where
 /// there are several, where it may be the caller's, and where the code does not tell.

@@ -122,10 +122,11 @@ class Scope final : public inspect::Environment {
   // Values by the source's statements (scope_statements.cpp):
   /// What a variable may be by the statements that gave it its value.
   struct ByText {
-    std::vector<inspect::Number> possible;  ///< empty: what they use is not known
-    std::uint32_t line = 0;                 ///< of the last of them
-    bool mixed = false;                     ///< they cannot be followed
-    bool unsure = false;                    ///< what they use has values that no statement confirms
+    std::vector<inspect::Number> possible{};  ///< empty: what they use is not known
+    std::uint32_t line = 0;                   ///< of the last of them
+    bool mixed = false;                       ///< they cannot be followed
+    bool repeated = false;                    ///< and some of those stand in a loop
+    bool unsure = false;                      ///< what they use has values that no statement confirms
   };
   /// Nothing where the text does not tell which statements did.
   std::optional<ByText> by_statements(const debuginfo::LocalVariable& variable);
@@ -138,6 +139,8 @@ class Scope final : public inspect::Environment {
     Error error;
     bool contradicts = false;
   };
+  [[nodiscard]] bool is_made(const Described& described, const ByText& found,
+                             const debuginfo::LocalVariable& variable) const;
   std::optional<Doubt> by_text(const debuginfo::LocalVariable& variable, const Described& described);
   /// What statements use that the compiler removed: the only value that it may have by its own statements.
   std::optional<inspect::Datum> only_value(const debuginfo::LocalVariable& variable);

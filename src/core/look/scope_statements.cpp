@@ -134,13 +134,13 @@ std::optional<Scope::ByText> Scope::passed_by_text(const LocalVariable& paramete
   if (caller.module_ == nullptr) return std::nullopt;
   const auto passed = argument->inlined ? doubts.passed_for(parameter) : caller.doubts().passed_here(*argument);
   if (passed.line == 0) return std::nullopt;
-  if (passed.value.empty()) return ByText{{}, passed.line, false, false};
+  if (passed.value.empty()) return ByText{.line = passed.line};
   if (argument->inlined) caller.at_depth(static_cast<unsigned>(doubts.depth_of(*passed.caller)));
   caller.comparing_ = comparing_ + 1;
   caller.calls_away_ = calls_away_ + (argument->inlined ? 0 : 1);
   const auto value = caller.value_by_text(std::string(passed.value), passed.line, *passed.caller);
   if (caller.elsewhere_) return std::nullopt;
-  ByText result{{}, passed.line, false, caller.unsure_};
+  ByText result{.line = passed.line, .unsure = caller.unsure_};
   if (const auto number = value ? assigned(*value, like) : std::nullopt) result.possible.push_back(*number);
   return result;
 }
@@ -157,10 +157,9 @@ std::optional<Scope::ByText> Scope::by_statements(const LocalVariable& variable)
   const ValueDoubts doubts = this->doubts();
   const auto way = like && scope != nullptr ? doubts.statements_for(variable) : std::nullopt;
   if (!way) return std::nullopt;
-  // gcc knows what it makes of a loop's counter.
-  if (way->mixed != 0)
-    return way->counted && variable.entry.unit->is_of_gcc() ? std::nullopt
-                                                            : std::optional(ByText{{}, way->mixed, true, false});
+  // gcc knows what it makes of a loop's counter, and of what may lie in memory at times.
+  if (way->mixed != 0 && (way->counted || way->addressed) && variable.entry.unit->is_of_gcc()) return std::nullopt;
+  if (way->mixed != 0) return ByText{.line = way->mixed, .mixed = true, .repeated = way->repeated};
   ByText result;
   if (way->from_start) {
     const auto passed = passed_by_text(variable, *like);
@@ -196,8 +195,26 @@ std::optional<Datum> Scope::only_value(const LocalVariable& variable) {
   return datum_of(found->possible[0]);
 }
 
-std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const Described& described) {
+/// True when the value is of a kind that was seen to be wrong where statements do not confirm it: most of what the
+/// compiler itself computes.
+bool Scope::is_made(const Described& described, const ByText& found, const LocalVariable& variable) const {
   using How = Described::How;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_around());
+  const bool called = variable.parameter && scope != nullptr;
+  const bool inlined = called && doubts().depth_of(*scope) != 0;
+  switch (described.how) {
+    // clang keeps of what an inlined call is given the bits that are used.
+    case How::place: return inlined && !found.mixed && !variable.entry.unit->is_of_gcc();
+    case How::computed: return true;
+    // A compiler that unrolls a loop may take the number of another pass.
+    case How::number: return !found.mixed || found.repeated;
+    // What the caller's debug information says is good for a parameter, not for what was computed from it.
+    case How::passed: break;
+  }
+  return !called || inlined;
+}
+
+std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const Described& described) {
   const auto found = described.datum.gaps.empty() ? by_statements(variable) : std::nullopt;
   if (!found) return std::nullopt;
   const std::string line = "line " + std::to_string(found->line);
@@ -210,10 +227,12 @@ std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const 
   }
   const Type& plain = (*described.datum.type.types)[described.datum.type.types->plain(described.datum.type.id)];
   if (plain.kind != Type::Kind::base) return std::nullopt;
-  const bool made = described.how == How::computed ||
-                    (described.how == How::number && !found->mixed && !variable.entry.unit->is_of_gcc());
-  if (!made || (!found->possible.empty() && !found->unsure)) return std::nullopt;
-  return Doubt{{Fault::usage, "the compiler gives it a computed value, which " + line + " does not confirm"}, false};
+  if (!is_made(described, *found, variable)) return std::nullopt;
+  if (!found->possible.empty() && !found->unsure) return std::nullopt;
+  const std::string why = described.how == Described::How::place
+                              ? "the compiler may keep a part of it only: " + line + " does not confirm it"
+                              : "the compiler gives it a computed value, which " + line + " does not confirm";
+  return Doubt{{Fault::usage, why}, false};
 }
 
 }  // namespace deeptrace::look

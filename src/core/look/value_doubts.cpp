@@ -228,9 +228,17 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
     // gcc does not see what the pass before did where that left no code, or where it goes on from a number.
     const bool pass_before =
         one.line >= here && std::ranges::find(later, one) != later.end() && (!code || is_constant(part.expression));
-    if (removed_alone && !pass_before && (one.line <= from || !one.in_loop_before || code)) continue;
+    // Nor what a loop or a branch did of which nothing is left.
+    const bool removed = one.line > from && !code && (one.in_loop_before || !one.certain);
+    if (removed_alone && !pass_before && !removed) continue;
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
+  }
+  if (!origin.memory && text.takes_address(variable.name, variable.declared.line, here)) {
+    for (const auto& one : text.through_pointers({variable.declared.line, from, here})) {
+      if (!lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
+        return one.line;
+    }
   }
   // Lines that control has come by since the register was written.
   const std::uint64_t held = part.always || variable.entry.unit->is_of_gcc() ? since : held_since(value);
@@ -272,13 +280,12 @@ std::uint64_t ValueDoubts::held_since(const Value& value) const {
   return since;
 }
 
-/// Of a loop that it unrolls completely, clang may describe a counter's values at one place, in another order than
+/// Of a loop that they unroll completely, compilers may describe a counter's values at one place, in another order than
 /// theirs, or leave one out: the number changes inside a pass, or stays the same from one pass to the next.
 bool ValueDoubts::is_of_other_pass(const Value& value) const {
   const LocalVariable& variable = value.variable;
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
-  if (scope == nullptr || value.part.always || variable.entry.unit->is_of_gcc() || !is_constant(value.part.expression))
-    return false;
+  if (scope == nullptr || value.part.always || !is_constant(value.part.expression)) return false;
   const auto here = lines_at(*scope, address_);
   const program::Assignments* text = here ? &modules_.assignments(module_, here->file) : nullptr;
   const auto loop =
@@ -364,6 +371,79 @@ bool ValueDoubts::is_of_call_before(const Value& value) const {
            std::ranges::none_of(scope->ranges, [&](const AddressRange& one) { return one.holds(row.address); });
   };
   return since < address_ && std::ranges::any_of(module_.program->lines().rows_in({since, address_}), is_outside);
+}
+
+/// The instructions of a loop around the place, a loop of the source: from where its last jump leads back to, to that
+/// jump. Empty where no jump does.
+AddressRange ValueDoubts::passes_of(program::Assignments::Lines loop, const debuginfo::LocalScope& scope) const {
+  const program::Program& program = *module_.program;
+  const std::uint64_t end = range_around(function(), address_).to;
+  for (std::uint64_t at = address_ + (called_ ? 1 : 0); at < end;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    if (!one) break;
+    const auto target = target_of_jump(one, at);
+    const auto lines = target && *target <= address_ ? lines_at(scope, at) : std::nullopt;
+    if (lines && (lines->own == loop.from || lines->own == loop.to)) return {*target, at};
+    at += one.length;
+  }
+  return {};
+}
+
+/// A line that each pass of a loop around the place comes by, and that changes the variable, of which debug information
+/// says one value for all passes: a number for what the loop's head counts, or a register that no instruction of the
+/// loop writes.
+std::optional<std::uint32_t> ValueDoubts::line_of_passes(const Value& value) const {
+  const LocalVariable& variable = value.variable;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  const auto here = scope != nullptr && !value.part.always ? lines_at(*scope, address_) : std::nullopt;
+  if (!here) return std::nullopt;
+  const program::Program& program = *module_.program;
+  const bool constant = is_constant(value.part.expression);
+  const auto reg = register_in(value.part.expression, program.mode());
+  if (!constant && (!reg || !arch::role_of(*reg).kept_by_callee)) return std::nullopt;
+  const program::Assignments& text = modules_.assignments(module_, here->file);
+  for (const auto& pass : text.changed_in_passes(variable.name, variable.declared.line, here->own)) {
+    const AddressRange code = passes_of(pass.loop, *scope);
+    if (code.size() == 0) continue;
+    if (constant && pass.line == pass.loop.from && value.part.range.holds(code.from)) return pass.line;
+    if (reg && loop_leaves(program, function(), code, *reg)) return pass.line;
+  }
+  return std::nullopt;
+}
+
+/// The line that gives the variable its value here by a call, where the value that debug information says is older than
+/// this call.
+std::optional<std::uint32_t> ValueDoubts::line_under_way(const Value& value, const Origin& origin) const {
+  const LocalVariable& variable = value.variable;
+  const std::uint64_t since = value.part.range.from;
+  const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_);
+  if (scope == nullptr || value.part.always || is_constant(value.part.expression)) return std::nullopt;
+  const auto here = lines_at(*scope, address_), begin = lines_at(*scope, since);
+  if (!here || !begin || begin->file != here->file || begin->own == 0 || begin->own >= here->own) return std::nullopt;
+  const std::uint32_t line = begin->own;
+  const auto changes =
+      modules_.assignments(module_, here->file).between(variable.name, {variable.declared.line, line - 1, here->own});
+  const auto is_later = [&](const auto& one) { return line < one.line && one.line < here->own; };
+  const auto gives_it = [&](const auto& one) { return one.line == line && one.certain && !one.element; };
+  const bool declares = !variable.parameter && variable.declared.line == line;
+  if (std::ranges::any_of(changes, is_later) || (!declares && std::ranges::none_of(changes, gives_it)))
+    return std::nullopt;
+  const program::Program& program = *module_.program;
+  bool older = false;
+  for (std::uint64_t at = since; at < address_;) {
+    const isa::Instruction one = isa::decode(program.elf().bytes_at(at), program.mode());
+    const isa::ControlFlow flow = isa::flow_of(one);
+    if (!one || flow == isa::ControlFlow::jump || flow == isa::ControlFlow::return_) return std::nullopt;
+    const isa::Effects effects = isa::effects_of(one);
+    if (flow == isa::ControlFlow::call) {
+      const auto lines = lines_at(*scope, at);
+      older = older || (lines && lines->own == line);
+    } else if (writes_any(effects, origin.registers) || (origin.memory && effects.writes_memory)) {
+      older = false;
+    }
+    at += one.length;
+  }
+  return older ? std::optional(line) : std::nullopt;
 }
 
 /// True when a jump leads into the part, up to this place, from where the variable has another constant than here.
@@ -576,6 +656,9 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
   if (const auto line = line_left_out(value, origin)) return left_out(*line);
   if (const auto line = line_done_later(value, origin))
     return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
+  if (const auto line = line_of_passes(value)) return left_out(*line);
+  if (const auto line = line_under_way(value, origin))
+    return unknown("the compiler describes its value before line " + std::to_string(*line) + " gave it");
   if (is_of_call_before(value)) return unknown("the compiler describes its value in an earlier call");
   if (is_of_other_pass(value)) return unknown("the compiler describes its value in another pass of the loop");
   if (is_another_from_jump(value)) return unknown("the compiler describes different values on the ways to this place");

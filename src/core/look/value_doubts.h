@@ -100,6 +100,9 @@ class ValueDoubts {
   [[nodiscard]] bool is_another_from_jump(const Value& value) const;
   [[nodiscard]] bool is_of_call_before(const Value& value) const;
   [[nodiscard]] bool is_of_other_pass(const Value& value) const;
+  [[nodiscard]] AddressRange passes_of(program::Assignments::Lines loop, const debuginfo::LocalScope& scope) const;
+  [[nodiscard]] std::optional<std::uint32_t> line_of_passes(const Value& value) const;
+  [[nodiscard]] std::optional<std::uint32_t> line_under_way(const Value& value, const Origin& origin) const;
   [[nodiscard]] std::optional<std::uint32_t> first_line_before(const debuginfo::LocalScope& scope,
                                                                std::uint64_t since) const;
   [[nodiscard]] bool has_code(const debuginfo::SourceLine& line, const debuginfo::LocalScope& scope) const;

@@ -611,7 +611,7 @@ std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::
   const std::uint32_t end = end_of_function(declared, here.from);
   const auto is_in = [&](std::uint32_t line) { return declared <= line && line <= end; };
   if (std::ranges::any_of(unfollowed_, is_in)) return std::nullopt;
-  if (is_static(name, declared) || takes_address(name, declared, here.from)) return std::nullopt;
+  if (is_static(name, declared)) return std::nullopt;
   std::vector<Mention> found;
   std::ranges::copy_if(mentions_of(name, {declared, here.to}), std::back_inserter(found), [&](const Mention& one) {
     const bool its = one.does == Does::declare ? one.line == declared && !parameter : means(one, declared);
@@ -619,6 +619,8 @@ std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::
   });
   const auto is_late = [&](const Mention& one) { return one.line >= here.from || one.does == Does::change_element; };
   if (std::ranges::any_of(found, is_late)) return std::nullopt;
+  if (takes_address(name, declared, here.from))
+    return Way{.mixed = found.empty() ? declared : found.back().line, .addressed = true};
   const auto is_certain = [&](const Mention& one) { return !one.guarded && blocks_[one.block].lines.holds(here.from); };
   const auto last = std::find_if(found.rbegin(), found.rend(), [&](const Mention& one) {
     return is_certain(one) && !uses_itself(one) && (one.does == Does::change || !one.value.empty());
@@ -633,15 +635,17 @@ std::optional<Assignments::Way> Assignments::way_to(std::string_view name, std::
   };
   const std::uint32_t begin = way.from_start ? declared : first->line;
   const bool counted = !way.from_start && std::ranges::none_of(mentions_of(name, {begin, end}), adds_other);
-  const Way mixed{.mixed = found.empty() ? declared : found.back().line, .counted = counted};
-  if (way.from_start && !parameter) return mixed;
   const std::uint32_t since = way.from_start ? declared : last->line;
   const auto changes = between(name, {declared, since, here.from});
   const auto is_repeated = [&](const Change& one) {
     return std::ranges::any_of(
         loops_, [&](const Lines& loop) { return loop.holds(here.from) && loop.from > since && loop.holds(one.line); });
   };
-  if (std::ranges::any_of(changes, is_repeated)) return mixed;
+  const bool repeated = std::ranges::any_of(changes, is_repeated);
+  const Way mixed{.mixed = found.empty() ? declared : found.back().line,
+                  .counted = counted,
+                  .repeated = repeated || std::ranges::any_of(changes, &Change::in_loop_before)};
+  if (repeated || (way.from_start && !parameter)) return mixed;
   for (auto one = first; one != found.end(); ++one) {
     const auto repeats = [&](const Lines& loop) { return loop.holds(one->line) && !loop.holds(here.from); };
     const bool itself = uses_itself(*one);
@@ -662,6 +666,22 @@ std::optional<Assignments::Lines> Assignments::counting_loop(std::string_view na
     if (counts && (!innermost || loop.from > innermost->from)) innermost = loop;
   }
   return innermost;
+}
+
+std::vector<Assignments::Pass> Assignments::changed_in_passes(std::string_view name, std::uint32_t declared,
+                                                              std::uint32_t here) const {
+  std::vector<Pass> passes;
+  for (const Lines& loop : loops_) {
+    if (!loop.holds(here) || loop.from < declared) continue;
+    const auto changes = [&](const Mention& one) {
+      const bool always = one.line >= here && !one.guarded && blocks_[one.block].lines.holds(here);
+      return one.does == Does::change && (always || one.line == loop.from) && means(one, declared);
+    };
+    const auto mentions = mentions_of(name, loop);
+    const auto found = std::ranges::find_if(mentions, changes);
+    if (found != mentions.end()) passes.push_back({loop, found->line});
+  }
+  return passes;
 }
 
 std::vector<std::string_view> Assignments::passed_on(std::uint32_t line, std::string_view function) const {
@@ -716,6 +736,10 @@ std::vector<std::uint64_t> Assignments::numbers_on(std::uint32_t line) const {
     }
   }
   return result;
+}
+
+std::vector<Assignments::Change> Assignments::through_pointers(const Stretch& stretch) const {
+  return between(kThroughPointer, stretch);
 }
 
 std::vector<Assignments::Change> Assignments::between(std::string_view name, const Stretch& stretch) const {

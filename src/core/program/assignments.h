@@ -42,6 +42,8 @@ class Assignments {
   /// around `here` that begins after `from`. Not those that cannot lead to `here`: a return follows, `here` is in the
   /// other branch, or in another case of the switch.
   [[nodiscard]] std::vector<Change> between(std::string_view name, const Stretch& stretch) const;
+  /// The same of what statements write through pointers, whatever those point to.
+  [[nodiscard]] std::vector<Change> through_pointers(const Stretch& stretch) const;
   /// The changes of both on lines from `first` to before `end`, the initialiser on the line of the declaration among
   /// them; nothing where there are no two of which one can follow the other. With `pointers`, what statements write
   /// through pointers counts.
@@ -71,6 +73,8 @@ class Assignments {
     std::vector<Step> steps{};  ///< in the order of the text
     std::uint32_t mixed = 0;    ///< not 0: statements did it that cannot be followed; the line of the last
     bool counted = false;       ///< those, after the first, add or subtract a number
+    bool repeated = false;      ///< some of those stand in a loop that may have come by them
+    bool addressed = false;     ///< others may have changed it by its address
   };
   /// The statements that gave a variable, which may be a parameter, the value that it has where control comes to the
   /// first of some lines; nothing where the text does not tell which those are, and where one of these lines changes
@@ -86,6 +90,13 @@ class Assignments {
   /// The innermost loop around line `here` that changes the variable in its head; nothing where none does.
   [[nodiscard]] std::optional<Lines> counting_loop(std::string_view name, std::uint32_t declared,
                                                    std::uint32_t here) const;
+  /// The loops around line `here`, each of whose passes changes the variable after that line, or in the loop's head.
+  struct Pass {
+    Lines loop;
+    std::uint32_t line = 0;  ///< of the change
+  };
+  [[nodiscard]] std::vector<Pass> changed_in_passes(std::string_view name, std::uint32_t declared,
+                                                    std::uint32_t here) const;
   /// True when a statement takes the variable's address, in the outermost block around line `here` that begins at the
   /// declaration or after it.
   [[nodiscard]] bool takes_address(std::string_view name, std::uint32_t declared, std::uint32_t here) const;
