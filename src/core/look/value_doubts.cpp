@@ -228,9 +228,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
     // gcc does not see what the pass before did where that left no code, or where it goes on from a number.
     const bool pass_before =
         one.line >= here && std::ranges::find(later, one) != later.end() && (!code || is_constant(part.expression));
-    // Nor what a loop or a branch did of which nothing is left.
-    const bool removed = one.line > from && !code && (one.in_loop_before || !one.certain);
-    if (removed_alone && !pass_before && !removed) continue;
+    if (removed_alone && !pass_before && (one.line <= from || !one.in_loop_before || code)) continue;
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
