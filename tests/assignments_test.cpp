@@ -278,6 +278,9 @@ TEST(Assignments, WhatIsWrittenThroughPointers) {
   EXPECT_EQ(all.through_pointers({1, 1, 2}).size(), 0U);
   ASSERT_EQ(all.through_pointers({1, 1, 5}).size(), 1U);
   EXPECT_EQ(all.through_pointers({1, 1, 5})[0].line, 3U);
+  const Assignments declared("void f() { int level = 1;\n int x = h(2), *at = &level;\n x = 3, *at = 2;\n g();\n}");
+  ASSERT_EQ(declared.through_pointers({1, 1, 4}).size(), 1U);
+  EXPECT_EQ(declared.through_pointers({1, 1, 4})[0].line, 3U);
 }
 
 TEST(Assignments, TheLoopThatCounts) {

@@ -508,9 +508,17 @@ class Assignments::Reader {
     return at(after).is_any_of(kChanges) && !through;
   }
 
+  /// True for a star after a comma in a declaration: "int level = 2, *at = &level".
+  [[nodiscard]] bool declares_more(std::size_t star) const {
+    constexpr std::array<std::string_view, 4> kBefore{";", "{", "}", "("};
+    if (star == 0 || !tokens_[star - 1].is(",")) return false;
+    std::size_t start = star;
+    while (start > 0 && !tokens_[start - 1].is_any_of(kBefore)) start = std::min(start - 1, partner_[start - 1]);
+    return tokens_[start].is_name() && (at(start + 1).is_name() || at(start + 1).is("*"));
+  }
   /// "*level = 2", "level->now += 3".
   [[nodiscard]] bool is_changed_through(std::size_t i) const {
-    const bool starred = i > 0 && tokens_[i - 1].is("*") && !ends_operand(i - 1);
+    const bool starred = i > 0 && tokens_[i - 1].is("*") && !ends_operand(i - 1) && !declares_more(i - 1);
     std::size_t after = i + 1;
     const bool arrow = at(after).is("->");
     while (at(after).is("[") || at(after).is(".") || at(after).is("->"))
