@@ -283,6 +283,15 @@ TEST(Assignments, WhatIsWrittenThroughPointers) {
   EXPECT_EQ(declared.through_pointers({1, 1, 4})[0].line, 3U);
 }
 
+/// What a declaration adds after a comma is a variable of its own.
+TEST(Assignments, SeveralInOneDeclaration) {
+  EXPECT_EQ(way_in("void f() { int x = 1, level = 2;\n g();\n}", 2), "1: = 2");
+  const auto changes = [](const char* text) { return Assignments(text).between("level", {1, 0, 3}).size(); };
+  EXPECT_EQ(changes("void f(int level) {\n { int x = h(2), level = 3; }\n g();\n}"), 0U);
+  EXPECT_EQ(changes("void f(int level) {\n { x = h(2), level = 3; }\n g();\n}"), 1U);
+  EXPECT_EQ(changes("void f(int level) {\n if (y) return x, level = 3;\n g();\n}"), 1U);
+}
+
 TEST(Assignments, TheLoopThatCounts) {
   const Assignments all(
       "void f(int level) {\n for (int i = 0; i < 3; i++) {\n  for (; x; level += 2)\n   g();\n  h();\n }\n}");

@@ -459,11 +459,17 @@ TEST(CodeWays, WhatALoopLeaves) {
   const TempFolder folder;
   write_file(folder / "code.s",
              ".globl _start\n.type _start, @function\n.type loop, @function\n.type jump, @function\n"
-             ".type other, @function\n.type last, @function\n"
-             "_start: movl %edi, %ebx\n movl %edi, %r12d\n movl %edi, %r13d\n"
-             "loop: testl %esi, %esi\n je other\n subl $1, %ebp\n"
-             "jump: jne loop\n movl $7, %ebx\n ret\n"
-             "other: incl %r12d\n jmp loop\n"
+             ".type other, @function\n.type end, @function\n.type third, @function\n.type back, @function\n"
+             ".type last, @function\n"
+             "_start: movl %edi, %ebx\n movl %edi, %r12d\n"
+             "loop: subl $1, %ebp\n"
+             "jump: jne loop\n movl $7, %ebx\n"
+             "other: testl %esi, %esi\n je cold\n subl $1, %ebp\n"
+             "end: jne other\n jle inside\n"
+             "third: subl $1, %ebp\n"
+             "inside: testl %ebp, %ebp\n"
+             "back: jne third\n ret\n"
+             "cold: incl %r12d\n jmp other\n"
              "last: ret\n");
   ASSERT_EQ(run({"gcc", "-nostdlib", "-static", "-o", folder / "code", folder / "code.s"}).status, 0);
   const auto program = program::Program::open(folder / "code", {});
@@ -472,17 +478,19 @@ TEST(CodeWays, WhatALoopLeaves) {
   debuginfo::DescribedFunction function;
   function.ranges = {{place("_start"), place("last") + 1}};
   const auto reg = [&](unsigned dwarf) { return *arch::dwarf_register(dwarf, program->mode()); };
-  constexpr unsigned kRbx = 3, kRbp = 6, kR13 = 13;  // System V ABI, AMD64 supplement, figure 3.36
+  constexpr unsigned kRbx = 3, kRbp = 6, kR12 = 12;  // System V ABI, AMD64 supplement, figure 3.36
   const AddressRange loop{place("loop"), place("jump")};
   EXPECT_TRUE(look::loop_leaves(*program, &function, loop, reg(kRbx)));
-  EXPECT_TRUE(look::loop_leaves(*program, &function, loop, reg(kR13)));
+  EXPECT_TRUE(look::loop_leaves(*program, &function, loop, reg(kR12)));
   EXPECT_FALSE(look::loop_leaves(*program, &function, loop, reg(kRbp)));
-  const AddressRange entered_inside{place("_start"), place("jump")};
+  const AddressRange with_cold_code{place("other"), place("end")};
+  EXPECT_FALSE(look::loop_leaves(*program, &function, with_cold_code, reg(kR12)));
+  const AddressRange entered_inside{place("third"), place("back")};
   EXPECT_FALSE(look::loop_leaves(*program, &function, entered_inside, reg(kRbx)));
   EXPECT_EQ(look::only_writer(*program, &function, reg(kRbx), place("jump")), place("_start"));
   EXPECT_EQ(look::only_writer(*program, &function, reg(kRbp), place("loop")), std::nullopt)
       << "the caller's or its own";
-  EXPECT_TRUE(look::comes_back(*program, place("other"), place("loop"), place("last")));
+  EXPECT_TRUE(look::comes_back(*program, place("other"), place("end"), place("last")));
   EXPECT_FALSE(look::comes_back(*program, place("last"), place("loop"), place("last") + 1));
 }
 

@@ -246,7 +246,7 @@ def run(words, text=None):
 
 
 def as_float(text):
-    """The number that a variable of the type float has for a text: the shortest that stands for it need not be the log's."""
+    """What a float is after it was set to the number: texts of several lengths stand for the same float."""
     return struct.unpack("f", struct.pack("f", float(text)))[0]
 
 

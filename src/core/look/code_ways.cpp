@@ -67,7 +67,8 @@ bool loop_leaves(const program::Program& program, const debuginfo::DescribedFunc
     if (!one) return false;
     const bool inside = loop.from <= at && at <= loop.to;
     const auto target = target_of_jump(one, at);
-    const bool comes_in = !inside && target && loop.from < *target && *target <= loop.to;
+    const bool comes_in = target && loop.from <= *target && *target <= loop.to &&
+                          (at > loop.to || (at < loop.from && *target != loop.from));
     if (comes_in || (inside && writes_any(isa::effects_of(one), {&reg, 1}))) return false;
     at += one.length;
   }

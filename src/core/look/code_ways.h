@@ -29,8 +29,9 @@ bool writes_any(const isa::Effects& effects, std::span<const arch::RegisterPart>
 /// True when what a register holds at the end of a range was copied there from another one.
 bool is_copied(const program::Program& program, AddressRange range, arch::RegisterPart from, arch::RegisterPart to);
 
-/// True when a loop leaves a register as it is: `loop` begins where its last jump leads to and ends at that jump. False
-/// where control may leave it for a while.
+/// True when no instruction of a loop writes a register. `loop` begins where its last jump leads to, and ends at the
+/// first byte of that jump. False where control may leave the loop and come back from after it, or enters it elsewhere
+/// than at its first instruction.
 bool loop_leaves(const program::Program& program, const debuginfo::DescribedFunction* function, AddressRange loop,
                  arch::RegisterPart reg);
 

@@ -139,8 +139,9 @@ class Scope final : public inspect::Environment {
     Error error;
     bool contradicts = false;
   };
-  [[nodiscard]] bool is_made(const Described& described, const ByText& found,
-                             const debuginfo::LocalVariable& variable) const;
+  /// True when the value is of a kind that was seen to be wrong where statements do not confirm it.
+  [[nodiscard]] bool needs_text(const Described& described, const ByText& found,
+                                const debuginfo::LocalVariable& variable) const;
   std::optional<Doubt> by_text(const debuginfo::LocalVariable& variable, const Described& described);
   /// What statements use that the compiler removed: the only value that it may have by its own statements.
   std::optional<inspect::Datum> only_value(const debuginfo::LocalVariable& variable);

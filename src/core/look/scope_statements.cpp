@@ -157,7 +157,7 @@ std::optional<Scope::ByText> Scope::by_statements(const LocalVariable& variable)
   const ValueDoubts doubts = this->doubts();
   const auto way = like && scope != nullptr ? doubts.statements_for(variable) : std::nullopt;
   if (!way) return std::nullopt;
-  // gcc knows what it makes of a loop's counter, and of what may lie in memory at times.
+  // gcc describes counters and variables whose address was taken well enough.
   if (way->mixed != 0 && (way->counted || way->addressed) && variable.entry.unit->is_of_gcc()) return std::nullopt;
   if (way->mixed != 0) return ByText{.line = way->mixed, .mixed = true, .repeated = way->repeated};
   ByText result;
@@ -195,9 +195,7 @@ std::optional<Datum> Scope::only_value(const LocalVariable& variable) {
   return datum_of(found->possible[0]);
 }
 
-/// True when the value is of a kind that was seen to be wrong where statements do not confirm it: most of what the
-/// compiler itself computes.
-bool Scope::is_made(const Described& described, const ByText& found, const LocalVariable& variable) const {
+bool Scope::needs_text(const Described& described, const ByText& found, const LocalVariable& variable) const {
   using How = Described::How;
   const debuginfo::LocalScope* scope = debuginfo::scope_of(variable, scopes_around());
   const bool called = variable.parameter && scope != nullptr;
@@ -227,7 +225,7 @@ std::optional<Scope::Doubt> Scope::by_text(const LocalVariable& variable, const 
   }
   const Type& plain = (*described.datum.type.types)[described.datum.type.types->plain(described.datum.type.id)];
   if (plain.kind != Type::Kind::base) return std::nullopt;
-  if (!is_made(described, *found, variable)) return std::nullopt;
+  if (!needs_text(described, *found, variable)) return std::nullopt;
   if (!found->possible.empty() && !found->unsure) return std::nullopt;
   const std::string why = described.how == Described::How::place
                               ? "the compiler may keep a part of it only: " + line + " does not confirm it"

@@ -232,6 +232,7 @@ std::optional<std::uint32_t> ValueDoubts::line_left_out(const Value& value, cons
     if (part.always || !lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
       return one.line;
   }
+  // Nor what was done to it by its address.
   if (!origin.memory && text.takes_address(variable.name, variable.declared.line, here)) {
     for (const auto& one : text.through_pointers({variable.declared.line, from, here})) {
       if (!lines_write({one.line, std::max(one.line + 1, here)}, *scope, {since, part.range.to}, origin))
@@ -371,8 +372,8 @@ bool ValueDoubts::is_of_call_before(const Value& value) const {
   return since < address_ && std::ranges::any_of(module_.program->lines().rows_in({since, address_}), is_outside);
 }
 
-/// The instructions of a loop around the place, a loop of the source: from where its last jump leads back to, to that
-/// jump. Empty where no jump does.
+/// The instructions around the place of a loop of the source: from where its last jump leads back to, to that jump.
+/// Empty where no jump does.
 AddressRange ValueDoubts::passes_of(program::Assignments::Lines loop, const debuginfo::LocalScope& scope) const {
   const program::Program& program = *module_.program;
   const std::uint64_t end = range_around(function(), address_).to;
@@ -656,7 +657,7 @@ std::optional<Error> ValueDoubts::about_value(const Value& value, const debuginf
     return unknown("the compiler moved what line " + std::to_string(*line) + " does to it past this place");
   if (const auto line = line_of_passes(value)) return left_out(*line);
   if (const auto line = line_under_way(value, origin))
-    return unknown("the compiler describes its value before line " + std::to_string(*line) + " gave it");
+    return unknown("the compiler's value for it is older than the call on line " + std::to_string(*line));
   if (is_of_call_before(value)) return unknown("the compiler describes its value in an earlier call");
   if (is_of_other_pass(value)) return unknown("the compiler describes its value in another pass of the loop");
   if (is_another_from_jump(value)) return unknown("the compiler describes different values on the ways to this place");

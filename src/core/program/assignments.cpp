@@ -455,19 +455,29 @@ class Assignments::Reader {
     }
   }
   /// "float level = 2", "gauge *level;", "const std::vector<int> &level = all": a statement, or the head of one, that
-  /// begins with a type; not a product or a comparison.
+  /// begins with a type, or goes on after a comma; not a product or a comparison.
   [[nodiscard]] bool is_declared(std::size_t i) const {
     std::size_t type = i;
     while (type > 0 && tokens_[type - 1].is_any_of(std::array<std::string_view, 3>{"*", "&", "&&"})) --type;
     const bool sign = type != i;
     const std::size_t end = type;
     while (type > 0 && type > before_type(type)) type = before_type(type);
-    if (type == end) return false;
+    const bool more = type == end && declares_more(type);
+    if (type == end && !more) return false;
     const std::string_view next = at(i + 1).text;
     if (next != "=" && next != ";" && next != ":" && (sign || (next != "," && next != "[" && next != "{")))
       return false;
     constexpr std::array<std::string_view, 6> kBefore{";", "{", "}", "(", ",", ":"};
-    return type == 0 || tokens_[type - 1].is_any_of(kBefore);
+    return more || type == 0 || tokens_[type - 1].is_any_of(kBefore);
+  }
+  /// True after a comma in a declaration that began with a type: "int x = 2, *level = &x".
+  [[nodiscard]] bool declares_more(std::size_t i) const {
+    constexpr std::array<std::string_view, 4> kBefore{";", "{", "}", "("};
+    if (i == 0 || !tokens_[i - 1].is(",")) return false;
+    std::size_t start = i;
+    while (start > 0 && !tokens_[start - 1].is_any_of(kBefore)) start = std::min(start - 1, partner_[start - 1]);
+    return tokens_[start].is_name() && !tokens_[start].is_any_of(kStatementWords) &&
+           (at(start + 1).is_name() || at(start + 1).is("*"));
   }
   /// Where a word of a type begins that ends before token `i`, with the arguments of a template; `i` when none does.
   [[nodiscard]] std::size_t before_type(std::size_t i) const {
@@ -508,17 +518,9 @@ class Assignments::Reader {
     return at(after).is_any_of(kChanges) && !through;
   }
 
-  /// True for a star after a comma in a declaration: "int level = 2, *at = &level".
-  [[nodiscard]] bool declares_more(std::size_t star) const {
-    constexpr std::array<std::string_view, 4> kBefore{";", "{", "}", "("};
-    if (star == 0 || !tokens_[star - 1].is(",")) return false;
-    std::size_t start = star;
-    while (start > 0 && !tokens_[start - 1].is_any_of(kBefore)) start = std::min(start - 1, partner_[start - 1]);
-    return tokens_[start].is_name() && (at(start + 1).is_name() || at(start + 1).is("*"));
-  }
   /// "*level = 2", "level->now += 3".
   [[nodiscard]] bool is_changed_through(std::size_t i) const {
-    const bool starred = i > 0 && tokens_[i - 1].is("*") && !ends_operand(i - 1) && !declares_more(i - 1);
+    const bool starred = i > 0 && tokens_[i - 1].is("*") && !ends_operand(i - 1);
     std::size_t after = i + 1;
     const bool arrow = at(after).is("->");
     while (at(after).is("[") || at(after).is(".") || at(after).is("->"))
